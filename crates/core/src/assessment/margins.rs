@@ -1,0 +1,250 @@
+//! Stability margins from the frequency response of the loop, with its dead time as it is (no Padé approximation).
+
+use crate::Result;
+use crate::numerics::{bisect, peak};
+use crate::process::ProcessSpec;
+use crate::{controller::PidSettings, units::Span};
+use num_complex::Complex64;
+use serde::{Deserialize, Serialize};
+use std::f64::consts::PI;
+use utoipa::ToSchema;
+
+/// Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Margins {
+    /// Whether the closed loop is stable (Nyquist criterion); the other figures mean little when it is not.
+    pub stable: bool,
+    /// The loop gain can rise by this factor before the loop becomes unstable.
+    pub gain_margin: Option<f64>,
+    /// Where the phase is −180°, for the gain margin.
+    pub phase_crossover: Option<f64>,
+    /// Degrees of phase lag that can be added at the gain crossover.
+    pub phase_margin: Option<f64>,
+    /// Where the loop gain is 1, for the phase margin.
+    pub gain_crossover: Option<f64>,
+    /// Seconds of dead time that can be added before the loop becomes unstable.
+    pub delay_margin: Option<f64>,
+    /// Ms, the largest |1/(1 + L)|: the inverse of the distance of the Nyquist curve from −1.
+    pub max_sensitivity: f64,
+    /// Where it is.
+    pub max_sensitivity_frequency: f64,
+    /// Mt, the largest |L/(1 + L)|.
+    pub max_complementary_sensitivity: f64,
+}
+
+/// The frequency response of an open loop that has no poles in the right half plane.
+pub struct LoopGain<F> {
+    /// `L(jω)`, ω in rad/s.
+    pub response: F,
+    /// Number of poles at the origin.
+    pub integrators: usize,
+    /// Sum of all delays in the loop, s: how fast the phase turns at high frequency.
+    pub delay: f64,
+    /// A frequency far below anything of interest, rad/s.
+    pub lowest: f64,
+    /// The highest frequency that exists (half the sampling rate), rad/s; None in continuous time, where the
+    /// search ends once |L| has stayed small.
+    pub highest: Option<f64>,
+}
+
+/// |L| below this can neither encircle −1 nor bring the sensitivity off 1 by more than 0.5 %.
+const NEGLIGIBLE: f64 = 5e-3;
+const MOST_POINTS: usize = 400_000;
+
+impl<F: Fn(f64) -> Complex64> LoopGain<F> {
+    /// The margins of the loop closed with negative feedback.
+    #[must_use]
+    pub fn margins(&self) -> Margins {
+        let curve = self.curve();
+        let l = |omega: f64| (self.response)(omega);
+        let mut gain_margin: Option<(f64, f64)> = None;
+        let mut delay_margin: Option<f64> = None;
+        let mut phase_margin: Option<(f64, f64)> = None;
+        // Distance from −1 turns by less than half a circle from point to point, so that the turns can be added up.
+        let mut turned = 0.0;
+        for pair in curve.windows(2) {
+            let ((w0, l0), (w1, l1)) = (pair[0], pair[1]);
+            turned += ((1.0 + l1) / (1.0 + l0)).arg();
+            // Through the negative real axis: the imaginary part changes sign left of the origin.
+            if l0.im * l1.im <= 0.0 && l0.im != l1.im && l0.re.min(l1.re) < 0.0 {
+                let w = bisect(w0, w1, |w| l(w).im);
+                let factor = -1.0 / l(w).re;
+                if factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
+                    gain_margin = Some((factor, w));
+                }
+            }
+            if (l0.norm() - 1.0) * (l1.norm() - 1.0) <= 0.0 && l0.norm() != l1.norm() {
+                let w = bisect(w0, w1, |w| l(w).norm() - 1.0);
+                // Phase above −180°, from 0° to 360°: how far the curve can be turned clockwise until it meets −1.
+                let above = (-l(w)).arg().rem_euclid(2.0 * PI);
+                let nearest = if above > PI { above - 2.0 * PI } else { above };
+                if phase_margin.is_none_or(|best| nearest < best.0) {
+                    phase_margin = Some((nearest, w));
+                }
+                let delay = above / w;
+                delay_margin = Some(delay_margin.map_or(delay, |best| best.min(delay)));
+            }
+        }
+        // At half the sampling rate the response is real: a crossing that has no other side.
+        if let (Some(_), Some((w, last))) = (self.highest, curve.last()) {
+            let factor = -1.0 / last.re;
+            if last.re < 0.0 && factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
+                gain_margin = Some((factor, *w));
+            }
+        }
+        let sensitivity = |omega: f64| (1.0 + l(omega)).norm().recip();
+        let complementary = |omega: f64| (l(omega) / (1.0 + l(omega))).norm();
+        let (max_sensitivity_frequency, max_sensitivity) = highest_peak(&curve, sensitivity);
+        let (_, max_complementary_sensitivity) = highest_peak(&curve, complementary);
+        // Nyquist: with poles at the origin the curve starts a quarter turn for each from the real axis, and must come
+        // back to it; every further half turn is an unstable pole of the closed loop.
+        let expected = self.integrators as f64 * PI / 2.0;
+        Margins {
+            stable: (turned - expected).abs() < PI / 2.0,
+            gain_margin: gain_margin.map(|best| best.0),
+            phase_crossover: gain_margin.map(|best| best.1),
+            phase_margin: phase_margin.map(|best| best.0.to_degrees()),
+            gain_crossover: phase_margin.map(|best| best.1),
+            delay_margin,
+            max_sensitivity,
+            max_sensitivity_frequency,
+            max_complementary_sensitivity,
+        }
+    }
+
+    /// Points of the Nyquist curve, close enough that neither a crossing nor a turn about −1 is missed.
+    fn curve(&self) -> Vec<(f64, Complex64)> {
+        let at = |omega: f64| (omega, (self.response)(omega));
+        let mut curve = vec![at(self.lowest)];
+        let widest = if self.delay > 0.0 { 0.2 / self.delay } else { f64::INFINITY };
+        let mut omega = self.lowest;
+        let mut negligible_since = None;
+        while curve.len() < MOST_POINTS {
+            if self.highest.is_some_and(|highest| omega >= highest) {
+                break;
+            }
+            let mut step = (0.04 * omega).min(widest);
+            let (_, last) = curve[curve.len() - 1];
+            let next = loop {
+                let next = at((omega + step).min(self.highest.unwrap_or(f64::INFINITY)));
+                let turn = ((1.0 + next.1) / (1.0 + last)).arg().abs();
+                if turn < 0.3 || step < 1e-7 * omega {
+                    break next;
+                }
+                step *= 0.5;
+            };
+            omega = next.0;
+            curve.push(next);
+            if self.highest.is_none() {
+                if next.1.norm() > NEGLIGIBLE {
+                    negligible_since = None;
+                } else if omega > 30.0 * *negligible_since.get_or_insert(omega) {
+                    break;
+                }
+            }
+        }
+        curve
+    }
+}
+
+fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64) {
+    let values: Vec<f64> = curve.iter().map(|point| f(point.0)).collect();
+    let best = (0..values.len()).fold(0, |best, k| if values[k] > values[best] { k } else { best });
+    let (low, high) = (curve[best.saturating_sub(1)].0, curve[(best + 1).min(curve.len() - 1)].0);
+    let (place, height) = peak(low, high, f);
+    if height > values[best] { (place, height) } else { (curve[best].0, values[best]) }
+}
+
+/// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held
+/// in between, the dead time exact.
+pub fn sampled_margins(process: &ProcessSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
+    pid.validate()?;
+    pv_span.validate("plant.pv.span")?;
+    let sampled = process.state_space()?.sampled_response(scan);
+    let percent = 100.0 / pv_span.width();
+    let slowest = process.time_scale().max(scan).max(pid.integral_time.unwrap_or(0.0)).max(pid.derivative_time);
+    let fastest_gain = (pid.gain * percent * process.gain()).abs();
+    // Low enough that |L| is far above 1 wherever there is an integrator.
+    let lowest = (1e-4 / slowest).min(if process.integrators() > 0 { 1e-2 * fastest_gain } else { f64::INFINITY });
+    let loop_gain = LoopGain {
+        response: |omega: f64| pid.sampled_response(omega, scan) * sampled(omega) * percent,
+        integrators: process.integrators() + pid.integrators(),
+        delay: process.dead_time() + scan,
+        lowest: lowest.min(0.1 * PI / scan),
+        highest: Some(PI / scan * (1.0 - 1e-12)),
+    };
+    Ok(loop_gain.margins())
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::tuning::{SimcChoice, simc};
+
+    fn continuous(process: &ProcessSpec, pid: &PidSettings) -> Margins {
+        let system = process.state_space().unwrap();
+        LoopGain {
+            response: |omega| system.response(omega) * pid.response(omega),
+            integrators: process.integrators() + 1,
+            delay: process.dead_time(),
+            lowest: 1e-5,
+            highest: None,
+        }
+        .margins()
+    }
+
+    fn close(value: Option<f64>, expected: f64, tolerance: f64) {
+        assert!((value.unwrap() - expected).abs() < tolerance, "{value:?} is not {expected}");
+    }
+
+    #[test]
+    fn simc_on_fopdt() {
+        // Skogestad, J. Process Control 13 (2003), table 1 column 1: GM 3.14, PM 61.4°, Ms 1.59, Mt 1.00, delay
+        // margin 2.14 θ for Kc = τ/(2Kθ), Ti = τ.
+        let process = ProcessSpec::Fopdt { gain: 2.0, time_constant: 5.0, dead_time: 3.0 };
+        let margins = continuous(&process, &PidSettings::pi(5.0 / 12.0, 5.0));
+        assert!(margins.stable);
+        close(margins.gain_margin, PI, 1e-9); // L = exp(−θs)/(2θs): exactly π
+        close(margins.phase_margin, 61.35, 0.01);
+        close(Some(margins.max_sensitivity), 1.59, 0.005);
+        close(Some(margins.max_complementary_sensitivity), 1.0, 0.005);
+        close(margins.delay_margin, 2.14 * 3.0, 0.01 * 3.0);
+    }
+
+    #[test]
+    fn simc_on_integrating() {
+        // The same table, column 2: GM 2.96, PM 46.9°, Ms 1.70, Mt 1.30, delay margin 1.59 θ.
+        let process = ProcessSpec::Integrating { gain: 0.1, dead_time: 4.0 };
+        let span = Span::new(0.0, 100.0, "%");
+        let settings = simc(&process, &span, &SimcChoice { closed_loop_time_constant: None }).unwrap();
+        let margins = continuous(&process, &settings.controller);
+        assert!(margins.stable);
+        close(margins.gain_margin, 2.96, 0.005);
+        close(margins.phase_margin, 46.9, 0.05);
+        close(Some(margins.max_sensitivity), 1.70, 0.005);
+        close(Some(margins.max_complementary_sensitivity), 1.30, 0.005);
+        close(margins.delay_margin, 1.59 * 4.0, 0.005 * 4.0);
+    }
+
+    #[test]
+    fn proportional_gain_limit_of_a_sampled_integrator() {
+        // x[k+1] = x[k] + k' h u[k] under u = −Kc x is stable for Kc k' h < 2 (exact mathematics).
+        let process = ProcessSpec::Integrating { gain: 0.5, dead_time: 0.0 };
+        let span = Span::new(0.0, 100.0, "m");
+        let pid = PidSettings { integral_time: None, ..PidSettings::pi(1.0, 1.0) };
+        let margins = sampled_margins(&process, &span, &pid, 0.4).unwrap();
+        close(margins.gain_margin, 2.0 / (0.5 * 0.4), 1e-6);
+        let wild = PidSettings { gain: 11.0, ..pid };
+        assert!(!sampled_margins(&process, &span, &wild, 0.4).unwrap().stable);
+    }
+
+    #[test]
+    fn wrong_action_is_unstable() {
+        let process = ProcessSpec::Fopdt { gain: -1.0, time_constant: 10.0, dead_time: 2.0 };
+        let span = Span::new(0.0, 100.0, "°C");
+        let mut pid = PidSettings::pi(0.3, 10.0);
+        assert!(!sampled_margins(&process, &span, &pid, 0.5).unwrap().stable);
+        pid.action = crate::controller::Action::Direct;
+        assert!(sampled_margins(&process, &span, &pid, 0.5).unwrap().stable);
+    }
+}

@@ -1,0 +1,283 @@
+//! Metrics of a trace: each is a function of the trace (and limits) alone.
+
+use crate::simulation::{ColumnRole, Trace};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What is measured on a trace. Times are in s from the event, sizes in PV units unless said otherwise.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Metrics {
+    /// ∫|SP − PV| dt over the whole trace, PV units · s.
+    pub integral_absolute_error: f64,
+    /// Sum of all moves of the output (total variation), %.
+    pub output_travel: f64,
+    /// Time the output spent at one of its limits, s.
+    pub saturated_time: f64,
+    /// The response to each set point step, in order.
+    pub set_point_responses: Vec<SetPointResponse>,
+    /// The response to each load step, in order.
+    pub load_responses: Vec<LoadResponse>,
+}
+
+/// How the loop follows a step of the set point, until the next event.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct SetPointResponse {
+    /// When the set point moved, s from the start of the trace.
+    pub at: f64,
+    /// Size of the step, PV units.
+    pub step: f64,
+    /// ∫|SP − PV| dt, PV units · s.
+    pub integral_absolute_error: f64,
+    /// How far the PV went beyond the new set point, PV units; 0 when it never did.
+    pub overshoot: f64,
+    /// The same in % of the step.
+    pub overshoot_percent: f64,
+    /// When the PV was farthest beyond, s from the event; null without overshoot.
+    pub overshoot_time: Option<f64>,
+    /// From 10 % to 90 % of the step, s; null when 90 % was not reached.
+    pub rise_time: Option<f64>,
+    /// Until the PV stays within ±2 % of the step about the set point, s; null when it does not.
+    pub settling_time_2: Option<f64>,
+    /// Until the PV stays within ±5 % of the step about the set point, s; null when it does not.
+    pub settling_time_5: Option<f64>,
+}
+
+/// How the loop rejects a step of the load, until the next event.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LoadResponse {
+    /// When the load came, s from the start of the trace.
+    pub at: f64,
+    /// Size of the load, % of OP.
+    pub step: f64,
+    /// ∫|SP − PV| dt, PV units · s.
+    pub integral_absolute_error: f64,
+    /// PV − SP where it was farthest from 0, PV units, with sign.
+    pub max_deviation: f64,
+    /// When that was, s from the event.
+    pub max_deviation_time: f64,
+    /// Half the width of the band for the recovery time, PV units.
+    pub recovery_band: f64,
+    /// Until the PV stays within ±`recovery_band` about the set point, s; null when it does not.
+    pub recovery_time: Option<f64>,
+}
+
+/// A stretch of the trace after one event: rows `start..=end`, where `end` may be the row of the next event.
+struct Stretch<'a> {
+    trace: &'a Trace,
+    start: usize,
+    end: usize,
+}
+
+/// Measures the trace; `recovery_band` in PV units is the half width of the band of the recovery time.
+///
+/// Definitions are the standard ones (for example Seborg, Edgar & Mellichamp, Process Dynamics and Control, ch. 6 and
+/// 12): rise time from 10 to 90 %, settling when the PV enters a band for the last time. Between rows the PV is
+/// taken as a straight line and the set point as constant.
+#[must_use]
+pub fn metrics(trace: &Trace, recovery_band: f64) -> Metrics {
+    let (set_point, load) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::Load));
+    let output = trace.values(ColumnRole::Output);
+    let last = trace.len().saturating_sub(1);
+    let rest = trace.values(ColumnRole::ProcessVariable).first().copied().unwrap_or(0.0);
+    let changes = |values: &[f64], before: f64| -> Vec<(usize, f64)> {
+        let first = values.first().map(|value| (0, value - before));
+        let later = values.windows(2).enumerate().map(|(k, pair)| (k + 1, pair[1] - pair[0]));
+        first.into_iter().chain(later).filter(|change| change.1.abs() > 1e-12 * (1.0 + before.abs())).collect()
+    };
+    // A step in the very first row has no row before it to compare with; noise must not be taken for one.
+    let set_point_changes: Vec<_> = changes(set_point, set_point.first().copied().unwrap_or(rest));
+    let load_changes = changes(load, 0.0);
+    let mut starts: Vec<usize> = set_point_changes.iter().chain(&load_changes).map(|change| change.0).collect();
+    starts.sort_unstable();
+    let stretch = |start: usize| {
+        let end = starts.iter().copied().find(|next| *next > start).unwrap_or(last);
+        Stretch { trace, start, end }
+    };
+    let (low, high) = trace.output_limits;
+    let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
+    Metrics {
+        integral_absolute_error: integral_absolute_error(trace, 0, last),
+        output_travel: output.windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum(),
+        saturated_time: at_limit as f64 * trace.scan,
+        set_point_responses: set_point_changes.iter().map(|(k, step)| stretch(*k).set_point_response(*step)).collect(),
+        load_responses: load_changes.iter().map(|(k, step)| stretch(*k).load_response(*step, recovery_band)).collect(),
+    }
+}
+
+/// ∫|SP − PV| dt between two rows, exact for a PV that runs straight between rows.
+#[must_use]
+pub fn integral_absolute_error(trace: &Trace, start: usize, end: usize) -> f64 {
+    let (set_point, pv) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::ProcessVariable));
+    (start..end)
+        .map(|k| {
+            let (a, b) = (set_point[k] - pv[k], set_point[k] - pv[k + 1]);
+            let area = if a * b >= 0.0 { 0.5 * (a + b).abs() } else { 0.5 * (a * a + b * b) / (a - b).abs() };
+            area * trace.scan
+        })
+        .sum()
+}
+
+impl Stretch<'_> {
+    fn seconds(&self, row: f64) -> f64 {
+        (row - self.start as f64) * self.trace.scan
+    }
+
+    /// PV − SP in row `k`, the set point being that of the stretch.
+    fn deviation(&self, k: usize) -> f64 {
+        let set_point = self.trace.values(ColumnRole::SetPoint)[self.start];
+        self.trace.values(ColumnRole::ProcessVariable)[k] - set_point
+    }
+
+    /// When the deviation, times `sign`, first rises through `level`: s from the event.
+    fn first_crossing(&self, sign: f64, level: f64) -> Option<f64> {
+        let value = |k: usize| sign * self.deviation(k) - level;
+        let k = (self.start..=self.end).find(|k| value(*k) >= 0.0)?;
+        if k == self.start {
+            return Some(0.0);
+        }
+        let (a, b) = (value(k - 1), value(k));
+        Some(self.seconds(k as f64 - b / (b - a)))
+    }
+
+    /// When the deviation enters ±`band` for the last time: s from the event; None when it ends outside.
+    fn settles(&self, band: f64) -> Option<f64> {
+        let last_outside = (self.start..=self.end).rev().find(|k| self.deviation(*k).abs() > band);
+        let Some(k) = last_outside else { return Some(0.0) };
+        if k == self.end {
+            return None;
+        }
+        let (a, b) = (self.deviation(k).abs(), self.deviation(k + 1).abs());
+        // Across zero in one scan: count from the row inside.
+        let crossing = if self.deviation(k) * self.deviation(k + 1) < 0.0 { 1.0 } else { (a - band) / (a - b) };
+        Some(self.seconds(k as f64 + crossing))
+    }
+
+    fn farthest(&self, measure: impl Fn(f64) -> f64) -> (usize, f64) {
+        (self.start..=self.end)
+            .map(|k| (k, measure(self.deviation(k))))
+            .fold((self.start, f64::MIN), |best, next| if next.1 > best.1 { next } else { best })
+    }
+
+    fn set_point_response(&self, step: f64) -> SetPointResponse {
+        let (sign, size) = (step.signum(), step.abs());
+        let (row, beyond) = self.farthest(|deviation| sign * deviation);
+        let overshoot = beyond.max(0.0);
+        let rise = self
+            .first_crossing(sign, -0.9 * size)
+            .zip(self.first_crossing(sign, -0.1 * size))
+            .map(|(ten, ninety)| ninety - ten);
+        SetPointResponse {
+            at: self.trace.time(self.start),
+            step,
+            integral_absolute_error: integral_absolute_error(self.trace, self.start, self.end),
+            overshoot,
+            overshoot_percent: 100.0 * overshoot / size,
+            overshoot_time: (overshoot > 0.0).then(|| self.seconds(row as f64)),
+            rise_time: rise,
+            settling_time_2: self.settles(0.02 * size),
+            settling_time_5: self.settles(0.05 * size),
+        }
+    }
+
+    fn load_response(&self, step: f64, recovery_band: f64) -> LoadResponse {
+        let (row, _) = self.farthest(f64::abs);
+        LoadResponse {
+            at: self.trace.time(self.start),
+            step,
+            integral_absolute_error: integral_absolute_error(self.trace, self.start, self.end),
+            max_deviation: self.deviation(row),
+            max_deviation_time: self.seconds(row as f64),
+            recovery_band,
+            recovery_time: self.settles(recovery_band),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::simulation::Column;
+
+    fn trace(
+        scan: f64,
+        rows: usize,
+        pv: impl Fn(f64) -> f64,
+        sp: impl Fn(f64) -> f64,
+        load: impl Fn(f64) -> f64,
+    ) -> Trace {
+        let column = |role, f: &dyn Fn(f64) -> f64| Column {
+            tag: String::new(),
+            unit: String::new(),
+            role,
+            values: (0..rows).map(|k| f(k as f64 * scan)).collect(),
+        };
+        Trace {
+            scan,
+            output_limits: (0.0, 100.0),
+            columns: vec![
+                column(ColumnRole::SetPoint, &sp),
+                column(ColumnRole::ProcessVariable, &pv),
+                column(ColumnRole::Output, &|t| if t < 5.0 { 100.0 } else { 60.0 }),
+                column(ColumnRole::Load, &load),
+            ],
+        }
+    }
+
+    #[test]
+    fn second_order_step_response_has_the_textbook_metrics() {
+        // ζ = 0.5, ωn = 1: overshoot exp(−πζ/√(1−ζ²)) = 16.3 % at π/(ωn√(1−ζ²)) = 3.628 s; any control textbook.
+        let (zeta, omega): (f64, f64) = (0.5, (0.75f64).sqrt());
+        let response = |t: f64| {
+            let t = t - 1.0;
+            if t <= 0.0 {
+                return 0.0;
+            }
+            1.0 - (-zeta * t).exp() * ((omega * t).cos() + zeta / omega * (omega * t).sin())
+        };
+        let trace = trace(0.005, 6001, response, |t| if t > 0.9975 { 1.0 } else { 0.0 }, |_| 0.0);
+        let result = &metrics(&trace, 0.1).set_point_responses[0];
+        assert!((result.at - 1.0).abs() < 1e-9 && result.step == 1.0);
+        assert!((result.overshoot_percent - 16.303_4).abs() < 1e-3, "{result:?}");
+        assert!((result.overshoot_time.unwrap() - 3.627_6).abs() < 5e-3);
+        // From SciPy (brentq on the same response): rise 1.638 s, 5 % settling 5.29 s, 2 % settling 8.08 s.
+        let crossing =
+            |level: f64, from: f64, to: f64| crate::numerics::bisect(from, to, |t| response(t + 1.0) - level);
+        let rise = crossing(0.9, 1.0, 3.0) - crossing(0.1, 0.01, 1.5);
+        assert!((result.rise_time.unwrap() - rise).abs() < 1e-4);
+        assert!((result.settling_time_5.unwrap() - 5.29).abs() < 0.01, "{result:?}");
+        assert!((result.settling_time_2.unwrap() - 8.08).abs() < 0.01, "{result:?}");
+    }
+
+    #[test]
+    fn integral_of_the_absolute_error_of_an_exponential() {
+        // ∫ exp(−t/τ) dt = τ.
+        let trace = trace(0.01, 10_001, |t| 1.0 - (-t / 4.0).exp(), |_| 1.0, |_| 0.0);
+        assert!((metrics(&trace, 0.1).integral_absolute_error - 4.0).abs() < 1e-5);
+    }
+
+    #[test]
+    fn sign_change_within_a_scan_is_integrated_exactly() {
+        let trace = trace(2.0, 2, |t| t - 0.5, |_| 0.0, |_| 0.0);
+        assert!((integral_absolute_error(&trace, 0, 1) - (0.125 + 1.125)).abs() < 1e-12);
+    }
+
+    #[test]
+    fn load_response_recovers_into_its_band() {
+        let pv = |t: f64| if t < 10.0 { 50.0 } else { 50.0 - 4.0 * (-(t - 10.0) / 5.0).exp() };
+        let trace = trace(0.1, 601, pv, |_| 50.0, |t| if t > 9.95 { -8.0 } else { 0.0 });
+        let all = metrics(&trace, 0.5);
+        let load = &all.load_responses[0];
+        assert_eq!((load.step, all.set_point_responses.len()), (-8.0, 0));
+        assert!((load.max_deviation + 4.0).abs() < 1e-9 && load.max_deviation_time.abs() < 1e-9);
+        assert!((load.recovery_time.unwrap() - 5.0 * 8.0f64.ln()).abs() < 2e-3);
+        assert!((all.saturated_time - 5.0).abs() < 0.11 && (all.output_travel - 40.0).abs() < 1e-12);
+    }
+
+    #[test]
+    fn what_was_not_reached_is_not_given() {
+        let trace = trace(1.0, 20, |t| 0.02 * t, |t| if t > 0.5 { 1.0 } else { 0.0 }, |_| 0.0);
+        let result = &metrics(&trace, 0.1).set_point_responses[0];
+        assert_eq!((result.rise_time, result.settling_time_5, result.overshoot_time), (None, None, None));
+        assert_eq!(result.overshoot, 0.0);
+    }
+}

@@ -1,0 +1,312 @@
+//! Records: plant data as channels on one time axis, never altered once made.
+
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use sha2::{Digest, Sha256};
+use utoipa::ToSchema;
+
+/// When the samples were taken, in seconds from the record's start.
+#[derive(Debug, Clone, PartialEq)]
+pub enum TimeAxis {
+    /// One sample every `interval` seconds, `len` of them, the first at 0.
+    Uniform {
+        /// Seconds between samples, above 0.
+        interval: f64,
+        /// Number of samples.
+        len: usize,
+    },
+    /// Samples at these strictly increasing times.
+    Irregular(Vec<f64>),
+}
+
+impl TimeAxis {
+    /// A uniform axis; `interval` in s.
+    pub fn uniform(interval: f64, len: usize) -> Result<Self> {
+        check::positive("sample time", interval, "s")?;
+        Ok(Self::Uniform { interval, len })
+    }
+
+    /// An axis through the given times, uniform where they are evenly spaced.
+    ///
+    /// Evenly spaced means that no time is further than 0.1 % of the interval from its place, which covers the
+    /// rounding of printed time stamps. The times must increase strictly.
+    pub fn from_times(times: &[f64]) -> Result<Self> {
+        for (row, pair) in times.windows(2).enumerate() {
+            if !(pair[1] > pair[0]) {
+                return Err(Error::invalid(
+                    format!("time at sample {}", row + 2),
+                    format!("{} s", pair[1]),
+                    format!("later than the sample before, {} s", pair[0]),
+                ));
+            }
+        }
+        let Some((&first, &last)) = times.first().zip(times.last()) else { return Ok(Self::Irregular(Vec::new())) };
+        check::finite("time", first)?;
+        check::finite("time", last)?;
+        let shifted: Vec<f64> = times.iter().map(|time| time - first).collect();
+        if times.len() < 2 {
+            return Ok(Self::Irregular(shifted));
+        }
+        let interval = (last - first) / (times.len() - 1) as f64;
+        let even = shifted.iter().enumerate().all(|(k, time)| (time - k as f64 * interval).abs() <= 1e-3 * interval);
+        Ok(if even { Self::Uniform { interval, len: times.len() } } else { Self::Irregular(shifted) })
+    }
+
+    /// Number of samples.
+    #[must_use]
+    pub fn len(&self) -> usize {
+        match self {
+            Self::Uniform { len, .. } => *len,
+            Self::Irregular(times) => times.len(),
+        }
+    }
+
+    /// Whether there is no sample.
+    #[must_use]
+    pub fn is_empty(&self) -> bool {
+        self.len() == 0
+    }
+
+    /// Time of sample `k`, in s.
+    #[must_use]
+    pub fn at(&self, k: usize) -> f64 {
+        match self {
+            Self::Uniform { interval, .. } => k as f64 * interval,
+            Self::Irregular(times) => times[k],
+        }
+    }
+
+    /// Seconds between the first and the last sample.
+    #[must_use]
+    pub fn duration(&self) -> f64 {
+        if self.is_empty() { 0.0 } else { self.at(self.len() - 1) - self.at(0) }
+    }
+
+    /// Mean seconds between samples; 0 with fewer than two.
+    #[must_use]
+    pub fn mean_interval(&self) -> f64 {
+        if self.len() < 2 { 0.0 } else { self.duration() / (self.len() - 1) as f64 }
+    }
+
+    /// The samples whose time lies in `from..=to`, as a range of indices.
+    #[must_use]
+    pub fn window(&self, from: f64, to: f64) -> std::ops::Range<usize> {
+        let first_at_or_after = |time: f64| match self {
+            Self::Uniform { interval, len } => ((time / interval - 1e-9).ceil().max(0.0) as usize).min(*len),
+            Self::Irregular(times) => times.partition_point(|t| *t < time),
+        };
+        let first_after = |time: f64| match self {
+            Self::Uniform { interval, len } => {
+                ((time / interval + 1e-9).floor() + 1.0).clamp(0.0, *len as f64) as usize
+            }
+            Self::Irregular(times) => times.partition_point(|t| *t <= time),
+        };
+        let start = first_at_or_after(from);
+        start..first_after(to).max(start)
+    }
+
+    /// The part of the axis with these indices, starting at 0 again.
+    #[must_use]
+    pub fn slice(&self, range: std::ops::Range<usize>) -> Self {
+        match self {
+            Self::Uniform { interval, .. } => Self::Uniform { interval: *interval, len: range.len() },
+            Self::Irregular(times) => {
+                let start = times.get(range.start).copied().unwrap_or(0.0);
+                Self::Irregular(times[range].iter().map(|time| time - start).collect())
+            }
+        }
+    }
+}
+
+/// What a channel is to the loop.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Role {
+    /// Process variable.
+    Pv,
+    /// Controller output.
+    Op,
+    /// Set point.
+    Sp,
+    /// Disturbance variable.
+    Dv,
+    /// Anything else that was recorded.
+    Other,
+}
+
+/// One signal of a record. A missing sample is NaN.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Channel {
+    /// Tag of the signal, for example `TIC-204.PV`.
+    pub tag: String,
+    /// What it is to the loop.
+    pub role: Role,
+    /// Unit of the values.
+    pub unit: String,
+    /// One value a sample; NaN where the sample is missing.
+    pub values: Vec<f64>,
+}
+
+impl Channel {
+    /// Number of missing samples.
+    #[must_use]
+    pub fn missing(&self) -> usize {
+        self.values.iter().filter(|value| value.is_nan()).count()
+    }
+}
+
+/// Plant data: channels on one time axis.
+#[derive(Debug, Clone, PartialEq)]
+pub struct Record {
+    /// When the samples were taken.
+    pub axis: TimeAxis,
+    /// The signals; each has as many values as the axis has samples.
+    pub channels: Vec<Channel>,
+}
+
+impl Record {
+    /// A record whose channels all fit the axis.
+    pub fn new(axis: TimeAxis, channels: Vec<Channel>) -> Result<Self> {
+        for channel in &channels {
+            if channel.values.len() != axis.len() {
+                return Err(Error::invalid(
+                    format!("number of samples of {}", channel.tag),
+                    channel.values.len(),
+                    format!("{}, one for each time", axis.len()),
+                ));
+            }
+        }
+        Ok(Self { axis, channels })
+    }
+
+    /// The first channel with this role.
+    #[must_use]
+    pub fn channel(&self, role: Role) -> Option<&Channel> {
+        self.channels.iter().find(|channel| channel.role == role)
+    }
+
+    /// SHA-256 of the times and values, as lower-case hexadecimal: what derived things remember their origin by.
+    #[must_use]
+    pub fn content_hash(&self) -> String {
+        let mut hasher = Sha256::new();
+        match &self.axis {
+            TimeAxis::Uniform { interval, len } => {
+                hasher.update(b"uniform");
+                hasher.update(interval.to_le_bytes());
+                hasher.update((*len as u64).to_le_bytes());
+            }
+            TimeAxis::Irregular(times) => {
+                hasher.update(b"irregular");
+                times.iter().for_each(|time| hasher.update(time.to_le_bytes()));
+            }
+        }
+        for channel in &self.channels {
+            hasher.update(channel.tag.as_bytes());
+            hasher.update([0]);
+            channel.values.iter().for_each(|value| hasher.update(value.to_le_bytes()));
+        }
+        hex(&hasher.finalize())
+    }
+}
+
+/// Bytes as lower-case hexadecimal.
+pub(crate) fn hex(bytes: &[u8]) -> String {
+    use std::fmt::Write;
+    bytes.iter().fold(String::with_capacity(2 * bytes.len()), |mut text, byte| {
+        let _ = write!(text, "{byte:02x}");
+        text
+    })
+}
+
+/// Indices of the samples that a strip `buckets` wide needs: the first, lowest, highest and last of each bucket.
+///
+/// No spike is lost, since both extremes of each stretch are kept; a missing stretch stays missing, since one NaN
+/// of each is kept. At most `5 · buckets` indices in rising order; all of them when there are no more samples.
+#[must_use]
+pub fn extremes(values: &[f64], range: std::ops::Range<usize>, buckets: usize) -> Vec<usize> {
+    let buckets = buckets.max(1);
+    if range.len() <= 5 * buckets {
+        return range.collect();
+    }
+    let mut kept = Vec::with_capacity(5 * buckets);
+    for bucket in 0..buckets {
+        let start = range.start + range.len() * bucket / buckets;
+        let end = range.start + range.len() * (bucket + 1) / buckets;
+        let (mut low, mut high, mut gap) = (start, start, None);
+        for k in start..end {
+            let value = values[k];
+            if value.is_nan() {
+                gap.get_or_insert(k);
+            } else {
+                if values[low].is_nan() || value < values[low] {
+                    low = k;
+                }
+                if values[high].is_nan() || value > values[high] {
+                    high = k;
+                }
+            }
+        }
+        let from = kept.len();
+        kept.extend([start, low, high, end - 1]);
+        kept.extend(gap);
+        kept[from..].sort_unstable();
+    }
+    kept.dedup();
+    kept
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn even_times_become_a_uniform_axis() {
+        let times: Vec<f64> = (0..1000).map(|k| 1.7e9 + 0.25 * f64::from(k)).collect();
+        assert_eq!(TimeAxis::from_times(&times).unwrap(), TimeAxis::Uniform { interval: 0.25, len: 1000 });
+        let TimeAxis::Irregular(shifted) = TimeAxis::from_times(&[5.0, 6.0, 8.0]).unwrap() else { panic!() };
+        assert_eq!(shifted, [0.0, 1.0, 3.0]);
+    }
+
+    #[test]
+    fn time_running_backwards_is_named() {
+        let error = TimeAxis::from_times(&[0.0, 2.0, 1.0]).unwrap_err();
+        assert_eq!(error.to_string(), "time at sample 3 is 1 s; allowed: later than the sample before, 2 s");
+        assert!(TimeAxis::from_times(&[0.0, f64::NAN]).is_err());
+    }
+
+    #[test]
+    fn windows_include_both_ends() {
+        let uniform = TimeAxis::uniform(0.1, 100).unwrap();
+        assert_eq!(uniform.window(1.0, 2.0), 10..21);
+        assert_eq!(uniform.window(-5.0, 0.0), 0..1);
+        assert_eq!(uniform.window(8.0, 99.0), 80..100);
+        assert!(uniform.window(50.0, 60.0).is_empty());
+        let irregular = TimeAxis::Irregular(vec![0.0, 1.0, 4.0, 9.0]);
+        assert_eq!(irregular.window(1.0, 4.0), 1..3);
+        assert_eq!(irregular.slice(1..4), TimeAxis::Irregular(vec![0.0, 3.0, 8.0]));
+    }
+
+    #[test]
+    fn no_spike_is_lost_to_decimation() {
+        let mut values: Vec<f64> = (0..100_000).map(|k| (f64::from(k) * 1e-3).sin()).collect();
+        values[31_337] = 40.0;
+        values[77_777] = -40.0;
+        values[50_000..50_100].fill(f64::NAN);
+        let kept = extremes(&values, 0..values.len(), 800);
+        assert!(kept.len() <= 4000 && kept.is_sorted());
+        assert!(kept.contains(&31_337) && kept.contains(&77_777));
+        assert!(kept.iter().any(|k| values[*k].is_nan()));
+        assert_eq!((kept[0], kept[kept.len() - 1]), (0, 99_999));
+    }
+
+    #[test]
+    fn the_hash_follows_the_content() {
+        let record = |last: f64| {
+            let channel = Channel { tag: "T".into(), role: Role::Pv, unit: "°C".into(), values: vec![1.0, last] };
+            Record::new(TimeAxis::uniform(1.0, 2).unwrap(), vec![channel]).unwrap()
+        };
+        assert_eq!(record(2.0).content_hash(), record(2.0).content_hash());
+        assert_ne!(record(2.0).content_hash(), record(2.0 + 1e-15 * 4.0).content_hash());
+        assert_eq!(record(2.0).content_hash().len(), 64);
+    }
+}

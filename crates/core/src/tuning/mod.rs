@@ -1,0 +1,5 @@
+//! Settings from models.
+
+mod simc;
+
+pub use simc::{SimcChoice, Tuning, simc};

@@ -1,0 +1,102 @@
+//! Units of measure and the spans of signals.
+
+mod unit;
+
+pub use unit::{Quantity, Unit};
+
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The lower and upper range value of a signal with its unit.
+///
+/// Controllers work in % of span: 0 % is `low`, 100 % is `high`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Span {
+    /// Lower range value, in `unit`.
+    pub low: f64,
+    /// Upper range value, in `unit`; above `low`.
+    pub high: f64,
+    /// The unit as written on the instrument, for example `°C`.
+    pub unit: String,
+}
+
+impl Span {
+    /// A span from `low` to `high` in `unit`.
+    pub fn new(low: f64, high: f64, unit: impl Into<String>) -> Self {
+        Self { low, high, unit: unit.into() }
+    }
+
+    /// Refuses a span whose ends are not numbers or not in order; `field` names it in the error.
+    pub fn validate(&self, field: &str) -> Result<()> {
+        check::finite(&format!("{field}.low"), self.low)?;
+        check::finite(&format!("{field}.high"), self.high)?;
+        let width = self.high - self.low;
+        if width <= 0.0 || !width.is_finite() {
+            return Err(Error::invalid(
+                format!("{field}.high"),
+                format!("{} {}", self.high, self.unit),
+                format!("above the lower range value, {} {}", self.low, self.unit),
+            ));
+        }
+        if self.unit.chars().count() > 24 || self.unit.chars().any(char::is_control) {
+            return Err(Error::invalid(format!("{field}.unit"), &self.unit, "at most 24 printable characters"));
+        }
+        Ok(())
+    }
+
+    /// Upper minus lower range value.
+    #[must_use]
+    pub fn width(&self) -> f64 {
+        self.high - self.low
+    }
+
+    /// A value in the span's unit as % of span.
+    #[must_use]
+    pub fn to_percent(&self, value: f64) -> f64 {
+        100.0 * (value - self.low) / self.width()
+    }
+
+    /// A % of span as a value in the span's unit.
+    #[must_use]
+    pub fn from_percent(&self, percent: f64) -> f64 {
+        self.low + self.width() * percent / 100.0
+    }
+
+    /// The same span in another unit of the same quantity.
+    pub fn converted(&self, to: &str) -> Result<Self> {
+        let (from, target) = (Unit::parse(&self.unit)?, Unit::parse(to)?);
+        Ok(Self::new(from.convert(self.low, &target)?, from.convert(self.high, &target)?, to))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn percent_of_span_goes_there_and_back() {
+        let span = Span::new(-50.0, 150.0, "°C");
+        assert_eq!(span.to_percent(50.0), 50.0);
+        for value in [-80.0, -50.0, 3.7, 150.0, 410.0] {
+            assert!((span.from_percent(span.to_percent(value)) - value).abs() < 1e-12);
+        }
+    }
+
+    #[test]
+    fn a_span_names_what_is_wrong_with_it() {
+        let error = Span::new(10.0, 10.0, "bar").validate("pv.span").unwrap_err();
+        assert_eq!(error.to_string(), "pv.span.high is 10 bar; allowed: above the lower range value, 10 bar");
+        assert!(Span::new(f64::NAN, 1.0, "bar").validate("pv.span").is_err());
+        assert!(Span::new(-f64::MAX, f64::MAX, "bar").validate("pv.span").is_err());
+    }
+
+    #[test]
+    fn a_span_converts_with_its_zero() {
+        let fahrenheit = Span::new(0.0, 100.0, "°C").converted("°F").unwrap();
+        assert!((fahrenheit.low - 32.0).abs() < 1e-9 && (fahrenheit.high - 212.0).abs() < 1e-9);
+        let error = Span::new(0.0, 1.0, "bar").converted("°C").unwrap_err();
+        assert!(error.to_string().contains("pressure"), "{error}");
+    }
+}
