@@ -1,1 +1,33 @@
+//! Open file formats to core types and back.
 
+pub mod csv_file;
+
+/// What is wrong with a file, in words that can be shown to the user.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// The file cannot be read or written at all.
+    #[error("the file cannot be read: {0}")]
+    Io(#[from] std::io::Error),
+    /// The file is read, but what it holds cannot be taken.
+    #[error("{place}: {problem}; {allowed}")]
+    Content {
+        /// Where: a line or a column.
+        place: String,
+        /// What stands there.
+        problem: String,
+        /// What is allowed, or what to do.
+        allowed: String,
+    },
+    /// The content makes no record.
+    #[error(transparent)]
+    Core(#[from] antistasis_core::Error),
+}
+
+/// The result of everything that reads or writes a file.
+pub type Result<T> = std::result::Result<T, Error>;
+
+impl Error {
+    pub(crate) fn content(place: impl Into<String>, problem: impl Into<String>, allowed: impl Into<String>) -> Self {
+        Self::Content { place: place.into(), problem: problem.into(), allowed: allowed.into() }
+    }
+}

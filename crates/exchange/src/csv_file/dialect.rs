@@ -1,0 +1,188 @@
+//! Encoding, delimiter, decimal sign and header of a file, found out from its beginning.
+
+use super::number::{is_number, parse_number};
+use super::time::RawTime;
+use crate::{Error, Result};
+use csv::{ByteRecord, ReaderBuilder, Trim};
+use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
+use encoding_rs_io::{DecodeReaderBytes, DecodeReaderBytesBuilder};
+use std::fs::File;
+use std::io::{Read, Seek};
+use std::path::Path;
+
+/// How much of a file is looked at.
+const SAMPLE_BYTES: u64 = 256 * 1024;
+const SAMPLE_ROWS: usize = 400;
+/// In the order of preference: a comma may also be a decimal sign.
+const DELIMITERS: [u8; 4] = [b'\t', b';', b'|', b','];
+
+/// How a file is written.
+#[derive(Debug, Clone)]
+pub struct Dialect {
+    pub(super) encoding: &'static Encoding,
+    pub(super) delimiter: u8,
+    pub(super) decimal_comma: bool,
+    pub(super) has_header: bool,
+    /// Names of the columns, made unique.
+    pub(super) names: Vec<String>,
+    /// Units found in the header, one a column; empty where there is none.
+    pub(super) units: Vec<String>,
+    /// The first rows of data as text.
+    pub(super) sample: Vec<Vec<String>>,
+}
+
+impl Dialect {
+    /// Looks at the beginning of the file.
+    pub fn detect(path: &Path) -> Result<Self> {
+        let mut bytes = Vec::new();
+        File::open(path)?.take(SAMPLE_BYTES).read_to_end(&mut bytes)?;
+        let encoding = encoding_of(&bytes);
+        let (text, _, _) = encoding.decode(&bytes);
+        let mut text = text.trim_start_matches('\u{feff}');
+        if bytes.len() as u64 == SAMPLE_BYTES {
+            // The last line is cut off.
+            text = text.rfind('\n').map_or(text, |end| &text[..=end]);
+        }
+        if text.contains('\0') {
+            return Err(Error::content("the file", "it is not text", "export it as CSV or tab-separated text"));
+        }
+        let delimiter = delimiter_of(text);
+        let mut rows = rows_of(text, delimiter);
+        rows.retain(|row| row.iter().any(|cell| !cell.is_empty()));
+        let Some(first) = rows.first().cloned() else {
+            return Err(Error::content("the file", "it is empty", "a record needs a header and at least two rows"));
+        };
+        let decimal_comma = has_decimal_comma(&rows, delimiter);
+        let readable = |cell: &String| is_number(cell, decimal_comma) || RawTime::scan(cell).is_some();
+        let has_header = !first.iter().any(readable);
+        let width = rows.iter().map(Vec::len).max().unwrap_or(0);
+        let header = |k: usize| if has_header { first.get(k).cloned().unwrap_or_default() } else { String::new() };
+        let mut names: Vec<String> = Vec::with_capacity(width);
+        let mut units = Vec::with_capacity(width);
+        for k in 0..width {
+            let (name, unit) = split_unit(&header(k));
+            let name = if name.is_empty() { format!("column {}", k + 1) } else { name };
+            let mut unique = name.clone();
+            let mut copy = 2;
+            while names.contains(&unique) {
+                unique = format!("{name} ({copy})");
+                copy += 1;
+            }
+            names.push(unique);
+            units.push(unit);
+        }
+        let sample = rows.into_iter().skip(usize::from(has_header)).collect();
+        Ok(Self { encoding, delimiter, decimal_comma, has_header, names, units, sample })
+    }
+
+    /// Names of the columns, in order.
+    #[must_use]
+    pub fn names(&self) -> &[String] {
+        &self.names
+    }
+
+    /// The position of a column by its name.
+    pub(super) fn position(&self, column: &str) -> Result<usize> {
+        self.names.iter().position(|name| name == column).ok_or_else(|| {
+            Error::content(
+                "mapping",
+                format!("the file has no column “{column}”"),
+                format!("its columns are {}", self.names.join(", ")),
+            )
+        })
+    }
+
+    /// A reader over the rows of data of the whole file.
+    pub(super) fn reader(&self, path: &Path) -> Result<csv::Reader<DecodeReaderBytes<File, Vec<u8>>>> {
+        let mut file = File::open(path)?;
+        file.rewind()?;
+        let decoded = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).bom_override(true).build(file);
+        Ok(builder(self.delimiter).has_headers(self.has_header).from_reader(decoded))
+    }
+
+    /// A number in this file's way of writing; None where the cell holds none.
+    pub(super) fn number(&self, cell: &[u8]) -> Option<f64> {
+        parse_number(cell, self.decimal_comma)
+    }
+}
+
+fn builder(delimiter: u8) -> ReaderBuilder {
+    let mut builder = ReaderBuilder::new();
+    builder.delimiter(delimiter).flexible(true).has_headers(false).trim(Trim::All);
+    builder
+}
+
+fn encoding_of(bytes: &[u8]) -> &'static Encoding {
+    if let Some((encoding, _)) = Encoding::for_bom(bytes) {
+        return encoding;
+    }
+    // Spread-sheet programs write UTF-16 without a mark, too: every other byte of plain text is 0.
+    let zeros = |from: usize| bytes.iter().skip(from).step_by(2).take(200).filter(|byte| **byte == 0).count();
+    match (zeros(0), zeros(1)) {
+        (even, odd) if even > 100.min(bytes.len() / 4) && even > odd => return UTF_16BE,
+        (even, odd) if odd > 100.min(bytes.len() / 4) && odd > even => return UTF_16LE,
+        _ => {}
+    }
+    match std::str::from_utf8(bytes) {
+        Ok(_) => UTF_8,
+        // A character cut off at the end of the sample is no error.
+        Err(error) if error.valid_up_to() + 4 > bytes.len() => UTF_8,
+        Err(_) => WINDOWS_1252,
+    }
+}
+
+fn rows_of(text: &str, delimiter: u8) -> Vec<Vec<String>> {
+    let mut reader = builder(delimiter).from_reader(text.as_bytes());
+    let mut record = ByteRecord::new();
+    let mut rows = Vec::new();
+    while rows.len() < SAMPLE_ROWS && reader.read_byte_record(&mut record).unwrap_or(false) {
+        rows.push(record.iter().map(|cell| String::from_utf8_lossy(cell).into_owned()).collect());
+    }
+    rows
+}
+
+/// The first delimiter that cuts nearly all rows into the same number of columns, above one.
+fn delimiter_of(text: &str) -> u8 {
+    DELIMITERS
+        .into_iter()
+        .find(|delimiter| {
+            let mut widths: Vec<usize> =
+                rows_of(text, *delimiter).iter().map(Vec::len).filter(|width| *width > 0).collect();
+            widths.sort_unstable();
+            let Some(typical) = widths.get(widths.len() / 2).copied() else { return false };
+            let alike = widths.iter().filter(|width| **width == typical).count();
+            typical > 1 && 10 * alike >= 8 * widths.len()
+        })
+        .unwrap_or(b',')
+}
+
+fn has_decimal_comma(rows: &[Vec<String>], delimiter: u8) -> bool {
+    let (mut commas, mut points) = (0, 0);
+    for cell in rows.iter().flatten() {
+        let digits = cell.trim_start_matches(['-', '+']);
+        let plain = |sign: char| {
+            digits.split_once(sign).is_some_and(|(whole, fraction)| {
+                let all_digits = |part: &str| !part.is_empty() && part.bytes().all(|byte| byte.is_ascii_digit());
+                // 1,234 between commas may be one thousand or so; with another delimiter it is a decimal comma.
+                let ambiguous = sign == ',' && delimiter == b',' && fraction.len() == 3;
+                all_digits(whole) && all_digits(fraction) && !ambiguous
+            })
+        };
+        commas += usize::from(plain(','));
+        points += usize::from(plain('.'));
+    }
+    commas > points
+}
+
+/// `TIC-204.PV [°C]` and `TIC-204.PV (°C)` into name and unit.
+fn split_unit(header: &str) -> (String, String) {
+    for (open, close) in [('[', ']'), ('(', ')')] {
+        if let Some((name, rest)) = header.rsplit_once(open)
+            && let Some(unit) = rest.trim_end().strip_suffix(close)
+            && !name.trim().is_empty()
+        {
+            return (name.trim().to_owned(), unit.trim().to_owned());
+        }
+    }
+    (header.trim().to_owned(), String::new())
+}
