@@ -204,3 +204,42 @@ fn what_cannot_be_run_is_refused_by_name() {
     assert_eq!(refused(&|t| t.plant.sensor.noise = -1.0), "plant.sensor.noise");
     assert_eq!(refused(&|t| t.plant.pv.tag = " ".into()), "plant.pv.tag");
 }
+
+#[test]
+fn in_manual_the_output_moves_by_hand_alone() {
+    let events = vec![
+        Event::OutputStep { at: 10.0, by: 5.0 },
+        Event::SetPointStep { at: 20.0, by: 5.0 },
+        Event::OutputStep { at: 200.0, by: -80.0 },
+    ];
+    let mut manual = trial(fopdt(2.0, 10.0, 3.0), PidSettings::pi(1.0, 1.0), 1.0, 400.0, events);
+    assert!(manual.run().unwrap_err().to_string().contains("only with a controller in manual"));
+    manual.candidate.controller = ControllerSpec::Manual;
+    let trace = manual.run().unwrap();
+    let output = trace.values(ColumnRole::Output);
+    assert_eq!((output[9], output[10], output[199], output[200]), (40.0, 45.0, 45.0, 0.0));
+    let expected = 60.0 + 10.0 * (1.0 - (-2.7f64).exp());
+    assert!((pv(&trace)[40] - expected).abs() < 1e-12);
+}
+
+#[test]
+fn a_trial_is_named_by_what_it_changed() {
+    let events = vec![Event::SetPointStep { at: 10.0, by: 5.0 }];
+    let before = trial(fopdt(1.0, 30.0, 7.7), PidSettings::pi(1.2, 96.0), 1.0, 400.0, events);
+    assert!(before.difference(&before).is_empty());
+    let mut after = before.clone();
+    after.candidate.controller =
+        ControllerSpec::Pid(PidSettings { derivative_time: 4.0, ..PidSettings::pi(1.5, 70.0) });
+    after.plant.process = fopdt(1.0, 30.0, 9.25);
+    after.scenario.events[0] = Event::SetPointStep { at: 10.0, by: -2.5 };
+    assert_eq!(
+        after.difference(&before),
+        [
+            "gain 1.2 → 1.5",
+            "integral time 96 s → 70 s",
+            "derivative time 0 s → 4 s",
+            "dead time 7.7 s → 9.25 s",
+            "set point step 5 → -2.5 °C"
+        ]
+    );
+}

@@ -1,1 +1,74 @@
+//! The web application: the API under `/api/v1`, its OpenAPI document, and the built front end.
 
+mod api;
+mod frontend;
+mod guard;
+mod problem;
+mod state;
+mod uploads;
+
+pub use api::openapi;
+pub use problem::Problem;
+pub use state::{AppState, RecordCacheSize};
+
+use axum::Router;
+use axum::extract::DefaultBodyLimit;
+use axum::middleware;
+use std::future::Future;
+use std::time::Duration;
+use tokio::net::TcpListener;
+use tower_http::catch_panic::CatchPanicLayer;
+use tower_http::compression::CompressionLayer;
+use tower_http::timeout::TimeoutLayer;
+use tower_http::trace::{DefaultMakeSpan, DefaultOnResponse, TraceLayer};
+use tracing::Level;
+
+/// Largest JSON body; uploads have a limit of their own.
+const BODY_LIMIT: usize = 2 * 1024 * 1024;
+/// Longest time that a request may take.
+const REQUEST_TIME: Duration = Duration::from_secs(300);
+/// Longest wait for requests under way when the server ends.
+const GRACE: Duration = Duration::from_secs(10);
+
+/// The whole application.
+#[must_use]
+pub fn application(state: AppState) -> Router {
+    let (api, _) = api::router().split_for_parts();
+    Router::new()
+        .merge(api)
+        .fallback(frontend::serve)
+        .layer(DefaultBodyLimit::max(BODY_LIMIT))
+        .layer(middleware::from_fn_with_state(state.clone(), guard::own_site_only))
+        .layer(middleware::from_fn(guard::security_headers))
+        .layer(CompressionLayer::new())
+        .layer(TimeoutLayer::with_status_code(axum::http::StatusCode::REQUEST_TIMEOUT, REQUEST_TIME))
+        .layer(CatchPanicLayer::new())
+        .layer(
+            TraceLayer::new_for_http()
+                .make_span_with(DefaultMakeSpan::new().level(Level::INFO))
+                .on_response(DefaultOnResponse::new().level(Level::INFO)),
+        )
+        .with_state(state)
+}
+
+/// Serves until `shutdown` is done, then finishes the requests under way.
+pub async fn serve(
+    listener: TcpListener,
+    state: AppState,
+    shutdown: impl Future<Output = ()> + Send + 'static,
+) -> std::io::Result<()> {
+    let (asked, ask) = tokio::sync::oneshot::channel::<()>();
+    let graceful = axum::serve(listener, application(state)).with_graceful_shutdown(async move {
+        shutdown.await;
+        let _ = asked.send(());
+    });
+    // A browser that keeps a connection open must not hold up the end.
+    let patience = async {
+        let _ = ask.await;
+        tokio::time::sleep(GRACE).await;
+    };
+    tokio::select! {
+        result = graceful => result,
+        () = patience => Ok(()),
+    }
+}

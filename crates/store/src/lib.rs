@@ -1,1 +1,81 @@
+//! What is kept, in PostgreSQL: migrations and queries, nothing else.
 
+mod loops;
+mod models;
+mod records;
+mod trials;
+
+pub use loops::{AreaSeed, LoopDetail, LoopSeed, LoopSummary};
+pub use models::{ModelRow, NewModel};
+pub use records::{ChannelInfo, NewRecord, RecordInfo};
+pub use trials::{NewTrial, TrialRow};
+
+use sqlx::PgPool;
+use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
+use std::str::FromStr;
+use std::time::Duration;
+
+/// Why something could not be kept or found.
+#[derive(Debug, thiserror::Error)]
+pub enum Error {
+    /// There is no such thing.
+    #[error("there is no {what} “{name}”")]
+    NotFound {
+        /// What was looked for.
+        what: &'static str,
+        /// The name or id that was given.
+        name: String,
+    },
+    /// The database did not answer as it should.
+    #[error("the database failed: {0}")]
+    Database(#[from] sqlx::Error),
+    /// The tables could not be brought up to date.
+    #[error("the database cannot be brought up to date: {0}")]
+    Migration(#[from] sqlx::migrate::MigrateError),
+    /// What was stored makes no record.
+    #[error("the record is damaged: {0}")]
+    Damaged(#[from] antistasis_core::Error),
+}
+
+/// The result of every query.
+pub type Result<T> = std::result::Result<T, Error>;
+
+/// The database.
+#[derive(Debug, Clone)]
+pub struct Store {
+    pool: PgPool,
+}
+
+impl Store {
+    /// Connects, makes the database where it does not exist yet, and brings its tables up to date.
+    pub async fn open(url: &str) -> Result<Self> {
+        use sqlx::migrate::MigrateDatabase;
+        if !sqlx::Postgres::database_exists(url).await? {
+            sqlx::Postgres::create_database(url).await?;
+        }
+        let options = PgConnectOptions::from_str(url)?.application_name("antistasis");
+        let pool = PgPoolOptions::new()
+            .max_connections(8)
+            .acquire_timeout(Duration::from_secs(10))
+            .connect_with(options)
+            .await?;
+        sqlx::migrate!().run(&pool).await?;
+        Ok(Self { pool })
+    }
+
+    /// Whether the database answers.
+    pub async fn check(&self) -> Result<()> {
+        sqlx::query_scalar!("select 1").fetch_one(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Closes all connections.
+    pub async fn close(&self) {
+        self.pool.close().await;
+    }
+}
+
+/// A row that must exist.
+fn found<T>(row: Option<T>, what: &'static str, name: impl ToString) -> Result<T> {
+    row.ok_or_else(|| Error::NotFound { what, name: name.to_string() })
+}

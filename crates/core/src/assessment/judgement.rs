@@ -12,8 +12,8 @@ const REMARKABLE_OVERSHOOT: f64 = 10.0;
 
 /// What the margins and the metrics of a trial mean, the gravest first.
 #[must_use]
-pub fn judge(trial: &Trial, margins: &Margins, metrics: &Metrics) -> Vec<Verdict> {
-    if !margins.stable {
+pub fn judge(trial: &Trial, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
+    if margins.is_some_and(|margins| !margins.stable) {
         return vec![Verdict::new(
             Tone::Bad,
             "Unstable: the loop oscillates ever more, held only by the limits of the output. Lower the gain or raise the \
@@ -21,7 +21,7 @@ pub fn judge(trial: &Trial, margins: &Margins, metrics: &Metrics) -> Vec<Verdict
             "Nyquist criterion on the sampled loop",
         )];
     }
-    let mut verdicts = vec![robustness(margins)];
+    let mut verdicts: Vec<Verdict> = margins.map(robustness).into_iter().collect();
     verdicts.extend(metrics.set_point_responses.iter().filter_map(|response| {
         if response.settling_time_5.is_none() {
             Some(Verdict::new(

@@ -7,3 +7,33 @@ mod metrics;
 pub use judgement::judge;
 pub use margins::{LoopGain, Margins, sampled_margins};
 pub use metrics::{LoadResponse, Metrics, SetPointResponse, integral_absolute_error, metrics};
+
+use crate::Result;
+use crate::simulation::{Trace, Trial};
+use crate::verdict::Verdict;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Share of the PV span that a loop must come back into after a load, either side of the set point.
+const RECOVERY_SHARE: f64 = 0.005;
+
+/// All that is known of a trial besides its trace.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Assessment {
+    /// Metrics of the trace; the recovery band is ±0.5 % of the PV span.
+    pub metrics: Metrics,
+    /// Margins of the sampled loop; null in manual.
+    pub margins: Option<Margins>,
+    /// What they mean, the gravest first.
+    pub verdicts: Vec<Verdict>,
+}
+
+/// Assesses a trial by its trace and its loop.
+pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
+    let span = &trial.plant.pv.span;
+    let metrics = metrics(trace, RECOVERY_SHARE * span.width());
+    let pid = trial.candidate.controller.pid();
+    let margins = pid.map(|pid| sampled_margins(&trial.plant.process, span, pid, trial.scenario.scan)).transpose()?;
+    let verdicts = judge(trial, margins.as_ref(), &metrics);
+    Ok(Assessment { metrics, margins, verdicts })
+}

@@ -49,6 +49,8 @@ pub trait Controller: Send {
 pub enum ControllerSpec {
     /// Proportional–integral–derivative.
     Pid(PidSettings),
+    /// No control: the output stands where it is, and moves by the scenario's output steps. For tests of the process.
+    Manual,
 }
 
 impl ControllerSpec {
@@ -56,6 +58,7 @@ impl ControllerSpec {
     pub fn validate(&self) -> Result<()> {
         match self {
             Self::Pid(settings) => settings.validate(),
+            Self::Manual => Ok(()),
         }
     }
 
@@ -63,14 +66,42 @@ impl ControllerSpec {
     pub fn build(&self, scan: f64) -> Result<Box<dyn Controller>> {
         match self {
             Self::Pid(settings) => Ok(Box::new(Pid::new(settings, scan)?)),
+            Self::Manual => Ok(Box::new(Manual::default())),
         }
     }
 
     /// The PID settings, where it is one.
     #[must_use]
-    pub fn pid(&self) -> &PidSettings {
+    pub fn pid(&self) -> Option<&PidSettings> {
         match self {
-            Self::Pid(settings) => settings,
+            Self::Pid(settings) => Some(settings),
+            Self::Manual => None,
         }
+    }
+
+    /// The limits of the output.
+    #[must_use]
+    pub fn output_limits(&self) -> OutputLimits {
+        self.pid().map_or_else(OutputLimits::default, |settings| settings.output_limits)
+    }
+}
+
+/// A controller in manual: it holds the output that it was last told to track.
+#[derive(Debug, Clone, Default)]
+struct Manual {
+    output: f64,
+}
+
+impl Controller for Manual {
+    fn scan(&mut self, _: Reading) -> f64 {
+        self.output
+    }
+
+    fn track(&mut self, _: Reading, output: f64) {
+        self.output = output;
+    }
+
+    fn explain(&self) -> Explanation {
+        Explanation { unlimited: self.output, limited: self.output, ..Explanation::default() }
     }
 }

@@ -53,6 +53,8 @@ pub struct Simulation {
     set_point: f64,
     load: f64,
     set_point_steps: VecDeque<(usize, f64)>,
+    output_steps: VecDeque<(usize, f64)>,
+    output: f64,
     /// Loads as the controller's side sees them, by scan, for the trace.
     load_steps: VecDeque<(usize, f64)>,
     /// Loads as they arrive at the process: scan, seconds into it, size.
@@ -79,11 +81,13 @@ impl Simulation {
         let mut events: Vec<&Event> = scenario.events.iter().collect();
         events.sort_by(|a, b| a.at().total_cmp(&b.at()));
         let mut set_point_steps = VecDeque::new();
+        let mut output_steps = VecDeque::new();
         let mut load_steps = VecDeque::new();
         let mut load_arrivals = VecDeque::new();
         for event in events {
             match *event {
                 Event::SetPointStep { at, by } => set_point_steps.push_back((first_scan_at(at), by)),
+                Event::OutputStep { at, by } => output_steps.push_back((first_scan_at(at), by)),
                 Event::LoadStep { at, by } => {
                     load_steps.push_back((first_scan_at(at), by));
                     let arrives = at + dead_time.seconds();
@@ -92,7 +96,7 @@ impl Simulation {
                 }
             }
         }
-        let limits = trial.candidate.controller.pid().output_limits;
+        let limits = trial.candidate.controller.output_limits();
         let column = |tag: &str, unit: &str, role| Column {
             tag: tag.to_owned(),
             unit: unit.to_owned(),
@@ -129,6 +133,8 @@ impl Simulation {
             set_point: rest.pv,
             load: 0.0,
             set_point_steps,
+            output_steps,
+            output: rest.op,
             load_steps,
             load_arrivals,
             template,
@@ -150,10 +156,16 @@ impl Simulation {
         }
         self.process.read(&self.state, &mut self.outputs);
         let measurement = self.sensor.measure(self.outputs[0]);
-        let output = self.controller.scan(Reading {
+        let reading = Reading {
             set_point: self.pv_span.to_percent(self.set_point),
             measurement: self.pv_span.to_percent(measurement),
-        });
+        };
+        while let Some((_, by)) = self.output_steps.pop_front_if(|step| step.0 <= scan_number) {
+            self.controller.track(reading, (self.output + by).clamp(0.0, 100.0));
+            self.output = self.controller.explain().limited;
+        }
+        let output = self.controller.scan(reading);
+        self.output = output;
         self.carry_on(scan_number, output);
         Some(Row {
             time: scan_number as f64 * self.scan,

@@ -111,6 +111,13 @@ pub enum Event {
         /// Size, in % of OP.
         by: f64,
     },
+    /// The operator moves the output at the first scan at or after `at`; the controller must be in manual.
+    OutputStep {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in %.
+        by: f64,
+    },
 }
 
 impl Event {
@@ -118,7 +125,7 @@ impl Event {
     #[must_use]
     pub fn at(&self) -> f64 {
         match self {
-            Self::SetPointStep { at, .. } | Self::LoadStep { at, .. } => *at,
+            Self::SetPointStep { at, .. } | Self::LoadStep { at, .. } | Self::OutputStep { at, .. } => *at,
         }
     }
 
@@ -126,7 +133,7 @@ impl Event {
     #[must_use]
     pub fn by(&self) -> f64 {
         match self {
-            Self::SetPointStep { by, .. } | Self::LoadStep { by, .. } => *by,
+            Self::SetPointStep { by, .. } | Self::LoadStep { by, .. } | Self::OutputStep { by, .. } => *by,
         }
     }
 }
@@ -140,6 +147,15 @@ impl Trial {
         self.plant.validate()?;
         self.candidate.controller.validate()?;
         self.scenario.validate()?;
+        let manual = self.candidate.controller == ControllerSpec::Manual;
+        let moved = |event: &Event| matches!(event, Event::OutputStep { .. });
+        if let (Some(index), false) = (self.scenario.events.iter().position(moved), manual) {
+            return Err(Error::invalid(
+                format!("scenario.events[{index}].kind"),
+                "output_step",
+                "only with a controller in manual",
+            ));
+        }
         let delay = self.plant.process.dead_time() / self.scenario.scan;
         if delay > MOST_DELAY_SCANS {
             return Err(Error::invalid(

@@ -1,0 +1,205 @@
+//! Files in, records, and their samples for drawing.
+
+use crate::problem::{Body, Path, Problem, Query};
+use crate::state::{AppState, compute};
+use antistasis_core::series::{Record, Role, extremes};
+use antistasis_exchange::csv_file::{self, Mapping, Preview};
+use antistasis_store::{NewRecord, RecordInfo};
+use axum::Json;
+use axum::body::Body as RawBody;
+use axum::extract::{DefaultBodyLimit, State};
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+/// Most stretches that a strip is divided into.
+const MOST_BUCKETS: usize = 4000;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new()
+        .routes(routes!(upload))
+        .layer(DefaultBodyLimit::disable())
+        .routes(routes!(import))
+        .routes(routes!(list))
+        .routes(routes!(samples))
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+struct UploadName {
+    /// Name of the file.
+    name: String,
+}
+
+/// A file that was taken in, and what it seems to hold.
+#[derive(Debug, Serialize, ToSchema)]
+struct UploadedFile {
+    /// Identifier, good for an hour.
+    id: Uuid,
+    /// Name of the file.
+    name: String,
+    /// Size in bytes.
+    bytes: u64,
+    /// What it seems to hold.
+    preview: Preview,
+}
+
+/// Takes a CSV file in (the body is the file itself, up to 1 GiB) and tells what it seems to hold.
+#[utoipa::path(post, path = "/api/v1/uploads", tag = "records", params(UploadName),
+    request_body(content = String, content_type = "application/octet-stream"),
+    responses((status = 201, body = UploadedFile), (status = 413, body = Problem), (status = 422, body = Problem)))]
+async fn upload(
+    State(state): State<AppState>,
+    Query(UploadName { name }): Query<UploadName>,
+    body: RawBody,
+) -> Result<(StatusCode, Json<UploadedFile>), Problem> {
+    let (id, upload) = state.uploads.take(name, body).await?;
+    let path = upload.path.clone();
+    let preview = compute(move || csv_file::preview(&path)).await??;
+    let file = UploadedFile { id, name: upload.name, bytes: upload.bytes, preview };
+    Ok((StatusCode::CREATED, Json(file)))
+}
+
+/// Which file becomes which record.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ImportRequest {
+    /// Identifier of the uploaded file.
+    upload_id: Uuid,
+    /// Name of the record, 1 to 120 characters.
+    name: String,
+    /// Which columns are what.
+    mapping: Mapping,
+}
+
+/// Makes a record of an uploaded file. Nothing is stored when anything is wrong with it.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/records", tag = "records",
+    params(("tag" = String, Path, description = "Tag of the loop")), request_body = ImportRequest,
+    responses((status = 201, body = RecordInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn import(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Body(request): Body<ImportRequest>,
+) -> Result<(StatusCode, Json<RecordInfo>), Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let name = request.name.trim().to_owned();
+    if name.is_empty() || name.chars().count() > 120 {
+        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
+    }
+    let upload = state.uploads.find(request.upload_id)?;
+    let imported = compute(move || csv_file::read(&upload.path, &request.mapping)).await??;
+    let new = NewRecord {
+        name: &name,
+        origin: &upload.name,
+        started: imported.start.as_deref(),
+        notes: &imported.notes,
+        record: &imported.record,
+    };
+    let id = state.store.add_record(found.id, new).await?;
+    Ok((StatusCode::CREATED, Json(state.store.record_info(id).await?)))
+}
+
+/// The records of a loop, the newest first.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/records", tag = "records",
+    params(("tag" = String, Path, description = "Tag of the loop")),
+    responses((status = 200, body = Vec<RecordInfo>), (status = 404, body = Problem)))]
+async fn list(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<RecordInfo>>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    Ok(Json(state.store.records(found.id).await?))
+}
+
+/// A stretch of time, and how finely it is drawn.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct View {
+    /// Start in s from the start of the record; the start where left out.
+    pub from: Option<f64>,
+    /// End in s from the start of the record; the end where left out.
+    pub to: Option<f64>,
+    /// Number of stretches, such as the width of the strip in pixels; 1 to 4000.
+    pub buckets: Option<usize>,
+}
+
+impl View {
+    /// The indices to draw of a record, so that no extreme of any series is lost.
+    pub fn indices(&self, record: &Record, series: &[&[f64]]) -> Result<Vec<usize>, Problem> {
+        let buckets = self.buckets.unwrap_or(800);
+        if !(1..=MOST_BUCKETS).contains(&buckets) {
+            return Err(Problem::invalid(format!("buckets is {buckets}; allowed: 1 to {MOST_BUCKETS}")));
+        }
+        let (from, to) = (self.from.unwrap_or(0.0), self.to.unwrap_or(f64::MAX));
+        if !(from <= to) {
+            return Err(Problem::invalid(format!("to is {to} s; allowed: from, {from} s, or later")));
+        }
+        let window = record.axis.window(from, to);
+        // One sample beyond either end, so that the curves reach the edges.
+        let range = window.start.saturating_sub(1)..(window.end + 1).min(record.axis.len());
+        let mut indices: Vec<usize> =
+            series.iter().flat_map(|values| extremes(values, range.clone(), buckets)).collect();
+        indices.sort_unstable();
+        indices.dedup();
+        Ok(indices)
+    }
+}
+
+/// A missing sample is null in JSON.
+pub(super) fn picked(values: &[f64], indices: &[usize]) -> Vec<Option<f64>> {
+    indices.iter().map(|k| Some(values[*k]).filter(|value| value.is_finite())).collect()
+}
+
+/// Samples for drawing.
+#[derive(Debug, Serialize, ToSchema)]
+struct Samples {
+    /// Times in s from the start of the record.
+    times: Vec<f64>,
+    /// The channels, a value a time.
+    channels: Vec<ChannelSamples>,
+    /// Number of samples in the stretch, of which these are the extremes.
+    available: usize,
+}
+
+/// Samples of one channel.
+#[derive(Debug, Serialize, ToSchema)]
+struct ChannelSamples {
+    /// Tag of the signal.
+    tag: String,
+    /// What it is to the loop.
+    role: Role,
+    /// Unit of the values.
+    unit: String,
+    /// One value a time; null where missing.
+    values: Vec<Option<f64>>,
+}
+
+/// Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no spike
+/// is lost.
+#[utoipa::path(get, path = "/api/v1/records/{id}/samples", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record"), View),
+    responses((status = 200, body = Samples), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn samples(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(view): Query<View>,
+) -> Result<Json<Samples>, Problem> {
+    let record = state.record(id).await?;
+    compute(move || {
+        let series: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
+        let indices = view.indices(&record, &series)?;
+        Ok(Json(Samples {
+            times: indices.iter().map(|k| record.axis.at(*k)).collect(),
+            channels: record
+                .channels
+                .iter()
+                .map(|channel| ChannelSamples {
+                    tag: channel.tag.clone(),
+                    role: channel.role,
+                    unit: channel.unit.clone(),
+                    values: picked(&channel.values, &indices),
+                })
+                .collect(),
+            available: record.axis.window(view.from.unwrap_or(0.0), view.to.unwrap_or(f64::MAX)).len(),
+        }))
+    })
+    .await?
+}

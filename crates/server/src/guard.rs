@@ -1,0 +1,59 @@
+//! Who may ask: only pages of this site, by its own names.
+//!
+//! A server on loopback can be reached by every page that the user's browser opens. Names are checked against DNS
+//! rebinding, origins against writes from other sites.
+
+use crate::problem::Problem;
+use crate::state::AppState;
+use axum::extract::{Request, State};
+use axum::http::{HeaderName, HeaderValue, Method, header};
+use axum::middleware::Next;
+use axum::response::{IntoResponse, Response};
+
+/// Refuses requests to other host names, and writes from other origins.
+pub(crate) async fn own_site_only(State(state): State<AppState>, request: Request, next: Next) -> Response {
+    match foreign(&state.own_origins, &request) {
+        Some(problem) => problem.into_response(),
+        None => next.run(request).await,
+    }
+}
+
+fn foreign(own_origins: &[String], request: &Request) -> Option<Problem> {
+    let text = |name: HeaderName| request.headers().get(name).and_then(|value| value.to_str().ok());
+    let host = text(header::HOST).or_else(|| request.uri().authority().map(|authority| authority.as_str()));
+    let host = host.unwrap_or_default();
+    if !own_origins.iter().any(|own| own.strip_prefix("http://") == Some(host)) {
+        return Some(Problem::foreign(format!("this server does not answer to the name “{host}”")));
+    }
+    if matches!(*request.method(), Method::GET | Method::HEAD) {
+        return None;
+    }
+    let origin = text(header::ORIGIN);
+    if origin.is_some_and(|origin| !own_origins.iter().any(|own| own == origin)) {
+        return Some(Problem::foreign(format!("pages of {} may not write here", origin.unwrap_or_default())));
+    }
+    let site = text(HeaderName::from_static("sec-fetch-site"));
+    if site.is_some_and(|site| site == "cross-site" || site == "same-site") && origin.is_none() {
+        return Some(Problem::foreign("pages of other sites may not write here"));
+    }
+    None
+}
+
+/// Tells the browser to load nothing from elsewhere, and not to show this site inside another.
+pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
+    let mut response = next.run(request).await;
+    let headers = [
+        (
+            "content-security-policy",
+            "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'",
+        ),
+        ("x-content-type-options", "nosniff"),
+        ("referrer-policy", "no-referrer"),
+        ("cross-origin-opener-policy", "same-origin"),
+        ("cross-origin-resource-policy", "same-origin"),
+    ];
+    for (name, value) in headers {
+        response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
+    }
+    response
+}

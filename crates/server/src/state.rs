@@ -1,0 +1,60 @@
+//! What all requests share.
+
+use crate::problem::Problem;
+use crate::uploads::Uploads;
+use antistasis_core::series::Record;
+use antistasis_store::Store;
+use moka::future::Cache;
+use std::sync::Arc;
+use uuid::Uuid;
+
+/// Memory for records that are being looked at, in bytes.
+pub type RecordCacheSize = u64;
+
+/// What all requests share.
+#[derive(Clone)]
+pub struct AppState {
+    pub(crate) store: Store,
+    pub(crate) uploads: Uploads,
+    pub(crate) own_origins: Arc<Vec<String>>,
+    records: Cache<Uuid, Arc<Record>>,
+}
+
+impl AppState {
+    /// Memory for records when nothing else is said: half a gigabyte.
+    pub const RECORD_CACHE: RecordCacheSize = 512 * 1024 * 1024;
+
+    /// The state of a server on `port`; `other_origins` (such as `http://localhost:5173`) may write, too.
+    pub fn new(store: Store, port: u16, other_origins: &[String]) -> std::io::Result<Self> {
+        let own = ["localhost", "127.0.0.1", "[::1]"].map(|host| format!("http://{host}:{port}"));
+        let records = Cache::builder()
+            .max_capacity(Self::RECORD_CACHE)
+            .weigher(|_, record: &Arc<Record>| {
+                let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
+                u32::try_from(8 * (values + record.axis.len())).unwrap_or(u32::MAX)
+            })
+            .build();
+        Ok(Self {
+            store,
+            uploads: Uploads::new()?,
+            own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
+            records,
+        })
+    }
+
+    /// A record with its samples; records never change, so that one read lately need not be read again.
+    pub(crate) async fn record(&self, id: Uuid) -> Result<Arc<Record>, Problem> {
+        self.records
+            .try_get_with(id, async { self.store.record(id).await.map(Arc::new).map_err(Problem::from) })
+            .await
+            .map_err(|problem: Arc<Problem>| (*problem).clone())
+    }
+}
+
+/// Runs a computation off the threads that serve requests.
+pub(crate) async fn compute<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    tokio::task::spawn_blocking(job).await.map_err(|error| {
+        tracing::error!(%error, "a computation broke off");
+        Problem::internal()
+    })
+}

@@ -1,0 +1,5 @@
+//! Compiles again when a migration is added.
+
+fn main() {
+    println!("cargo:rerun-if-changed=migrations");
+}

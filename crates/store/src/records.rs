@@ -1,0 +1,240 @@
+//! Records, their channels and samples.
+
+use crate::{Result, Store, found};
+use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
+use chrono::{DateTime, Utc};
+use serde::Serialize;
+use sqlx::types::Json;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// Samples in a chunk: half a megabyte.
+const CHUNK: usize = 65_536;
+/// The position under which the times of an irregular record are kept.
+const TIMES: i32 = -1;
+/// Stretches of the small trend.
+const THUMBNAIL_BUCKETS: usize = 24;
+
+/// A record to be kept.
+#[derive(Debug)]
+pub struct NewRecord<'a> {
+    /// What it is called.
+    pub name: &'a str,
+    /// Where it came from: a file name, an experiment.
+    pub origin: &'a str,
+    /// Time of the first sample, ISO 8601, where known.
+    pub started: Option<&'a str>,
+    /// What was noticed when it was read.
+    pub notes: &'a [String],
+    /// The data.
+    pub record: &'a Record,
+}
+
+/// A record without its samples.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct RecordInfo {
+    /// Identifier.
+    pub id: Uuid,
+    /// What it is called.
+    pub name: String,
+    /// Where it came from.
+    pub origin: String,
+    /// Time of the first sample, ISO 8601, where known.
+    pub started: Option<String>,
+    /// Seconds between samples; null where they are not even.
+    pub sample_interval: Option<f64>,
+    /// Seconds from first to last sample.
+    pub duration: f64,
+    /// Number of samples of each channel.
+    pub length: i32,
+    /// SHA-256 of the content.
+    pub content_hash: String,
+    /// What was noticed when it was read.
+    pub notes: Vec<String>,
+    /// When it was stored.
+    pub created_at: DateTime<Utc>,
+    /// The channels, in order.
+    pub channels: Vec<ChannelInfo>,
+}
+
+/// A channel without its samples.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct ChannelInfo {
+    /// Tag of the signal.
+    pub tag: String,
+    /// What it is to the loop.
+    pub role: Role,
+    /// Unit of the values.
+    pub unit: String,
+}
+
+impl Store {
+    /// Keeps a record; returns its identifier.
+    pub async fn add_record(&self, loop_id: Uuid, new: NewRecord<'_>) -> Result<Uuid> {
+        let record = new.record;
+        let id = Uuid::now_v7();
+        let sample_interval = match record.axis {
+            TimeAxis::Uniform { interval, .. } => Some(interval),
+            TimeAxis::Irregular(_) => None,
+        };
+        let mut transaction = self.pool.begin().await?;
+        sqlx::query!(
+            "insert into record (id, loop_id, name, origin, started, sample_interval, duration, length, content_hash, notes,
+                thumbnail)
+            values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+            id,
+            loop_id,
+            new.name,
+            new.origin,
+            new.started,
+            sample_interval,
+            record.axis.duration(),
+            i32::try_from(record.axis.len()).unwrap_or(i32::MAX),
+            record.content_hash(),
+            Json(new.notes) as _,
+            Json(thumbnail(record)) as _
+        )
+        .execute(&mut *transaction)
+        .await?;
+        let mut series: Vec<(i32, &[f64])> = Vec::new();
+        if let TimeAxis::Irregular(times) = &record.axis {
+            series.push((TIMES, times));
+        }
+        for (position, channel) in (0..).zip(&record.channels) {
+            sqlx::query!(
+                "insert into channel (record_id, position, tag, role, unit) values ($1, $2, $3, $4, $5)",
+                id,
+                position,
+                channel.tag,
+                role_name(channel.role),
+                channel.unit
+            )
+            .execute(&mut *transaction)
+            .await?;
+            series.push((position, &channel.values));
+        }
+        for (position, values) in series {
+            for (sequence, part) in (0..).zip(values.chunks(CHUNK)) {
+                let bytes: Vec<u8> = part.iter().flat_map(|value| value.to_le_bytes()).collect();
+                sqlx::query!(
+                    "insert into chunk (record_id, position, sequence, samples) values ($1, $2, $3, $4)",
+                    id,
+                    position,
+                    sequence,
+                    bytes
+                )
+                .execute(&mut *transaction)
+                .await?;
+            }
+        }
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// The records of a loop, the newest first.
+    pub async fn records(&self, loop_id: Uuid) -> Result<Vec<RecordInfo>> {
+        self.record_infos(Some(loop_id), None).await
+    }
+
+    /// One record, without its samples.
+    pub async fn record_info(&self, id: Uuid) -> Result<RecordInfo> {
+        found(self.record_infos(None, Some(id)).await?.pop(), "record", id)
+    }
+
+    async fn record_infos(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<RecordInfo>> {
+        let rows = sqlx::query!(
+            r#"select id, name, origin, started, sample_interval, duration, length, content_hash,
+                notes as "notes: Json<Vec<String>>", created_at
+            from record where loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
+            order by created_at desc, id desc"#,
+            loop_id,
+            id
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let ids: Vec<Uuid> = rows.iter().map(|row| row.id).collect();
+        let channels = sqlx::query!(
+            "select record_id, tag, role, unit from channel where record_id = any($1) order by position",
+            &ids
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| RecordInfo {
+                channels: channels
+                    .iter()
+                    .filter(|channel| channel.record_id == row.id)
+                    .map(|channel| ChannelInfo {
+                        tag: channel.tag.clone(),
+                        role: role_of(&channel.role),
+                        unit: channel.unit.clone(),
+                    })
+                    .collect(),
+                id: row.id,
+                name: row.name,
+                origin: row.origin,
+                started: row.started,
+                sample_interval: row.sample_interval,
+                duration: row.duration,
+                length: row.length,
+                content_hash: row.content_hash,
+                notes: row.notes.0,
+                created_at: row.created_at,
+            })
+            .collect())
+    }
+
+    /// One record with all its samples.
+    pub async fn record(&self, id: Uuid) -> Result<Record> {
+        let info = self.record_info(id).await?;
+        let length = usize::try_from(info.length).unwrap_or(0);
+        let chunks =
+            sqlx::query!("select position, samples from chunk where record_id = $1 order by position, sequence", id)
+                .fetch_all(&self.pool)
+                .await?;
+        let series = |position: i32| -> Vec<f64> {
+            let mut values = Vec::with_capacity(length);
+            for chunk in chunks.iter().filter(|chunk| chunk.position == position) {
+                let (doubles, _) = chunk.samples.as_chunks::<8>();
+                values.extend(doubles.iter().map(|bytes| f64::from_le_bytes(*bytes)));
+            }
+            values
+        };
+        let axis = match info.sample_interval {
+            Some(interval) => TimeAxis::uniform(interval, length)?,
+            None => TimeAxis::Irregular(series(TIMES)),
+        };
+        let channels = (0..)
+            .zip(info.channels)
+            .map(|(position, channel)| Channel {
+                tag: channel.tag,
+                role: channel.role,
+                unit: channel.unit,
+                values: series(position),
+            })
+            .collect();
+        Ok(Record::new(axis, channels)?)
+    }
+}
+
+/// The extremes of the PV (or of the first channel) in order, few enough for a small trend.
+fn thumbnail(record: &Record) -> Vec<Option<f64>> {
+    let Some(channel) = record.channel(Role::Pv).or(record.channels.first()) else { return Vec::new() };
+    let indices = extremes(&channel.values, 0..channel.values.len(), THUMBNAIL_BUCKETS);
+    indices.into_iter().map(|k| Some(channel.values[k]).filter(|value| value.is_finite())).collect()
+}
+
+fn role_name(role: Role) -> &'static str {
+    match role {
+        Role::Pv => "pv",
+        Role::Op => "op",
+        Role::Sp => "sp",
+        Role::Dv => "dv",
+        Role::Other => "other",
+    }
+}
+
+fn role_of(name: &str) -> Role {
+    [Role::Pv, Role::Op, Role::Sp, Role::Dv].into_iter().find(|role| role_name(*role) == name).unwrap_or(Role::Other)
+}

@@ -1,0 +1,125 @@
+//! The trail of trials. Traces are not kept: a trial gives the same one again.
+
+use crate::{Result, Store, found};
+use antistasis_core::assessment::Assessment;
+use antistasis_core::simulation::Trial;
+use chrono::{DateTime, Utc};
+use serde::Serialize;
+use sqlx::types::Json;
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// A trial to be kept.
+#[derive(Debug)]
+pub struct NewTrial<'a> {
+    /// The model that its process came from.
+    pub model_id: Option<Uuid>,
+    /// What it is called: what it changed from the trial before, or where it came from.
+    pub label: &'a str,
+    /// The trial.
+    pub trial: &'a Trial,
+    /// Its assessment.
+    pub assessment: &'a Assessment,
+}
+
+/// A trial as kept.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct TrialRow {
+    /// Identifier.
+    pub id: Uuid,
+    /// Number in the trail, from 1.
+    pub number: i32,
+    /// The model that its process came from.
+    pub model_id: Option<Uuid>,
+    /// What it is called.
+    pub label: String,
+    /// Whether others are compared with it.
+    pub pinned: bool,
+    /// The trial.
+    pub trial: Trial,
+    /// Its assessment.
+    pub assessment: Assessment,
+    /// When it was made.
+    pub created_at: DateTime<Utc>,
+}
+
+impl Store {
+    /// Keeps a trial at the end of the trail; a trial that is there already is not kept twice. Returns its identifier.
+    pub async fn add_trial(&self, loop_id: Uuid, new: NewTrial<'_>) -> Result<Uuid> {
+        let mut transaction = self.pool.begin().await?;
+        sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
+            .fetch_one(&mut *transaction)
+            .await?;
+        let digest = new.trial.digest();
+        let same = sqlx::query_scalar!("select id from trial where loop_id = $1 and digest = $2", loop_id, digest)
+            .fetch_optional(&mut *transaction)
+            .await?;
+        if let Some(id) = same {
+            return Ok(id);
+        }
+        let id = Uuid::now_v7();
+        sqlx::query!(
+            "insert into trial (id, loop_id, number, model_id, label, digest, spec, assessment)
+            values ($1, $2, (select coalesce(max(number), 0) + 1 from trial where loop_id = $2), $3, $4, $5, $6, $7)",
+            id,
+            loop_id,
+            new.model_id,
+            new.label,
+            digest,
+            Json(new.trial) as _,
+            Json(new.assessment) as _
+        )
+        .execute(&mut *transaction)
+        .await?;
+        transaction.commit().await?;
+        Ok(id)
+    }
+
+    /// The trail of a loop, the newest first.
+    pub async fn trials(&self, loop_id: Uuid) -> Result<Vec<TrialRow>> {
+        self.trial_rows(Some(loop_id), None).await
+    }
+
+    /// One trial.
+    pub async fn trial(&self, id: Uuid) -> Result<TrialRow> {
+        found(self.trial_rows(None, Some(id)).await?.pop(), "trial", id)
+    }
+
+    async fn trial_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<TrialRow>> {
+        let rows = sqlx::query!(
+            r#"select id, number, model_id, label, pinned, spec as "spec: Json<Trial>",
+                assessment as "assessment: Json<Assessment>", created_at
+            from trial where loop_id = coalesce($1, loop_id) and id = coalesce($2, id) order by number desc"#,
+            loop_id,
+            id
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok(rows
+            .into_iter()
+            .map(|row| TrialRow {
+                id: row.id,
+                number: row.number,
+                model_id: row.model_id,
+                label: row.label,
+                pinned: row.pinned,
+                trial: row.spec.0,
+                assessment: row.assessment.0,
+                created_at: row.created_at,
+            })
+            .collect())
+    }
+
+    /// Pins a trial, so that others are compared with it, in place of the one pinned before; or unpins it.
+    pub async fn pin_trial(&self, id: Uuid, pinned: bool) -> Result<()> {
+        let mut transaction = self.pool.begin().await?;
+        let row = sqlx::query!("select loop_id from trial where id = $1", id).fetch_optional(&mut *transaction).await?;
+        let loop_id = found(row, "trial", id)?.loop_id;
+        sqlx::query!("update trial set pinned = false where loop_id = $1 and pinned", loop_id)
+            .execute(&mut *transaction)
+            .await?;
+        sqlx::query!("update trial set pinned = $2 where id = $1", id, pinned).execute(&mut *transaction).await?;
+        transaction.commit().await?;
+        Ok(())
+    }
+}
