@@ -1,1 +1,83 @@
-fn main() {}
+//! The `antistasis` command: the application, and the core's jobs on files.
+
+mod demo;
+mod files;
+mod host;
+
+use clap::{Parser, Subcommand};
+use std::process::ExitCode;
+
+/// Identifies, simulates and tunes control loops.
+#[derive(Debug, Parser)]
+#[command(name = "antistasis", version)]
+struct Arguments {
+    #[command(subcommand)]
+    command: Command,
+}
+
+#[derive(Debug, Subcommand)]
+enum Command {
+    /// Serves the application, with a database of its own unless told of another.
+    Serve(host::ServeOptions),
+    /// Serves the application with the demo works in it.
+    Demo(host::HostOptions),
+    /// Fits a model to a CSV file and prints it as JSON.
+    Identify(files::IdentifyOptions),
+    /// Prints controller settings for a model as JSON.
+    Tune(files::TuneOptions),
+    /// Runs a trial, writes its trace, and prints its assessment as JSON.
+    Simulate(files::SimulateOptions),
+    /// Prints the JSON Schema of a document.
+    Schema(files::SchemaOptions),
+    /// Prints the OpenAPI document of the server.
+    Openapi,
+}
+
+/// Something the user must mend; it is told in one line, and the exit status is 2.
+#[derive(Debug, thiserror::Error)]
+#[error("{0}")]
+struct Failure(String);
+
+impl Failure {
+    fn new(text: impl ToString) -> Self {
+        Self(text.to_string())
+    }
+
+    /// What is the matter with a file.
+    fn of(path: &std::path::Path, error: impl std::fmt::Display) -> Self {
+        Self(format!("{}: {error}", path.display()))
+    }
+}
+
+fn main() -> ExitCode {
+    let arguments = match Arguments::try_parse() {
+        Ok(arguments) => arguments,
+        Err(error) if !error.use_stderr() => {
+            let _ = error.print();
+            return ExitCode::SUCCESS;
+        }
+        Err(error) => {
+            let text = error.to_string();
+            let lines: Vec<&str> = text.lines().map(str::trim).take_while(|line| !line.starts_with("Usage")).collect();
+            return refuse(lines.join(" ").trim().trim_start_matches("error: "));
+        }
+    };
+    let done = match arguments.command {
+        Command::Serve(options) => host::serve(options),
+        Command::Demo(options) => host::demo(options),
+        Command::Identify(options) => files::identify(&options),
+        Command::Tune(options) => files::tune(&options),
+        Command::Simulate(options) => files::simulate(&options),
+        Command::Schema(options) => files::schema(&options),
+        Command::Openapi => files::print(&antistasis_server::openapi()),
+    };
+    match done {
+        Ok(()) => ExitCode::SUCCESS,
+        Err(failure) => refuse(&failure.to_string()),
+    }
+}
+
+fn refuse(text: &str) -> ExitCode {
+    eprintln!("antistasis: {}", text.replace('\n', " "));
+    ExitCode::from(2)
+}
