@@ -1,5 +1,6 @@
 //! Metrics of a trace: each is a function of the trace (and limits) alone.
 
+use crate::controller::OutputLimits;
 use crate::simulation::{ColumnRole, Trace};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -93,7 +94,7 @@ pub fn metrics(trace: &Trace, recovery_band: f64) -> Metrics {
         let end = starts.iter().copied().find(|next| *next > start).unwrap_or(last);
         Stretch { trace, start, end }
     };
-    let (low, high) = trace.output_limits;
+    let OutputLimits { low, high } = trace.output_limits;
     let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
     Metrics {
         integral_absolute_error: integral_absolute_error(trace, 0, last),
@@ -213,7 +214,7 @@ mod tests {
         };
         Trace {
             scan,
-            output_limits: (0.0, 100.0),
+            output_limits: OutputLimits::default(),
             columns: vec![
                 column(ColumnRole::SetPoint, &sp),
                 column(ColumnRole::ProcessVariable, &pv),

@@ -107,7 +107,7 @@ impl Simulation {
         let loop_tag = pv.tag.strip_suffix(".PV").unwrap_or(&pv.tag);
         let template = Trace {
             scan,
-            output_limits: (limits.low, limits.high),
+            output_limits: limits,
             columns: vec![
                 column(&format!("{loop_tag}.SP"), &pv.span.unit, ColumnRole::SetPoint),
                 column(&pv.tag, &pv.span.unit, ColumnRole::ProcessVariable),
@@ -201,10 +201,8 @@ impl Simulation {
     /// Runs to the end.
     #[must_use]
     pub fn run(mut self) -> Trace {
-        let mut trace = std::mem::replace(
-            &mut self.template,
-            Trace { scan: self.scan, output_limits: (0.0, 0.0), columns: Vec::new() },
-        );
+        let columns = std::mem::take(&mut self.template.columns);
+        let mut trace = Trace { columns, ..self.template };
         for column in &mut trace.columns {
             column.values.reserve_exact(self.scans);
         }

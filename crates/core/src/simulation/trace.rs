@@ -1,5 +1,6 @@
 //! What comes out of a trial: columns with tag and unit.
 
+use crate::controller::OutputLimits;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -35,8 +36,8 @@ pub struct Column {
 pub struct Trace {
     /// Seconds between rows.
     pub scan: f64,
-    /// The limits of the output in %, low and high, between which it was held.
-    pub output_limits: (f64, f64),
+    /// The limits between which the output was held.
+    pub output_limits: OutputLimits,
     /// The signals.
     pub columns: Vec<Column>,
 }

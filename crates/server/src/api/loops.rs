@@ -12,19 +12,19 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(list)).routes(routes!(show)).routes(routes!(set_signals))
+    OpenApiRouter::new().routes(routes!(list_loops)).routes(routes!(show_loop)).routes(routes!(set_signals))
 }
 
 /// All loops, by area.
 #[utoipa::path(get, path = "/api/v1/loops", tag = "loops", responses((status = 200, body = Vec<LoopSummary>)))]
-async fn list(State(state): State<AppState>) -> Result<Json<Vec<LoopSummary>>, Problem> {
+async fn list_loops(State(state): State<AppState>) -> Result<Json<Vec<LoopSummary>>, Problem> {
     Ok(Json(state.store.loops().await?))
 }
 
 /// One loop.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}", tag = "loops", params(("tag" = String, Path, description = "Tag of the loop")),
     responses((status = 200, body = LoopDetail), (status = 404, body = Problem)))]
-async fn show(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<LoopDetail>, Problem> {
+async fn show_loop(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<LoopDetail>, Problem> {
     Ok(Json(state.store.find_loop(&tag).await?))
 }
 

@@ -16,7 +16,11 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(identify)).routes(routes!(list)).routes(routes!(choose)).routes(routes!(curve))
+    OpenApiRouter::new()
+        .routes(routes!(identify))
+        .routes(routes!(list_models))
+        .routes(routes!(choose_model))
+        .routes(routes!(model_curve))
 }
 
 /// What a model is fitted to.
@@ -92,7 +96,7 @@ async fn identify(
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/models", tag = "models",
     params(("tag" = String, Path, description = "Tag of the loop")),
     responses((status = 200, body = Vec<ModelRow>), (status = 404, body = Problem)))]
-async fn list(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<ModelRow>>, Problem> {
+async fn list_models(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<ModelRow>>, Problem> {
     let found = state.store.find_loop(&tag).await?;
     Ok(Json(state.store.models(found.id).await?))
 }
@@ -101,7 +105,7 @@ async fn list(State(state): State<AppState>, Path(tag): Path<String>) -> Result<
 #[utoipa::path(put, path = "/api/v1/models/{id}/chosen", tag = "models",
     params(("id" = Uuid, Path, description = "Identifier of the model")),
     responses((status = 200, body = ModelRow), (status = 404, body = Problem)))]
-async fn choose(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ModelRow>, Problem> {
+async fn choose_model(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ModelRow>, Problem> {
     state.store.choose_model(id).await?;
     Ok(Json(state.store.model(id).await?))
 }
@@ -125,7 +129,7 @@ struct Curve {
 #[utoipa::path(get, path = "/api/v1/models/{id}/curve", tag = "models",
     params(("id" = Uuid, Path, description = "Identifier of the model"), View),
     responses((status = 200, body = Curve), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn curve(
+async fn model_curve(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(view): Query<View>,

@@ -20,10 +20,10 @@ const MOST_BUCKETS: usize = 4000;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
-        .routes(routes!(upload))
+        .routes(routes!(upload_file))
         .layer(DefaultBodyLimit::disable())
-        .routes(routes!(import))
-        .routes(routes!(list))
+        .routes(routes!(import_record))
+        .routes(routes!(list_records))
         .routes(routes!(samples))
 }
 
@@ -50,7 +50,7 @@ struct UploadedFile {
 #[utoipa::path(post, path = "/api/v1/uploads", tag = "records", params(UploadName),
     request_body(content = String, content_type = "application/octet-stream"),
     responses((status = 201, body = UploadedFile), (status = 413, body = Problem), (status = 422, body = Problem)))]
-async fn upload(
+async fn upload_file(
     State(state): State<AppState>,
     Query(UploadName { name }): Query<UploadName>,
     body: RawBody,
@@ -78,7 +78,7 @@ struct ImportRequest {
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/records", tag = "records",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = ImportRequest,
     responses((status = 201, body = RecordInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn import(
+async fn import_record(
     State(state): State<AppState>,
     Path(tag): Path<String>,
     Body(request): Body<ImportRequest>,
@@ -105,7 +105,10 @@ async fn import(
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/records", tag = "records",
     params(("tag" = String, Path, description = "Tag of the loop")),
     responses((status = 200, body = Vec<RecordInfo>), (status = 404, body = Problem)))]
-async fn list(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<RecordInfo>>, Problem> {
+async fn list_records(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+) -> Result<Json<Vec<RecordInfo>>, Problem> {
     let found = state.store.find_loop(&tag).await?;
     Ok(Json(state.store.records(found.id).await?))
 }

@@ -27,10 +27,10 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(tune))
         .routes(routes!(propose))
         .routes(routes!(simulate))
-        .routes(routes!(list))
-        .routes(routes!(keep))
-        .routes(routes!(trace))
-        .routes(routes!(pin))
+        .routes(routes!(list_trials))
+        .routes(routes!(keep_trial))
+        .routes(routes!(trial_trace))
+        .routes(routes!(pin_trial))
 }
 
 /// A process to be tuned for.
@@ -172,7 +172,7 @@ async fn simulate(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> R
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/trials", tag = "control",
     params(("tag" = String, Path, description = "Tag of the loop")),
     responses((status = 200, body = Vec<TrialRow>), (status = 404, body = Problem)))]
-async fn list(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<TrialRow>>, Problem> {
+async fn list_trials(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<TrialRow>>, Problem> {
     let found = state.store.find_loop(&tag).await?;
     Ok(Json(state.store.trials(found.id).await?))
 }
@@ -195,7 +195,7 @@ struct KeepRequest {
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/trials", tag = "control",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = KeepRequest,
     responses((status = 201, body = TrialRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn keep(
+async fn keep_trial(
     State(state): State<AppState>,
     Path(tag): Path<String>,
     Body(request): Body<KeepRequest>,
@@ -224,7 +224,7 @@ async fn keep(
 #[utoipa::path(get, path = "/api/v1/trials/{id}/trace", tag = "control",
     params(("id" = Uuid, Path, description = "Identifier of the trial"), Drawing),
     responses((status = 200, body = TrialResult), (status = 404, body = Problem)))]
-async fn trace(
+async fn trial_trace(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(drawing): Query<Drawing>,
@@ -245,7 +245,7 @@ struct Pin {
 #[utoipa::path(put, path = "/api/v1/trials/{id}/pin", tag = "control",
     params(("id" = Uuid, Path, description = "Identifier of the trial")), request_body = Pin,
     responses((status = 200, body = TrialRow), (status = 404, body = Problem)))]
-async fn pin(
+async fn pin_trial(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Body(pin): Body<Pin>,

@@ -1,0 +1,46 @@
+//! Takes the pictures of the main views, from the demo data: `screenshots BINARY DIRECTORY`.
+
+use antistasis_e2e::{Application, Page, Result, project};
+use std::path::PathBuf;
+
+#[tokio::main]
+async fn main() -> Result<()> {
+    let mut words = std::env::args().skip(1).map(PathBuf::from);
+    let binary = words.next().ok_or("give the antistasis binary")?;
+    let directory = words.next().unwrap_or_else(|| project().join("docs/screenshots"));
+    std::fs::create_dir_all(&directory)?;
+    let application = Application::start(&binary)?;
+    let page = Page::open(1280, 800).await?;
+    let save = async |name: &str| page.picture(&directory.join(format!("{name}.png"))).await;
+
+    page.go(&application.address("/")).await?;
+    page.shows("TIC-204").await?;
+    save("home").await?;
+
+    page.go(&application.address("/loops/TIC-204/measure")).await?;
+    page.drawn().await?;
+    save("measure").await?;
+
+    let chooser = page.client.find(fantoccini::Locator::Css("input[type=file]")).await?;
+    let file = project().join("demo/records/TIC-204-doublet.csv").canonicalize()?;
+    chooser.send_keys(&file.to_string_lossy()).await?;
+    page.shows("Import").await?;
+    page.shows("decimal comma").await?;
+    save("import").await?;
+
+    page.go(&application.address("/loops/TIC-204/model")).await?;
+    page.drawn().await?;
+    save("model").await?;
+
+    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.drawn().await?;
+    page.shows("Max. sensitivity").await?;
+    save("control").await?;
+    page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
+    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.drawn().await?;
+    page.shows("Max. sensitivity").await?;
+    save("control-night").await?;
+
+    page.close().await
+}

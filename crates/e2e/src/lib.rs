@@ -1,0 +1,230 @@
+//! The real application in a real browser: the `antistasis` binary, headless Chromium, and a page to drive.
+
+use fantoccini::key::Key;
+use fantoccini::{Client, ClientBuilder, Locator};
+use hyper_util::client::legacy::connect::HttpConnector;
+use serde_json::{Value, json};
+use std::io::{BufRead, BufReader};
+use std::net::TcpListener;
+use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
+use std::time::{Duration, Instant};
+use tempfile::TempDir;
+
+/// Whatever went wrong, in words.
+pub type Result<T> = std::result::Result<T, Box<dyn std::error::Error + Send + Sync>>;
+
+/// How long something on the page may take to appear.
+const PATIENCE: Duration = Duration::from_secs(20);
+
+/// The root of the project.
+#[must_use]
+pub fn project() -> PathBuf {
+    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..")
+}
+
+/// A port that is free now.
+pub fn free_port() -> Result<u16> {
+    Ok(TcpListener::bind(("127.0.0.1", 0))?.local_addr()?.port())
+}
+
+/// A program that ends when this value is dropped.
+struct Program(Child);
+
+impl Drop for Program {
+    fn drop(&mut self) {
+        let _ = Command::new("kill").args(["-INT", &self.0.id().to_string()]).status();
+        let deadline = Instant::now() + Duration::from_secs(15);
+        while Instant::now() < deadline {
+            if !matches!(self.0.try_wait(), Ok(None)) {
+                return;
+            }
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        let _ = self.0.kill();
+        let _ = self.0.wait();
+    }
+}
+
+/// The application with the demo works, on a data directory of its own that can outlive it.
+pub struct Application {
+    program: Option<Program>,
+    binary: PathBuf,
+    data: TempDir,
+    port: u16,
+}
+
+impl Application {
+    /// Starts the demo; `binary` is the `antistasis` binary.
+    pub fn start(binary: &Path) -> Result<Self> {
+        let data = TempDir::with_prefix("antistasis-e2e-")?;
+        // The user under whom the database runs must be able to enter.
+        std::fs::set_permissions(data.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
+        let mut application = Self { program: None, binary: binary.to_owned(), data, port: free_port()? };
+        application.run()?;
+        Ok(application)
+    }
+
+    fn run(&mut self) -> Result<()> {
+        let mut child = Command::new(&self.binary)
+            .args(["demo", "--port", &self.port.to_string(), "--data"])
+            .arg(self.data.path())
+            .stdout(Stdio::piped())
+            .spawn()?;
+        let output = child.stdout.take().ok_or("no output")?;
+        self.program = Some(Program(child));
+        let mut line = String::new();
+        BufReader::new(output).read_line(&mut line)?;
+        if line.contains("http://") { Ok(()) } else { Err(format!("the application said “{line}”").into()) }
+    }
+
+    /// Ends the application and starts it again on the same data.
+    pub fn restart(&mut self) -> Result<()> {
+        self.program = None;
+        self.run()
+    }
+
+    /// The address of a page.
+    #[must_use]
+    pub fn address(&self, path: &str) -> String {
+        format!("http://localhost:{}{path}", self.port)
+    }
+}
+
+/// A page in headless Chromium.
+pub struct Page {
+    /// The WebDriver client, for what the methods here do not do.
+    pub client: Client,
+    _driver: Program,
+}
+
+impl Page {
+    /// Opens a browser with a window of this size.
+    pub async fn open(width: u32, height: u32) -> Result<Self> {
+        let port = free_port()?;
+        let driver = Command::new("chromedriver")
+            .arg(format!("--port={port}"))
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .map_err(|error| format!("chromedriver: {error}; install the Debian packages chromium and chromium-driver"))?;
+        let driver = Program(driver);
+        let address = format!("http://127.0.0.1:{port}");
+        let deadline = Instant::now() + PATIENCE;
+        while reqwest::get(format!("{address}/status")).await.is_err() {
+            if Instant::now() > deadline {
+                return Err("chromedriver does not answer".into());
+            }
+            tokio::time::sleep(Duration::from_millis(30)).await;
+        }
+        let arguments = [
+            "--headless",
+            "--no-sandbox",
+            "--disable-gpu",
+            "--disable-quic",
+            "--no-first-run",
+            "--disable-background-networking",
+            "--disable-component-update",
+            "--disable-sync",
+            "--disable-dev-shm-usage",
+            "--hide-scrollbars",
+            &format!("--window-size={width},{height}"),
+        ];
+        let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
+        let Value::Object(capabilities) = capabilities else { unreachable!() };
+        let client =
+            ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&address).await?;
+        let page = Self { client, _driver: driver };
+        page.fit_window(width, height).await?;
+        Ok(page)
+    }
+
+    /// The window has borders even without a screen: makes the page itself this large.
+    async fn fit_window(&self, width: u32, height: u32) -> Result<()> {
+        let inner = self.script("return [outerWidth - innerWidth, outerHeight - innerHeight]").await?;
+        let border = |k: usize| inner[k].as_u64().and_then(|value| u32::try_from(value).ok()).unwrap_or(0);
+        self.client.set_window_size(width + border(0), height + border(1)).await?;
+        Ok(())
+    }
+
+    /// Goes to an address.
+    pub async fn go(&self, address: &str) -> Result<()> {
+        self.client.goto(address).await?;
+        Ok(())
+    }
+
+    /// Runs a script and returns its value.
+    pub async fn script(&self, text: &str) -> Result<Value> {
+        Ok(self.client.execute(text, vec![]).await?)
+    }
+
+    /// Waits until a script returns true.
+    pub async fn until(&self, what: &str, script: &str) -> Result<()> {
+        let deadline = Instant::now() + PATIENCE;
+        while self.script(script).await? != Value::Bool(true) {
+            if Instant::now() > deadline {
+                let text = self.script("return document.body.innerText").await?;
+                return Err(format!("{what} did not come; the page says: {}", text.as_str().unwrap_or_default()).into());
+            }
+            tokio::time::sleep(Duration::from_millis(20)).await;
+        }
+        Ok(())
+    }
+
+    /// Waits until the page shows a text.
+    pub async fn shows(&self, text: &str) -> Result<()> {
+        let wanted = Value::from(text);
+        self.until(&format!("“{text}”"), &format!("return document.body.innerText.includes({wanted})")).await
+    }
+
+    /// Waits until all strips are drawn and nothing moves any more.
+    pub async fn drawn(&self) -> Result<()> {
+        self.until("a strip", "return document.querySelectorAll('canvas').length > 0 && document.fonts.status === 'loaded'")
+            .await?;
+        let settle = "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)))";
+        self.client.execute_async(settle, vec![]).await?;
+        Ok(())
+    }
+
+    /// Clicks the first visible button, link or other clickable thing with this text.
+    pub async fn click(&self, text: &str) -> Result<()> {
+        let path = format!("//*[self::button or self::a or self::td or self::th][contains(normalize-space(.), \"{text}\")]");
+        self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
+        Ok(())
+    }
+
+    /// Types into the entry with this label, in place of what stands there.
+    pub async fn enter(&self, label: &str, text: &str) -> Result<()> {
+        let entry = self.entry(label).await?;
+        entry.click().await?;
+        entry.send_keys(&format!("{}a{}", char::from(Key::Control), char::from(Key::Null))).await?;
+        entry.send_keys(text).await?;
+        Ok(())
+    }
+
+    /// The entry with this label.
+    pub async fn entry(&self, label: &str) -> Result<fantoccini::elements::Element> {
+        let path = format!("//label[starts-with(normalize-space(.), \"{label}\")]");
+        let label = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
+        let id = label.attr("for").await?.ok_or("a label without an entry")?;
+        Ok(self.client.find(Locator::Id(&id)).await?)
+    }
+
+    /// Presses a key on the page.
+    pub async fn key(&self, key: &str) -> Result<()> {
+        self.client.find(Locator::Css("body")).await?.send_keys(key).await?;
+        Ok(())
+    }
+
+    /// Saves a picture of the page.
+    pub async fn picture(&self, path: &Path) -> Result<()> {
+        std::fs::write(path, self.client.screenshot().await?)?;
+        Ok(())
+    }
+
+    /// Ends the browser.
+    pub async fn close(self) -> Result<()> {
+        self.client.close().await?;
+        Ok(())
+    }
+}

@@ -1,0 +1,23 @@
+import js from "@eslint/js";
+import prettier from "eslint-config-prettier";
+import vue from "eslint-plugin-vue";
+import typescript from "typescript-eslint";
+
+export default typescript.config(
+  { ignores: ["dist", "src/api/schema.d.ts"] },
+  js.configs.recommended,
+  ...typescript.configs.strict,
+  ...vue.configs["flat/recommended"],
+  {
+    files: ["**/*.vue"],
+    languageOptions: { parserOptions: { parser: typescript.parser } },
+  },
+  {
+    rules: {
+      "no-undef": "off",
+      "vue/multi-word-component-names": "off",
+      "@typescript-eslint/no-unused-vars": ["error", { varsIgnorePattern: "^_$" }],
+    },
+  },
+  prettier,
+);

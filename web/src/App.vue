@@ -1,0 +1,8 @@
+<script setup lang="ts">
+import KeyHelp from "./components/KeyHelp.vue";
+</script>
+
+<template>
+  <RouterView />
+  <KeyHelp />
+</template>

@@ -1,0 +1,57 @@
+import createClient from "openapi-fetch";
+import type { components, paths } from "./schema";
+
+export type Schemas = components["schemas"];
+export type LoopDetail = Schemas["LoopDetail"];
+export type LoopSummary = Schemas["LoopSummary"];
+export type RecordInfo = Schemas["RecordInfo"];
+export type ModelRow = Schemas["ModelRow"];
+export type TrialRow = Schemas["TrialRow"];
+export type Trial = Schemas["Trial"];
+export type TrialResult = Schemas["TrialResult"];
+export type Verdict = Schemas["Verdict"];
+
+export const api = createClient<paths>({ baseUrl: "" });
+
+/** What the server refused, in its words. */
+export class ApiError extends Error {
+  constructor(
+    message: string,
+    readonly status: number,
+    readonly field?: string,
+  ) {
+    super(message);
+  }
+}
+
+interface Answer<T> {
+  data?: T;
+  error?: unknown;
+  response: Response;
+}
+
+/** The data of an answer; a problem document becomes an ApiError. */
+export async function answered<T>(request: Promise<Answer<T>>): Promise<T> {
+  let answer: Answer<T>;
+  try {
+    answer = await request;
+  } catch (error) {
+    if (error instanceof DOMException && error.name === "AbortError") throw error;
+    throw new ApiError("The server does not answer. Is it still running?", 0);
+  }
+  if (answer.data !== undefined) return answer.data;
+  const problem = (answer.error ?? {}) as Partial<Schemas["Problem"]>;
+  throw new ApiError(
+    problem.detail ?? `The server answered ${answer.response.status}.`,
+    answer.response.status,
+    problem.field ?? undefined,
+  );
+}
+
+export function isAbort(error: unknown): boolean {
+  return error instanceof DOMException && error.name === "AbortError";
+}
+
+export function messageOf(error: unknown): string {
+  return error instanceof Error ? error.message : String(error);
+}

@@ -1,0 +1,68 @@
+<script setup lang="ts">
+import { computed } from "vue";
+import { duration, number, plural } from "../lib/format";
+import type { LoopState } from "../lib/loop";
+import { nextTheme, theme } from "../lib/theme";
+import FindAnything from "./FindAnything.vue";
+
+const props = defineProps<{ loop?: LoopState }>();
+
+const steps = computed(() => {
+  const loop = props.loop;
+  if (!loop) return [];
+  const record = loop.records[0];
+  const model = loop.models.find((candidate) => candidate.chosen);
+  return [
+    { name: "measure", title: "Measure", state: record ? `${duration(record.duration)}` : "no record" },
+    {
+      name: "model",
+      title: "Model",
+      state: model ? `FOPDT ${number(model.model.fit_percent)} %` : "not yet",
+    },
+    {
+      name: "control",
+      title: "Control",
+      state: loop.trials.length ? plural(loop.trials.length, "trial") : "not yet",
+    },
+  ];
+});
+const themeName = { system: "as the system", light: "day", dark: "night" };
+</script>
+
+<template>
+  <header class="flex h-[46px] shrink-0 items-stretch gap-4 border-b border-ink px-4">
+    <RouterLink to="/" class="flex items-center gap-2 font-semibold" aria-label="Antistasis, all loops">
+      <img src="/mark.svg" width="20" height="20" alt="" />
+      Antistasis
+    </RouterLink>
+    <nav v-if="loop?.detail" class="flex min-w-0 items-center gap-2 text-soft" aria-label="Where you are">
+      <RouterLink to="/" class="truncate hover:text-ink">{{ loop.detail.area }}</RouterLink>
+      <span aria-hidden="true">›</span>
+      <strong class="text-ink">{{ loop.tag }}</strong>
+      <span class="truncate">{{ loop.detail.name }}</span>
+    </nav>
+    <nav v-if="steps.length" class="ml-auto flex" aria-label="Steps">
+      <RouterLink
+        v-for="(step, index) in steps"
+        :key="step.name"
+        :to="{ name: step.name, params: { tag: loop?.tag } }"
+        class="flex flex-col justify-center border-b-[3px] border-transparent px-3 pt-[3px] hover:bg-wash"
+        active-class="!border-pv font-semibold"
+        :title="`${step.title} (${index + 1})`"
+      >
+        <span>{{ step.title }}</span>
+        <span class="text-[11.5px] font-normal text-soft">{{ step.state }}</span>
+      </RouterLink>
+    </nav>
+    <div class="flex items-center gap-2" :class="steps.length ? '' : 'ml-auto'">
+      <FindAnything />
+      <button type="button" class="button !px-2" :title="`Colours: ${themeName[theme]}`" @click="nextTheme">
+        <svg width="15" height="15" viewBox="0 0 16 16" aria-hidden="true">
+          <circle cx="8" cy="8" r="6.5" fill="none" stroke="currentColor" stroke-width="1.5" />
+          <path d="M8 1.5a6.500 6.500 0 0 1 0 13z" fill="currentColor" />
+        </svg>
+        <span class="sr-only">Colours: {{ themeName[theme] }}</span>
+      </button>
+    </div>
+  </header>
+</template>

@@ -1,0 +1,49 @@
+/** What a strip shows: panels on one time axis. */
+
+export interface Curve {
+  /** Direct label at the end of the curve. */
+  label: string;
+  /** Times in s, rising. */
+  times: number[];
+  /** One value a time; null where missing. */
+  values: (number | null)[];
+  /** Colour token, such as `--pv`. */
+  colour: string;
+  width?: number;
+  dash?: number[];
+  /** Holds each value until the next. */
+  stepped?: boolean;
+  /** Filled down to this value. */
+  fillTo?: number;
+  /** Laid under the others, without a label. */
+  faint?: boolean;
+}
+
+export interface Panel {
+  key: string;
+  title: string;
+  unit: string;
+  curves: Curve[];
+  /** Share of the height. */
+  weight: number;
+  /** Values that the axis always covers. */
+  include?: number[];
+  /** Limits: drawn where they are in sight, and the first curve is marked where it stands at one. */
+  limits?: { low: number; high: number };
+  /** Bands across the panel, such as the settling band. */
+  bands?: { from: number; to: number; low: number; high: number }[];
+}
+
+export interface Mark {
+  time: number;
+  label: string;
+  colour: string;
+}
+
+/** Dash patterns of the curves that are laid over: told apart without colour. */
+export const OVERLAYS: { colour: string; dash: number[] }[] = [
+  { colour: "--over-1", dash: [7, 4] },
+  { colour: "--over-2", dash: [2, 3] },
+  { colour: "--over-3", dash: [10, 3, 2, 3] },
+  { colour: "--over-4", dash: [4, 2] },
+];

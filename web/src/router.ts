@@ -1,0 +1,30 @@
+import { createRouter, createWebHistory } from "vue-router";
+import ControlStep from "./pages/ControlStep.vue";
+import HomePage from "./pages/HomePage.vue";
+import LoopPage from "./pages/LoopPage.vue";
+import MeasureStep from "./pages/MeasureStep.vue";
+import ModelStep from "./pages/ModelStep.vue";
+
+export const router = createRouter({
+  history: createWebHistory(),
+  routes: [
+    { path: "/", name: "home", component: HomePage },
+    {
+      path: "/loops/:tag",
+      component: LoopPage,
+      props: true,
+      children: [
+        { path: "", redirect: (to) => ({ name: "measure", params: to.params }) },
+        { path: "measure", name: "measure", component: MeasureStep },
+        { path: "model", name: "model", component: ModelStep },
+        { path: "control", name: "control", component: ControlStep },
+      ],
+    },
+    { path: "/:rest(.*)", redirect: "/" },
+  ],
+});
+
+router.afterEach((to) => {
+  const tag = typeof to.params.tag === "string" ? `${to.params.tag} · ` : "";
+  document.title = `${tag}Antistasis`;
+});
