@@ -32,11 +32,11 @@ def simulate(gain, tau, theta):
 
 
 def residuals(p):
-    gain, offset, transient, earlier, tau, theta = p
+    gain, offset, transient, tau, theta = p
     t = TS * np.arange(len(u))
-    # a unit input from 0 to theta: what was still under way through the dead time when the record began
+    # before the record the input stood at its mean, which is 0 here, and not at its first value: take that off again
     pulse = (1 - np.exp(-t / tau)) - np.where(t > theta, 1 - np.exp(-np.maximum(t - theta, 0) / tau), 0)
-    return simulate(gain, tau, theta) + offset + transient * np.exp(-t / tau) + earlier * pulse - y
+    return simulate(gain, tau, theta) - gain * u[0] * pulse + offset + transient * np.exp(-t / tau) - y
 
 
 best = None
@@ -44,9 +44,9 @@ for theta in np.arange(0.0, 0.5, 0.05):
     for tau in (0.2, 0.4, 0.8):
         try:
             fit = least_squares(
-                residuals, [1.0, 0.0, 0.0, 0.0, tau, theta],
-                bounds=([-10, -10, -10, -10, 0.02, 0], [10, 10, 10, 10, 10, 2]),
-                xtol=1e-14, ftol=1e-14, gtol=1e-14, x_scale=[1, 1, 1, 1, 0.1, 0.1],
+                residuals, [1.0, 0.0, 0.0, tau, theta],
+                bounds=([-10, -10, -10, 0.02, 0], [10, 10, 10, 10, 2]),
+                xtol=1e-14, ftol=1e-14, gtol=1e-14, x_scale=[1, 1, 1, 0.1, 0.1],
             )
         except ValueError:
             continue
@@ -54,15 +54,15 @@ for theta in np.arange(0.0, 0.5, 0.05):
             best = fit
 
 sse = 2 * best.cost
-covariance = np.linalg.inv(best.jac.T @ best.jac) * sse / (len(u) - 6)
+covariance = np.linalg.inv(best.jac.T @ best.jac) * sse / (len(u) - 5)
 errors = np.sqrt(np.diag(covariance))
 result = {
     "gain": best.x[0],
-    "time_constant": best.x[4],
-    "dead_time": best.x[5],
+    "time_constant": best.x[3],
+    "dead_time": best.x[4],
     "gain_standard_error": errors[0],
-    "time_constant_standard_error": errors[4],
-    "dead_time_standard_error": errors[5],
+    "time_constant_standard_error": errors[3],
+    "dead_time_standard_error": errors[4],
     "fit_percent": 100 * (1 - np.sqrt(sse) / np.linalg.norm(y)),
 }
 path = pathlib.Path(__file__).parent / "data" / "heater_fit.json"

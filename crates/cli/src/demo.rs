@@ -90,8 +90,8 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     let calm = simc(&process, &found.pv.span, &calm).map_err(Failure::new)?;
     let candidates = [
         ("settings found on the plant", PidSettings::pi(0.8, 180.0)),
-        ("SIMC, τc = 60 s", calm.controller),
-        ("SIMC, τc = dead time", tight.controller),
+        ("SIMC, τc = 60 s", calm.to_type_in),
+        ("SIMC, τc = dead time", tight.to_type_in),
     ];
     let mut pin = None;
     for (label, settings) in candidates {

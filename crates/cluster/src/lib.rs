@@ -14,7 +14,7 @@ use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::mpsc;
+use std::sync::{Mutex, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
 const DATABASE_USER: &str = "antistasis";
@@ -74,7 +74,8 @@ pub struct Cluster {
     port: u16,
     password: String,
     process: u32,
-    ended: mpsc::Receiver<()>,
+    /// Hangs up when the server has ended; behind a lock only so that a cluster can be shared.
+    ended: Mutex<mpsc::Receiver<()>>,
 }
 
 impl Cluster {
@@ -105,7 +106,7 @@ impl Cluster {
         // Out of the terminal's group: Ctrl+C is for the owner, who ends the server last.
         command.process_group(0);
         let (child, ended) = keep(command)?;
-        let mut cluster = Self { port, password: password.trim().to_owned(), process: child, ended };
+        let mut cluster = Self { port, password: password.trim().to_owned(), process: child, ended: Mutex::new(ended) };
         cluster.wait_until_ready(&data, &log_path)?;
         Ok(cluster)
     }
@@ -135,11 +136,17 @@ impl Cluster {
             if ready && TcpStream::connect((Ipv4Addr::LOCALHOST, self.port)).is_ok() {
                 return Ok(());
             }
-            match self.ended.recv_timeout(Duration::from_millis(20)) {
+            match self.ended(Duration::from_millis(20)) {
                 Err(mpsc::RecvTimeoutError::Timeout) if Instant::now() < deadline => {}
                 _ => return Err(failed()),
             }
         }
+    }
+}
+
+impl Cluster {
+    fn ended(&mut self, within: Duration) -> std::result::Result<(), mpsc::RecvTimeoutError> {
+        self.ended.get_mut().unwrap_or_else(PoisonError::into_inner).recv_timeout(within)
     }
 }
 
@@ -148,10 +155,10 @@ impl Drop for Cluster {
         // SIGINT is a fast shutdown: connections are cut, data are written.
         let process = nix::unistd::Pid::from_raw(self.process as i32);
         let _ = nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGINT);
-        if self.ended.recv_timeout(STOP_TIME).is_err_and(|error| error == mpsc::RecvTimeoutError::Timeout) {
+        if self.ended(STOP_TIME) == Err(mpsc::RecvTimeoutError::Timeout) {
             tracing::warn!(process = self.process, "PostgreSQL did not end in time, it is killed");
             let _ = nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGQUIT);
-            let _ = self.ended.recv_timeout(STOP_TIME);
+            let _ = self.ended(STOP_TIME);
         }
     }
 }

@@ -1,3 +1,197 @@
-//! How long a fit and a closed-loop trial take, beside a general-purpose library doing the same in the same run.
+//! How long a fit and a closed-loop trial take, beside general-purpose libraries doing the same in the same run.
+//!
+//! - Fit: ours, and the crate `levenberg-marquardt` alone on the plain problem (all residuals, derivatives by central
+//!   differences), as one would put it together without this project, from a good start.
+//! - Trial: ours, and the crate `ode_solvers` (Dormand–Prince 5) carrying the same process through each scan between the same
+//!   switching instants under the same controller.
 
-fn main() {}
+use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
+use antistasis_core::identification::{DataSet, fit_fopdt};
+use antistasis_core::instrument::SensorSpec;
+use antistasis_core::lti::{DeadTime, first_order_response};
+use antistasis_core::process::ProcessSpec;
+use antistasis_core::series::TimeAxis;
+use antistasis_core::simulation::{
+    Candidate, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, TRIAL_VERSION, Trial,
+};
+use antistasis_core::units::Span;
+use criterion::{Criterion, criterion_group, criterion_main};
+use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
+use nalgebra::{DVector, Dyn, Owned, U5, Vector1, Vector5};
+use ode_solvers::{Dopri5, System};
+use std::collections::VecDeque;
+use std::hint::black_box;
+
+const GAIN: f64 = 1.2;
+const TIME_CONSTANT: f64 = 40.0;
+const DEAD_TIME: f64 = 12.37;
+
+/// A noisy record of steps up and down.
+fn record(samples: usize) -> (TimeAxis, Vec<f64>, Vec<f64>) {
+    let axis = TimeAxis::uniform(1.0, samples).unwrap();
+    let input: Vec<f64> = (0..samples).map(|k| if k / 97 % 2 == 1 { 55.0 } else { 45.0 }).collect();
+    let mut noise = antistasis_core::instrument::Sensor::new(&SensorSpec { noise: 0.3 }, "bench", 1);
+    let mut output = Vec::with_capacity(samples);
+    first_order_response(&axis, &input, TIME_CONSTANT, DeadTime::new(DEAD_TIME).unwrap(), |_, sample| {
+        output.push(noise.measure(20.0 + GAIN * sample.value));
+    });
+    (axis, input, output)
+}
+
+/// The fit as a plain problem for a least-squares library.
+struct PlainFit<'a> {
+    data: &'a (TimeAxis, Vec<f64>, Vec<f64>),
+    p: Vector5<f64>,
+}
+
+impl PlainFit<'_> {
+    fn residuals_at(&self, p: &Vector5<f64>) -> DVector<f64> {
+        let (axis, input, output) = self.data;
+        let mut residuals = DVector::zeros(output.len());
+        let theta = DeadTime::new(p[4].max(0.0)).unwrap();
+        first_order_response(axis, input, p[3].exp(), theta, |k, sample| {
+            residuals[k] = p[0] * sample.value + p[1] + p[2] * (-axis.at(k) / p[3].exp()).exp() - output[k];
+        });
+        residuals
+    }
+}
+
+impl LeastSquaresProblem<f64, Dyn, U5> for PlainFit<'_> {
+    type ResidualStorage = Owned<f64, Dyn>;
+    type JacobianStorage = Owned<f64, Dyn, U5>;
+    type ParameterStorage = Owned<f64, U5>;
+
+    fn set_params(&mut self, p: &Vector5<f64>) {
+        self.p = *p;
+    }
+
+    fn params(&self) -> Vector5<f64> {
+        self.p
+    }
+
+    fn residuals(&self) -> Option<DVector<f64>> {
+        Some(self.residuals_at(&self.p))
+    }
+
+    fn jacobian(&self) -> Option<nalgebra::OMatrix<f64, Dyn, U5>> {
+        let mut jacobian = nalgebra::OMatrix::<f64, Dyn, U5>::zeros(self.data.2.len());
+        for k in 0..5 {
+            let h = 1e-6 * self.p[k].abs().max(1.0);
+            let (mut up, mut down) = (self.p, self.p);
+            up[k] += h;
+            down[k] -= h;
+            jacobian.set_column(k, &((self.residuals_at(&up) - self.residuals_at(&down)) / (2.0 * h)));
+        }
+        Some(jacobian)
+    }
+}
+
+fn fits(criterion: &mut Criterion) {
+    for (name, samples) in [("1000 samples", 1000), ("1 million samples", 1_000_000)] {
+        let mut group = criterion.benchmark_group(format!("FOPDT fit, {name}"));
+        if samples > 10_000 {
+            group.sample_size(10);
+        }
+        let data = record(samples);
+        group.bench_function("antistasis, from nothing", |bencher| {
+            let (axis, input, output) = &data;
+            let set = DataSet { axis, input, output, input_unit: "%", output_unit: "°C" };
+            bencher.iter(|| fit_fopdt(black_box(set)).unwrap());
+        });
+        if samples <= 10_000 {
+            group.bench_function("levenberg-marquardt alone, from a good start", |bencher| {
+                bencher.iter(|| {
+                    let p = Vector5::new(1.0, 20.0, 0.0, 30f64.ln(), 10.0);
+                    let (problem, report) = LevenbergMarquardt::new().minimize(PlainFit { data: &data, p });
+                    assert!(report.termination.was_successful());
+                    black_box(problem.p)
+                });
+            });
+        }
+        group.finish();
+    }
+}
+
+fn trial(scans: usize) -> Trial {
+    let signal = |tag: &str, span| Signal { tag: tag.to_owned(), span };
+    let duration = scans as f64 - 1.0;
+    Trial {
+        version: TRIAL_VERSION,
+        plant: Plant {
+            process: ProcessSpec::Fopdt { gain: GAIN, time_constant: TIME_CONSTANT, dead_time: DEAD_TIME },
+            pv: signal("T.PV", Span::new(0.0, 150.0, "°C")),
+            op: signal("T.OP", Span::new(0.0, 100.0, "%")),
+            operating_point: OperatingPoint { pv: 75.0, op: 45.0 },
+            sensor: SensorSpec::default(),
+        },
+        candidate: Candidate { controller: ControllerSpec::Pid(settings()) },
+        scenario: Scenario {
+            duration,
+            scan: 1.0,
+            seed: 0,
+            events: vec![
+                Event::SetPointStep { at: 10.0, by: 6.0 },
+                Event::LoadStep { at: 0.5 * duration + 0.3, by: -10.0 },
+            ],
+        },
+    }
+}
+
+fn settings() -> PidSettings {
+    PidSettings { derivative_time: 4.0, ..PidSettings::pi(1.8, 40.0) }
+}
+
+struct Lag {
+    input: f64,
+}
+
+impl System<f64, Vector1<f64>> for Lag {
+    fn system(&self, _: f64, x: &Vector1<f64>, derivatives: &mut Vector1<f64>) {
+        derivatives[0] = (GAIN * self.input - x[0]) / TIME_CONSTANT;
+    }
+}
+
+/// The same loop with the process integrated by a general library at a relative tolerance of 1e-8.
+fn by_ode_library(scans: usize) -> f64 {
+    let span = Span::new(0.0, 150.0, "°C");
+    let mut controller = Pid::new(&settings(), 1.0).unwrap();
+    let rest = span.to_percent(75.0);
+    controller.track(Reading { set_point: rest, measurement: rest }, 45.0);
+    let advance = |x: f64, input: f64, h: f64| {
+        let mut stepper = Dopri5::new(Lag { input }, 0.0, h, h, Vector1::new(x), 1e-8, 1e-8);
+        stepper.integrate().unwrap();
+        stepper.y_out().last().unwrap()[0]
+    };
+    let mut under_way: VecDeque<f64> = std::iter::repeat_n(0.0, 12).collect();
+    let (mut x, mut acting) = (0.0, 0.0);
+    for k in 0..scans {
+        let set_point = if k >= 10 { 81.0 } else { 75.0 };
+        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(75.0 + x) };
+        under_way.push_back(controller.scan(reading) - 45.0);
+        let load = if k as f64 > 0.5 * scans as f64 + 12.0 { -10.0 } else { 0.0 };
+        x = advance(x, acting + load, 0.37);
+        acting = under_way.pop_front().unwrap();
+        x = advance(x, acting + load, 0.63);
+    }
+    x
+}
+
+fn trials(criterion: &mut Criterion) {
+    let mut group = criterion.benchmark_group("closed-loop trial, 100000 scans");
+    group.sample_size(20);
+    group.bench_function("antistasis", |bencher| {
+        let trial = trial(100_000);
+        bencher.iter(|| Simulation::new(black_box(&trial)).unwrap().run());
+    });
+    group.bench_function("ode_solvers, Dopri5", |bencher| bencher.iter(|| by_ode_library(black_box(100_000))));
+    group.finish();
+}
+
+// Criterion's macros make functions without documentation.
+#[allow(missing_docs)]
+mod groups {
+    use super::*;
+    criterion_group!(all, fits, trials);
+}
+
+criterion_main!(groups::all);

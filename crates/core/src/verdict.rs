@@ -33,9 +33,12 @@ impl Verdict {
     }
 }
 
-/// A number with three significant digits, as it is read in a sentence.
+/// A number with three significant digits, as it is read in a sentence, with a true minus sign.
 #[must_use]
 pub fn readable(value: f64) -> String {
+    if value < 0.0 {
+        return format!("−{}", readable(-value));
+    }
     if value == 0.0 || !value.is_finite() {
         return value.to_string();
     }
@@ -66,7 +69,7 @@ mod tests {
     #[test]
     fn numbers_read_well() {
         let shown: Vec<_> = [0.0, 1.0, 2.345, 14.04, 148.2, 1234.0, 0.001_234, -99.96, 9.996].map(readable).into();
-        assert_eq!(shown, ["0", "1", "2.35", "14", "148", "1230", "0.00123", "-100", "10"]);
+        assert_eq!(shown, ["0", "1", "2.35", "14", "148", "1230", "0.00123", "−100", "10"]);
         assert_eq!(readable_duration(90.0), "90 s");
         assert_eq!(readable_duration(900.0), "15 min");
         assert_eq!(readable_duration(9000.0), "2.5 h");

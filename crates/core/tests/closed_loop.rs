@@ -239,7 +239,7 @@ fn a_trial_is_named_by_what_it_changed() {
             "integral time 96 s → 70 s",
             "derivative time 0 s → 4 s",
             "dead time 7.7 s → 9.25 s",
-            "set point step 5 → -2.5 °C"
+            "set point step 5 → −2.5 °C"
         ]
     );
 }

@@ -107,7 +107,9 @@ impl Page {
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
-            .map_err(|error| format!("chromedriver: {error}; install the Debian packages chromium and chromium-driver"))?;
+            .map_err(|error| {
+                format!("chromedriver: {error}; install the Debian packages chromium and chromium-driver")
+            })?;
         let driver = Program(driver);
         let address = format!("http://127.0.0.1:{port}");
         let deadline = Instant::now() + PATIENCE;
@@ -132,8 +134,7 @@ impl Page {
         ];
         let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
         let Value::Object(capabilities) = capabilities else { unreachable!() };
-        let client =
-            ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&address).await?;
+        let client = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&address).await?;
         let page = Self { client, _driver: driver };
         page.fit_window(width, height).await?;
         Ok(page)
@@ -179,8 +180,11 @@ impl Page {
 
     /// Waits until all strips are drawn and nothing moves any more.
     pub async fn drawn(&self) -> Result<()> {
-        self.until("a strip", "return document.querySelectorAll('canvas').length > 0 && document.fonts.status === 'loaded'")
-            .await?;
+        self.until(
+            "a strip",
+            "return document.querySelectorAll('canvas').length > 0 && document.fonts.status === 'loaded'",
+        )
+        .await?;
         let settle = "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)))";
         self.client.execute_async(settle, vec![]).await?;
         Ok(())
@@ -188,7 +192,8 @@ impl Page {
 
     /// Clicks the first visible button, link or other clickable thing with this text.
     pub async fn click(&self, text: &str) -> Result<()> {
-        let path = format!("//*[self::button or self::a or self::td or self::th][contains(normalize-space(.), \"{text}\")]");
+        let path =
+            format!("//*[self::button or self::a or self::td or self::th][contains(normalize-space(.), \"{text}\")]");
         self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }

@@ -1186,6 +1186,11 @@ export interface components {
             assessment: components["schemas"]["Assessment"];
             /** @description SHA-256 of the trial: the same digest, the same trace. */
             digest: string;
+            /**
+             * Format: double
+             * @description The closed-loop time constant in s for which SIMC gives these settings; null when they are others.
+             */
+            simc_time_constant?: number | null;
             /** @description The course, thinned for drawing. */
             trace: components["schemas"]["Trace"];
         };
@@ -1242,6 +1247,8 @@ export interface components {
             derivation: string[];
             /** @description The rule and its source. */
             rule: string;
+            /** @description The same to three significant digits, as one types them into a controller. */
+            to_type_in: components["schemas"]["PidSettings"];
         };
         /** @description A file that was taken in, and what it seems to hold. */
         UploadedFile: {

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** A file becomes a record: which column is what, in which unit, at which times. */
 import { Dialog, DialogPanel, DialogTitle } from "@headlessui/vue";
-import { computed, ref, watch } from "vue";
+import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { answered, api, messageOf, type RecordInfo, type Schemas } from "../api/client";
 import { number } from "../lib/format";
 import { useLoop } from "../lib/loop";
@@ -24,6 +24,7 @@ const name = ref("");
 const timing = ref<"column" | "interval">("column");
 const interval = ref("1");
 const dateOrder = ref<"" | Schemas["DateOrder"]>("");
+const importButton = useTemplateRef<HTMLButtonElement>("importButton");
 let aborter = new AbortController();
 
 const uses: [Use, string][] = [
@@ -59,6 +60,8 @@ async function take(file: File | null) {
     upload.value = taken;
     adopt(taken.preview);
     status.value = "ready";
+    await nextTick();
+    importButton.value?.focus();
   } catch (error) {
     if (aborter.signal.aborted) return;
     problem.value = messageOf(error);
@@ -224,6 +227,7 @@ function close() {
         </p>
         <div class="mt-4 flex items-center gap-3">
           <button
+            ref="importButton"
             type="button"
             class="button button-main"
             :disabled="status !== 'ready' || complaint !== ''"

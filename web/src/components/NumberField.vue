@@ -106,7 +106,10 @@ function left() {
   <div class="grid grid-cols-[1fr_auto] items-center gap-x-2">
     <label :for="id" class="leading-tight">
       {{ label }}
-      <span class="ml-1 text-[12px]" :class="problem ? 'font-semibold text-limit' : 'text-soft'">
+      <span
+        class="ml-1 text-[12px] whitespace-nowrap"
+        :class="problem ? 'font-semibold text-limit' : 'text-soft'"
+      >
         {{ problem || allowed }}
       </span>
     </label>

@@ -66,7 +66,10 @@ function table(panel: Panel): uPlot.AlignedData {
   return uPlot.join(tables) as uPlot.AlignedData;
 }
 
-function rangeOf(panel: Panel): [number, number] {
+/** Room at the top for the title, at the bottom for the eye, in pixels. */
+const ROOM = { top: 24, bottom: 8 };
+
+function rangeOf(panel: Panel, height: number): [number, number] {
   let [low, high] = [Infinity, -Infinity];
   const take = (value: number) => {
     low = Math.min(low, value);
@@ -81,8 +84,12 @@ function rangeOf(panel: Panel): [number, number] {
   }
   panel.include?.forEach(take);
   if (low > high) return [0, 1];
-  const room = high - low > 0 ? 0.08 * (high - low) : Math.max(0.5, 0.05 * Math.abs(high));
-  return [low - room, high + room];
+  if (high === low) {
+    const room = Math.max(0.5, 0.02 * Math.abs(high));
+    [low, high] = [low - room, high + room];
+  }
+  const perPixel = (high - low) / Math.max(10, height - ROOM.top - ROOM.bottom);
+  return [low - ROOM.bottom * perPixel, high + ROOM.top * perPixel];
 }
 
 function series(curve: Curve): uPlot.Series {
@@ -118,7 +125,7 @@ function options(panel: Panel, index: number, width: number, height: number): uP
     },
     scales: {
       x: { time: false, range: () => shown },
-      y: { range: () => rangeOf(current(index)) },
+      y: { range: (plot) => rangeOf(current(index), plot.bbox.height / devicePixelRatio) },
     },
     axes: [
       {
@@ -185,6 +192,8 @@ function drawNotes(plot: uPlot, panel: Panel, index: number) {
   const { ctx, bbox } = plot;
   const ratio = devicePixelRatio;
   ctx.save();
+  ctx.setLineDash([]);
+  ctx.globalAlpha = 1;
   ctx.strokeStyle = colour("--rule");
   ctx.lineWidth = ratio;
   ctx.strokeRect(bbox.left, bbox.top, bbox.width, bbox.height);

@@ -33,7 +33,7 @@ export interface TimeUnit {
 
 /** The unit in which a span of time reads best. */
 export function timeUnit(seconds: number): TimeUnit {
-  if (seconds >= 4 * 3600) return { symbol: "h", seconds: 3600 };
+  if (seconds >= 7200) return { symbol: "h", seconds: 3600 };
   if (seconds >= 400) return { symbol: "min", seconds: 60 };
   return { symbol: "s", seconds: 1 };
 }

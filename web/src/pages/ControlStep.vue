@@ -39,11 +39,10 @@ const { draft, result, refusal, isChanged, change, adopt, keep, simulate } = use
   selected.value = id;
 });
 
-/** τc, as long as the settings are those that SIMC gave for it. */
-const tuned = ref<{ timeConstant: number; settings: string } | null>(null);
+/** τc, as long as the settings are those that SIMC gives for one. */
 const closedLoopTimeConstant = computed(() => {
-  const settings = JSON.stringify(draft.value?.candidate);
-  return tuned.value && tuned.value.settings === settings ? tuned.value.timeConstant : null;
+  const known = result.value?.simc_time_constant;
+  return known ? Number(known.toPrecision(3)) : null;
 });
 
 async function propose() {
@@ -57,7 +56,6 @@ async function propose() {
       }),
     );
     const timeConstant = first.tuning.closed_loop_time_constant;
-    tuned.value = { timeConstant, settings: JSON.stringify(first.trial.candidate) };
     adopt(first.trial, `SIMC, τc = ${number(timeConstant)} s`, first.model_id);
     await keep();
   } catch (error) {
@@ -84,8 +82,7 @@ async function tune(timeConstant: number) {
       (next) => {
         const before = next.candidate.controller;
         const limits = before.kind === "pid" ? { output_limits: before.output_limits } : {};
-        next.candidate = { controller: { kind: "pid", ...tuning.controller, ...limits } };
-        tuned.value = { timeConstant, settings: JSON.stringify(next.candidate) };
+        next.candidate = { controller: { kind: "pid", ...tuning.to_type_in, ...limits } };
       },
       `SIMC, τc = ${number(timeConstant)} s`,
     );
@@ -105,7 +102,6 @@ async function renew() {
     );
     const chosen = state.models.find((model) => model.id === fresh.model_id);
     const timeConstant = fresh.tuning.closed_loop_time_constant;
-    tuned.value = { timeConstant, settings: JSON.stringify(fresh.trial.candidate) };
     adopt(
       fresh.trial,
       `model ${letter(chosen?.number ?? 0)}, SIMC, τc = ${number(timeConstant)} s`,

@@ -44,8 +44,13 @@ onMounted(load);
       <StateNotice v-else-if="loops.length === 0" kind="empty" title="No loop yet">
         This database has no loops. <code>antistasis demo</code> serves one with the demo works in it.
       </StateNotice>
-      <div v-else class="grid grid-cols-[repeat(auto-fit,minmax(480px,1fr))] gap-x-8 gap-y-4">
-        <section v-for="[area, members] in areas" :key="area" :aria-label="area">
+      <div v-else class="columns-[480px] gap-x-8">
+        <section
+          v-for="[area, members] in areas"
+          :key="area"
+          :aria-label="area"
+          class="mb-5 break-inside-avoid"
+        >
           <h2 class="heading border-b border-ink pb-1">{{ area }}</h2>
           <RouterLink
             v-for="loop in members"

@@ -86,7 +86,7 @@ const panels = computed<Panel[]>(() => {
     const { times } = shown;
     const measured = { label: "PV", times, values: shown.measured, colour: "--measured", width: 1 };
     const modelled = { label: "model", times, values: shown.modelled, colour: "--pv", width: 2.2 };
-    const left = { label: "residual", times, values: shown.residual, colour: "--measured", width: 1 };
+    const left = { label: "res.", times, values: shown.residual, colour: "--measured", width: 1 };
     const input = { label: "OP", times, values: shown.input, colour: "--op", stepped: true };
     const unit = pv.span.unit;
     return [

@@ -103,6 +103,18 @@ impl PidSettings {
         }
     }
 
+    /// Gain and times to three significant digits, as one types them into a controller.
+    #[must_use]
+    pub fn rounded(&self) -> Self {
+        let round = |value: f64| format!("{value:.2e}").parse().unwrap_or(value);
+        Self {
+            gain: round(self.gain),
+            integral_time: self.integral_time.map(round),
+            derivative_time: round(self.derivative_time),
+            ..self.clone()
+        }
+    }
+
     /// Refuses settings that cannot work, naming the field.
     pub fn validate(&self) -> Result<()> {
         check::positive("controller.gain", self.gain, "%/%")?;

@@ -2,7 +2,7 @@
 
 use super::lag_one_correlation;
 use crate::lti::{DeadTime, FirstOrderSample, first_order_response};
-use crate::numerics::{NormalEquations, Outcome, minimise};
+use crate::numerics::{NormalEquations, minimise};
 use crate::process::ProcessSpec;
 use crate::series::TimeAxis;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -12,21 +12,24 @@ use utoipa::ToSchema;
 
 /// Fewest samples that a fit is made on: twice the number of unknowns.
 const FEWEST_SAMPLES: usize = 10;
-/// Samples of the coarse search; longer records are averaged in blocks for it.
-const COARSE_SAMPLES: usize = 500;
+/// Samples of a coarse search: blocks of samples, averaged.
+const COARSE_SAMPLES: usize = 250;
+/// How much longer the blocks of one coarse search are than those of the next finer one.
+const COARSENING: usize = 4;
 const COARSE_DEAD_TIMES: usize = 24;
-const COARSE_TIME_CONSTANTS: usize = 12;
-/// How many of the best coarse points are refined.
-const STARTS: usize = 4;
+const COARSE_TIME_CONSTANTS: usize = 10;
+/// How many of the best points of a grid are refined on its averaged data, for either assumption on the past.
+const GRID_STARTS: usize = 3;
+/// How many of the points found so are refined on all data.
+const STARTS: usize = 2;
 
 /// Positions of the unknowns.
 const GAIN: usize = 0;
 const OFFSET: usize = 1;
 const TRANSIENT: usize = 2;
-const EARLIER: usize = 3;
-const LOG_TIME_CONSTANT: usize = 4;
-const DEAD_TIME: usize = 5;
-const UNKNOWNS: usize = 6;
+const LOG_TIME_CONSTANT: usize = 3;
+const DEAD_TIME: usize = 4;
+const UNKNOWNS: usize = 5;
 
 /// The structure of a model.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -81,7 +84,8 @@ pub struct FopdtModel {
     pub operating: Operating,
     /// What was left at the start of the data of moves before it, PV units.
     pub transient: f64,
-    /// How far the OP stood from its first value during the dead time before the data, in its unit.
+    /// How far the OP is taken to have stood from its first value before the data, in its unit: 0 for a test that starts
+    /// at rest, else to the mean of the OP, whichever fits better.
     pub earlier_input: f64,
     /// 100·(1 − ‖e‖/‖y − ȳ‖) of the simulated output.
     pub fit_percent: f64,
@@ -110,28 +114,71 @@ pub struct DataSet<'a> {
     pub output_unit: &'a str,
 }
 
-/// Fits gain, time constant and dead time by least squares of the simulated output, and with them what is unknown of the
-/// start: the offset, the transient of earlier moves, and the input that was still under way through the dead time.
+/// Fits gain, time constant and dead time by least squares of the simulated output, and with them the offset and the
+/// transient that moves before the data left behind.
 ///
-/// A grid over dead time and time constant, on which the others follow by linear least squares, gives the starts;
-/// the best are refined by Levenberg–Marquardt over all six with exact derivatives. Standard errors are those of
-/// non-linear least squares for white residuals, `σ²(JᵀJ)⁻¹` (Seber & Wild, Nonlinear Regression, 1989, ch. 2).
+/// What was still under way through the dead time when the data began cannot be estimated freely, since it would explain any
+/// single step by itself. It is taken as the first value of the OP (a test that starts at rest) or as its mean (a record
+/// of ordinary operation), whichever fits better.
+///
+/// Grids over dead time and time constant, on which the others follow by linear least squares, give the starts: on all data
+/// averaged in blocks, and on ever shorter stretches with ever shorter blocks, where the OP moves most, so that a fast
+/// process is found in a long record. The best are refined by Levenberg–Marquardt over all five with exact derivatives.
+/// Standard errors are those of non-linear least squares for white residuals, `σ²(JᵀJ)⁻¹` (Seber & Wild, Nonlinear Regression, 1989, ch. 2).
 ///
 /// Errors when a series does not fit the axis, has fewer than ten usable samples, or does not move.
 pub fn fit_fopdt(data: DataSet<'_>) -> Result<FopdtModel> {
     let prepared = Prepared::new(data)?;
-    let coarse = prepared.averaged(COARSE_SAMPLES);
     let bounds = Bounds::of(&prepared.axis);
-    let best = coarse
-        .starts(&bounds)
-        .into_iter()
-        .map(|start| minimise(start, |p| Some(bounds.held(p, prepared.sums(&bounds.clamped(p))).compress())))
-        .filter(|outcome| outcome.sum_of_squares.is_finite())
+    let mut starts: Vec<Start> = prepared
+        .coarse_searches()
+        .iter()
+        .flat_map(Prepared::coarse_minima)
+        .filter_map(|start| prepared.linear_fit(start.time_constant(), start.dead_time(), start.before))
+        .collect();
+    starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+    starts.dedup_by(|a, b| a.is_near(b));
+    let best = starts
+        .iter()
+        .take(STARTS)
+        .filter_map(|start| prepared.refined(start, &bounds))
         .min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
         .ok_or_else(|| {
             Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
         })?;
     Ok(prepared.model(&best, &bounds, data))
+}
+
+/// What the OP is taken to have been before the data.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Before {
+    AtFirstValue,
+    AtMean,
+}
+
+/// A point of the search.
+struct Start {
+    unknowns: [f64; UNKNOWNS],
+    before: Before,
+    sum_of_squares: f64,
+}
+
+impl Start {
+    fn time_constant(&self) -> f64 {
+        self.unknowns[LOG_TIME_CONSTANT].exp()
+    }
+
+    fn dead_time(&self) -> f64 {
+        self.unknowns[DEAD_TIME]
+    }
+
+    /// Whether a refinement from here and from `other` would go the same way.
+    fn is_near(&self, other: &Self) -> bool {
+        let scale = self.time_constant() + self.dead_time();
+        self.before == other.before
+            && (self.unknowns[LOG_TIME_CONSTANT] - other.unknowns[LOG_TIME_CONSTANT]).abs() < 0.1
+            && (self.dead_time() - other.dead_time()).abs() < 0.1 * scale
+    }
 }
 
 impl FopdtModel {
@@ -149,13 +196,17 @@ impl FopdtModel {
     pub fn simulate(&self, axis: &TimeAxis, input: &[f64]) -> Result<Vec<f64>> {
         let time_constant = check::positive("time_constant", self.parameters.time_constant.value, "s")?;
         let dead_time = DeadTime::new(self.parameters.dead_time.value)?;
+        if axis.is_empty() {
+            return Ok(Vec::new());
+        }
         let input = held(input);
         let mut simulated = Vec::with_capacity(input.len());
+        let mut pasts = Pasts::new(axis, time_constant, dead_time.seconds());
         first_order_response(axis, &input, time_constant, dead_time, |k, sample| {
-            let start = Start::at(axis.at(k) - axis.at(0), time_constant, dead_time.seconds());
-            let deviation = sample.value - self.operating.op + self.earlier_input * start.earlier;
+            let past = pasts.at(k);
+            let deviation = sample.value - self.operating.op + self.earlier_input * past.earlier;
             simulated
-                .push(self.operating.pv + self.parameters.gain.value * deviation + self.transient * start.transient);
+                .push(self.operating.pv + self.parameters.gain.value * deviation + self.transient * past.transient);
         });
         Ok(simulated)
     }
@@ -163,7 +214,7 @@ impl FopdtModel {
 
 /// What is left, at a time after the start, of the unknown past.
 #[derive(Debug, Clone, Copy, Default)]
-struct Start {
+struct Past {
     /// `exp(−t/τ)`: of the state at the start.
     transient: f64,
     /// Its derivative by ln τ.
@@ -176,34 +227,67 @@ struct Start {
     earlier_by_dead_time: f64,
 }
 
-impl Start {
+impl Past {
     /// Time constants after which nothing is left in double precision.
     const FORGOTTEN: f64 = 40.0;
+}
 
+/// Walks through what is left of the past, sample by sample.
+struct Pasts<'a> {
+    axis: &'a TimeAxis,
+    start: f64,
+    dead_time: f64,
+    /// The inverse of the time constant.
+    rate: f64,
+    /// The decay over one sample, where the samples are evenly spaced.
+    decay: Option<f64>,
+    transient: f64,
+    released: f64,
+}
+
+impl<'a> Pasts<'a> {
+    /// Samples after which the decays are computed afresh, before rounding adds up.
+    const REFRESH: usize = 64;
+
+    fn new(axis: &'a TimeAxis, time_constant: f64, dead_time: f64) -> Self {
+        let rate = 1.0 / time_constant;
+        let decay = match axis {
+            TimeAxis::Uniform { interval, .. } => Some((-interval * rate).exp()),
+            TimeAxis::Irregular(_) => None,
+        };
+        Self { axis, start: axis.at(0), dead_time, rate, decay, transient: 0.0, released: 0.0 }
+    }
+
+    /// At sample `k`; the samples are asked for one after the other.
     #[inline]
-    fn at(time: f64, time_constant: f64, dead_time: f64) -> Self {
-        let (age, since) = (time / time_constant, (time - dead_time) / time_constant);
-        if since > Self::FORGOTTEN {
-            return Self::default();
+    fn at(&mut self, k: usize) -> Past {
+        let time = self.axis.at(k) - self.start;
+        let (age, since) = (time * self.rate, (time - self.dead_time) * self.rate);
+        if since > Past::FORGOTTEN {
+            return Past::default();
         }
-        let transient = (-age).exp();
-        let transient_by_log = age * transient;
-        if since < 0.0 {
-            return Self {
-                transient,
-                transient_by_log,
-                earlier: 1.0 - transient,
-                earlier_by_log: -transient_by_log,
-                earlier_by_dead_time: 0.0,
-            };
+        match self.decay {
+            Some(decay) if self.released > 0.0 && k % Self::REFRESH != 0 => {
+                self.transient *= decay;
+                self.released *= decay;
+            }
+            _ => {
+                self.transient = (-age).exp();
+                self.released = if since < 0.0 { 0.0 } else { (-since).exp() };
+            }
         }
-        let released = (-since).exp();
-        Self {
-            transient,
+        let transient_by_log = age * self.transient;
+        let (earlier, earlier_by_log) = if since < 0.0 {
+            (1.0 - self.transient, -transient_by_log)
+        } else {
+            (self.released - self.transient, since * self.released - transient_by_log)
+        };
+        Past {
+            transient: self.transient,
             transient_by_log,
-            earlier: released - transient,
-            earlier_by_log: since * released - transient_by_log,
-            earlier_by_dead_time: released / time_constant,
+            earlier,
+            earlier_by_log,
+            earlier_by_dead_time: self.released * self.rate,
         }
     }
 }
@@ -255,7 +339,7 @@ impl Bounds {
     }
 
     /// Beyond a bound the residuals no longer change with the unknown, and the solver must see that.
-    fn held(&self, unknowns: &[f64; UNKNOWNS], mut sums: NormalEquations<7>) -> NormalEquations<7> {
+    fn held(&self, unknowns: &[f64; UNKNOWNS], mut sums: NormalEquations<6>) -> NormalEquations<6> {
         let inside = self.clamped(unknowns);
         for index in [LOG_TIME_CONSTANT, DEAD_TIME] {
             if inside[index] != unknowns[index] {
@@ -273,6 +357,8 @@ struct Prepared {
     output: Vec<f64>,
     input_mean: f64,
     output_mean: f64,
+    /// First value of the input, from its mean.
+    first_input: f64,
     samples: usize,
 }
 
@@ -302,29 +388,53 @@ impl Prepared {
         input.iter_mut().for_each(|value| *value -= input_mean);
         let output =
             data.output.iter().map(|value| if value.is_finite() { value - output_mean } else { f64::NAN }).collect();
-        Ok(Self { axis: data.axis.clone(), input, output, input_mean, output_mean, samples })
+        let first_input = input[0];
+        Ok(Self { axis: data.axis.clone(), input, output, input_mean, output_mean, first_input, samples })
     }
 
-    /// The same data averaged in blocks, so that at most `most` samples remain.
-    fn averaged(&self, most: usize) -> Self {
-        let block = self.input.len().div_ceil(most);
-        if block == 1 {
-            return Self { axis: self.axis.clone(), input: self.input.clone(), output: self.output.clone(), ..*self };
+    /// The data of the coarse searches: all of it in long blocks first, then ever shorter stretches in ever shorter ones.
+    fn coarse_searches(&self) -> Vec<Self> {
+        let mut searches = Vec::new();
+        let mut block = self.input.len().div_ceil(COARSE_SAMPLES);
+        loop {
+            let stretch = self.liveliest(COARSE_SAMPLES * block);
+            searches.push(self.averaged(stretch, block));
+            if block == 1 {
+                return searches;
+            }
+            block = block.div_ceil(COARSENING);
         }
-        let input: Vec<f64> =
-            self.input.chunks_exact(block).map(|chunk| chunk.iter().sum::<f64>() / block as f64).collect();
-        let output = self
-            .output
-            .chunks_exact(block)
-            .map(|chunk| {
-                let (sum, count) = chunk
-                    .iter()
-                    .filter(|value| value.is_finite())
-                    .fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
-                if count == 0 { f64::NAN } else { sum / f64::from(count) }
-            })
-            .collect();
-        let axis = match &self.axis {
+    }
+
+    /// The stretch of this many samples in which the input moves most.
+    fn liveliest(&self, samples: usize) -> std::ops::Range<usize> {
+        if samples >= self.input.len() {
+            return 0..self.input.len();
+        }
+        let move_at = |k: usize| (self.input[k] - self.input[k - 1]).abs();
+        let mut moves: f64 = (1..samples).map(move_at).sum();
+        let (mut most, mut start) = (moves, 0);
+        for end in samples..self.input.len() {
+            moves += move_at(end) - move_at(end + 1 - samples);
+            // What comes after the moves tells, not what comes before: of stretches with the same moves the last is taken.
+            if moves >= most * (1.0 - 1e-12) {
+                (most, start) = (moves.max(most), end + 1 - samples);
+            }
+        }
+        start..start + samples
+    }
+
+    /// A stretch of the data, averaged in blocks.
+    fn averaged(&self, stretch: std::ops::Range<usize>, block: usize) -> Self {
+        let axis = self.axis.slice(stretch.clone());
+        let mean = |chunk: &[f64]| {
+            let finite = chunk.iter().filter(|value| value.is_finite());
+            let (sum, count) = finite.fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
+            if count == 0 { f64::NAN } else { sum / f64::from(count) }
+        };
+        let input: Vec<f64> = self.input[stretch.clone()].chunks_exact(block).map(mean).collect();
+        let output = self.output[stretch].chunks_exact(block).map(mean).collect();
+        let axis = match axis {
             TimeAxis::Uniform { interval, .. } => {
                 TimeAxis::Uniform { interval: interval * block as f64, len: input.len() }
             }
@@ -332,14 +442,28 @@ impl Prepared {
                 TimeAxis::Irregular(times.chunks_exact(block).map(|chunk| chunk[0]).collect())
             }
         };
-        Self { axis, input, output, ..*self }
+        let first_input = input[0] - input.iter().sum::<f64>() / input.len() as f64;
+        Self { axis, input, output, first_input, ..*self }
+    }
+
+    /// The least-squares minima of a coarse search, the best for either assumption on the past.
+    fn coarse_minima(&self) -> Vec<Start> {
+        let bounds = Bounds::of(&self.axis);
+        [Before::AtFirstValue, Before::AtMean]
+            .into_iter()
+            .filter_map(|before| {
+                let starts = self.grid_starts(&bounds, before);
+                let minima = starts.iter().filter_map(|start| self.refined(start, &bounds));
+                minima.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
+            })
+            .collect()
     }
 
     /// The best points of a grid over dead time and time constant, one a dead time.
-    fn starts(&self, bounds: &Bounds) -> Vec<[f64; UNKNOWNS]> {
+    fn grid_starts(&self, bounds: &Bounds, before: Before) -> Vec<Start> {
         let (interval, duration) = (self.axis.mean_interval(), self.axis.duration());
         let (fastest, slowest) = (0.5 * interval, 2.0 * duration);
-        let mut candidates: Vec<(f64, [f64; UNKNOWNS])> = (0..COARSE_DEAD_TIMES)
+        let mut starts: Vec<Start> = (0..COARSE_DEAD_TIMES)
             .filter_map(|i| {
                 // Closer together towards 0, where most dead times are.
                 let dead_time = bounds.dead_time * (i as f64 / COARSE_DEAD_TIMES as f64).powi(2);
@@ -347,63 +471,90 @@ impl Prepared {
                     .filter_map(|j| {
                         let share = j as f64 / (COARSE_TIME_CONSTANTS - 1) as f64;
                         let time_constant = fastest * (slowest / fastest).powf(share);
-                        let (linear, rest) = self.linear_fit(time_constant, dead_time)?;
-                        let [gain, offset, transient, earlier] = linear;
-                        Some((rest, [gain, offset, transient, earlier, time_constant.ln(), dead_time]))
+                        self.linear_fit(time_constant, dead_time, before)
                     })
-                    .min_by(|a, b| a.0.total_cmp(&b.0))
+                    .min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
             })
             .collect();
-        candidates.sort_by(|a, b| a.0.total_cmp(&b.0));
-        candidates.into_iter().take(STARTS).map(|candidate| candidate.1).collect()
+        starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        starts.truncate(GRID_STARTS);
+        starts
     }
 
-    /// The linear unknowns for a given time constant and dead time, and the sum of squares that remains.
-    fn linear_fit(&self, time_constant: f64, dead_time: f64) -> Option<([f64; 4], f64)> {
-        let mut sums = NormalEquations::<5>::default();
-        self.walk(time_constant, dead_time, |sample, start, output| {
-            sums.add(&[sample.value, 1.0, start.transient, start.earlier, output]);
+    /// From the first value of the OP to what it is taken to have been before.
+    fn earlier(&self, before: Before) -> f64 {
+        match before {
+            Before::AtFirstValue => 0.0,
+            Before::AtMean => -self.first_input,
+        }
+    }
+
+    /// The best linear unknowns for a given time constant and dead time.
+    fn linear_fit(&self, time_constant: f64, dead_time: f64, before: Before) -> Option<Start> {
+        let mut sums = NormalEquations::<4>::default();
+        self.walk(time_constant, dead_time, self.earlier(before), |sample, past, output| {
+            sums.add(&[sample.value, 1.0, past.transient, output]);
         });
-        sums.linear_solution::<4>()
+        let ([gain, offset, transient], sum_of_squares) = sums.linear_solution::<3>()?;
+        Some(Start { unknowns: [gain, offset, transient, time_constant.ln(), dead_time], before, sum_of_squares })
+    }
+
+    /// The minimum that is reached from `start`.
+    fn refined(&self, start: &Start, bounds: &Bounds) -> Option<Start> {
+        let earlier = self.earlier(start.before);
+        let outcome =
+            minimise(start.unknowns, |p| Some(bounds.held(p, self.sums(&bounds.clamped(p), earlier)).compress()));
+        let unknowns = bounds.clamped(&outcome.parameters);
+        let sum_of_squares = outcome.sum_of_squares;
+        sum_of_squares.is_finite().then_some(Start { unknowns, before: start.before, sum_of_squares })
     }
 
     /// The normal equations at these unknowns.
-    fn sums(&self, unknowns: &[f64; UNKNOWNS]) -> NormalEquations<7> {
-        let [gain, offset, transient, earlier, log_time_constant, dead_time] = *unknowns;
+    fn sums(&self, unknowns: &[f64; UNKNOWNS], earlier: f64) -> NormalEquations<6> {
+        let [gain, offset, transient, log_time_constant, dead_time] = *unknowns;
         let time_constant = log_time_constant.exp();
         let mut sums = NormalEquations::default();
-        self.walk(time_constant, dead_time, |sample, start, output| {
+        self.walk(time_constant, dead_time, earlier, |sample, past, output| {
             sums.add(&[
                 sample.value,
                 1.0,
-                start.transient,
-                start.earlier,
-                gain * sample.by_time_constant * time_constant
-                    + transient * start.transient_by_log
-                    + earlier * start.earlier_by_log,
-                gain * sample.by_dead_time + earlier * start.earlier_by_dead_time,
-                gain * sample.value + offset + transient * start.transient + earlier * start.earlier - output,
+                past.transient,
+                gain * sample.by_time_constant * time_constant + transient * past.transient_by_log,
+                gain * sample.by_dead_time,
+                gain * sample.value + offset + transient * past.transient - output,
             ]);
         });
         sums
     }
 
-    /// Visits every usable sample: forced response, what remains of the start, measured output.
-    fn walk(&self, time_constant: f64, dead_time: f64, mut visit: impl FnMut(FirstOrderSample, Start, f64)) {
+    /// Visits every usable sample: response to the OP, what remains of the past, measured output.
+    fn walk(
+        &self,
+        time_constant: f64,
+        dead_time: f64,
+        earlier: f64,
+        mut visit: impl FnMut(FirstOrderSample, Past, f64),
+    ) {
         let Ok(theta) = DeadTime::new(dead_time) else { return };
-        let first = self.axis.at(0);
-        first_order_response(&self.axis, &self.input, time_constant, theta, |k, sample| {
+        let mut pasts = Pasts::new(&self.axis, time_constant, dead_time);
+        let rate = 1.0 / time_constant;
+        first_order_response(&self.axis, &self.input, time_constant, theta, |k, mut sample| {
+            let past = pasts.at(k);
             let output = self.output[k];
             if output.is_finite() {
-                visit(sample, Start::at(self.axis.at(k) - first, time_constant, dead_time), output);
+                sample.value += earlier * past.earlier;
+                sample.by_time_constant += earlier * past.earlier_by_log * rate;
+                sample.by_dead_time += earlier * past.earlier_by_dead_time;
+                visit(sample, past, output);
             }
         });
     }
 
-    fn model(&self, best: &Outcome<UNKNOWNS>, bounds: &Bounds, data: DataSet<'_>) -> FopdtModel {
-        let unknowns = bounds.clamped(&best.parameters);
+    fn model(&self, best: &Start, bounds: &Bounds, data: DataSet<'_>) -> FopdtModel {
+        let unknowns = best.unknowns;
+        let earlier = self.earlier(best.before);
         let held = bounds.active(&unknowns);
-        let sums = self.sums(&unknowns);
+        let sums = self.sums(&unknowns, earlier);
         let freedom = (self.samples - (UNKNOWNS - held.len())).max(1);
         let variance = sums.sum_of_squares() / freedom as f64;
         let covariance = sums.inverse::<UNKNOWNS>(&held);
@@ -414,7 +565,7 @@ impl Prepared {
         let time_constant = unknowns[LOG_TIME_CONSTANT].exp();
         let total: f64 = self.output.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
         let estimate = |value, standard_error, unit: &str| Estimate { value, standard_error, unit: unit.to_owned() };
-        let resting_input = self.input[0];
+        let resting_input = self.first_input;
         let mut model = FopdtModel {
             structure: Structure::Fopdt,
             parameters: FopdtParameters {
@@ -427,10 +578,10 @@ impl Prepared {
                 pv: self.output_mean + unknowns[OFFSET] + unknowns[GAIN] * resting_input,
             },
             transient: unknowns[TRANSIENT],
-            earlier_input: if unknowns[GAIN] == 0.0 { 0.0 } else { unknowns[EARLIER] / unknowns[GAIN] },
+            earlier_input: earlier,
             fit_percent: 100.0 * (1.0 - (sums.sum_of_squares() / total).sqrt()),
             residual_deviation: variance.sqrt(),
-            residual_correlation: lag_one_correlation(&self.residuals(&unknowns)),
+            residual_correlation: lag_one_correlation(&self.residuals(&unknowns, earlier)),
             samples: self.samples,
             verdicts: Vec::new(),
         };
@@ -438,12 +589,11 @@ impl Prepared {
         model
     }
 
-    fn residuals(&self, unknowns: &[f64; UNKNOWNS]) -> Vec<f64> {
-        let [gain, offset, transient, earlier, log_time_constant, dead_time] = *unknowns;
+    fn residuals(&self, unknowns: &[f64; UNKNOWNS], earlier: f64) -> Vec<f64> {
+        let [gain, offset, transient, log_time_constant, dead_time] = *unknowns;
         let mut residuals = Vec::with_capacity(self.samples);
-        self.walk(log_time_constant.exp(), dead_time, |sample, start, output| {
-            let model = gain * sample.value + offset + transient * start.transient + earlier * start.earlier;
-            residuals.push(model - output);
+        self.walk(log_time_constant.exp(), dead_time, earlier, |sample, past, output| {
+            residuals.push(gain * sample.value + offset + transient * past.transient - output);
         });
         residuals
     }
@@ -623,6 +773,37 @@ mod tests {
             let claimed = fits.iter().map(|model| part(model).standard_error.unwrap()).sum::<f64>() / 100.0;
             // The spread of 100 repetitions is itself known to 7 %: three of these.
             assert!((spread / claimed - 1.0).abs() < 0.22, "{name}: spread {spread}, claimed {claimed}");
+        }
+    }
+
+    #[test]
+    fn a_single_step_is_not_explained_by_the_past() {
+        // An input before the record, a dead time of 112.5 s ago, would explain this response just as well.
+        let axis = TimeAxis::uniform(1.0, 600).unwrap();
+        let input: Vec<f64> = (0..600).map(|k| if k < 100 { 50.0 } else { 60.0 }).collect();
+        let since = |k: usize| axis.at(k) - 112.5;
+        let output: Vec<f64> = (0..600)
+            .map(|k| 80.0 + if since(k) > 0.0 { 12.0 * (1.0 - (-since(k) / 40.0).exp()) } else { 0.0 })
+            .collect();
+        let model = fit(&axis, &input, &output);
+        assert!((model.parameters.gain.value - 1.2).abs() < 1e-6, "{model:?}");
+        assert!((model.parameters.dead_time.value - 12.5).abs() < 1e-6 && model.earlier_input == 0.0);
+    }
+
+    #[test]
+    fn a_fast_process_is_found_in_a_long_record() {
+        // Blocks of all data are far longer here than dead time and time constant, and the input is periodic.
+        let axis = TimeAxis::uniform(1.0, 200_000).unwrap();
+        let input: Vec<f64> = (0..200_000).map(|k| if k / 97 % 2 == 1 { 55.0 } else { 45.0 }).collect();
+        let mut generator = ChaCha8Rng::seed_from_u64(9);
+        let mut output = Vec::new();
+        first_order_response(&axis, &input, 40.0, DeadTime::new(12.37).unwrap(), |_, sample| {
+            let deviate: f64 = StandardNormal.sample(&mut generator);
+            output.push(20.0 + 1.2 * sample.value + 0.3 * deviate);
+        });
+        let p = fit(&axis, &input, &output).parameters;
+        for (estimate, truth) in [(&p.gain, 1.2), (&p.time_constant, 40.0), (&p.dead_time, 12.37)] {
+            assert!((estimate.value - truth).abs() < 4.0 * estimate.standard_error.unwrap(), "{p:?}");
         }
     }
 

@@ -32,7 +32,7 @@ pub fn first_order_response(
     mut visit: impl FnMut(usize, FirstOrderSample),
 ) {
     let Some(&before) = input.first() else { return };
-    let mut lag = Lag { value: before, by_time_constant: 0.0 };
+    let mut lag = Lag { value: before, by_time_constant: 0.0, rate: 1.0 / time_constant };
     match axis {
         TimeAxis::Uniform { interval, .. } => {
             let delay = dead_time.sampled(*interval);
@@ -41,7 +41,7 @@ pub fn first_order_response(
             let delayed = |k: usize, scans: usize| if k >= scans { input[k - scans] } else { before };
             for k in 0..input.len() {
                 let (old, new) = (delayed(k, delay.scans + 1), delayed(k, delay.scans));
-                visit(k, lag.sample(old, time_constant));
+                visit(k, lag.sample(old));
                 if delay.remainder > 0.0 {
                     lag.advance(old, &early);
                 }
@@ -61,7 +61,7 @@ pub fn first_order_response(
                 }
                 lag.advance(active, &Step::new(times[k] - now, time_constant));
                 now = times[k];
-                visit(k, lag.sample(active, time_constant));
+                visit(k, lag.sample(active));
             }
         }
     }
@@ -83,6 +83,8 @@ impl Step {
 struct Lag {
     value: f64,
     by_time_constant: f64,
+    /// The inverse of the time constant.
+    rate: f64,
 }
 
 impl Lag {
@@ -94,11 +96,11 @@ impl Lag {
     }
 
     #[inline]
-    fn sample(&self, delayed_input: f64, time_constant: f64) -> FirstOrderSample {
+    fn sample(&self, delayed_input: f64) -> FirstOrderSample {
         FirstOrderSample {
             value: self.value,
             by_time_constant: self.by_time_constant,
-            by_dead_time: (self.value - delayed_input) / time_constant,
+            by_dead_time: (self.value - delayed_input) * self.rate,
         }
     }
 }

@@ -11,13 +11,13 @@ use nalgebra::{Const, DMatrix, Owned, SMatrix, SVector};
 /// The sums `Σ g gᵀ` with `g = (∂r/∂p₁ … ∂r/∂p_P, r)` over all samples; `Q` must be `P + 1`.
 #[derive(Debug, Clone)]
 pub struct NormalEquations<const Q: usize> {
-    gram: SMatrix<f64, Q, Q>,
+    gram: [[f64; Q]; Q],
     samples: usize,
 }
 
 impl<const Q: usize> Default for NormalEquations<Q> {
     fn default() -> Self {
-        Self { gram: SMatrix::zeros(), samples: 0 }
+        Self { gram: [[0.0; Q]; Q], samples: 0 }
     }
 }
 
@@ -27,7 +27,7 @@ impl<const Q: usize> NormalEquations<Q> {
     pub fn add(&mut self, row: &[f64; Q]) {
         for i in 0..Q {
             for j in 0..=i {
-                self.gram[(i, j)] += row[i] * row[j];
+                self.gram[i][j] += row[i] * row[j];
             }
         }
         self.samples += 1;
@@ -42,13 +42,13 @@ impl<const Q: usize> NormalEquations<Q> {
     /// Sum of squared residuals.
     #[must_use]
     pub fn sum_of_squares(&self) -> f64 {
-        self.gram[(Q - 1, Q - 1)]
+        self.gram[Q - 1][Q - 1]
     }
 
     /// Makes the problem insensitive to parameter `index`, which so keeps its value.
     pub fn hold(&mut self, index: usize) {
         for other in 0..Q {
-            self.gram[(index.max(other), index.min(other))] = 0.0;
+            self.gram[index.max(other)][index.min(other)] = 0.0;
         }
     }
 
@@ -58,14 +58,14 @@ impl<const Q: usize> NormalEquations<Q> {
         // Cholesky G = L Lᵀ; a column without a pivot of its own (a parameter that does not act) is left empty.
         let mut lower = SMatrix::<f64, Q, Q>::zeros();
         for j in 0..Q {
-            let rest = self.gram[(j, j)] - (0..j).map(|k| lower[(j, k)] * lower[(j, k)]).sum::<f64>();
-            if rest <= 1e-15 * self.gram[(j, j)] || !rest.is_finite() {
+            let rest = self.gram[j][j] - (0..j).map(|k| lower[(j, k)] * lower[(j, k)]).sum::<f64>();
+            if rest <= 1e-15 * self.gram[j][j] || !rest.is_finite() {
                 continue;
             }
             lower[(j, j)] = rest.sqrt();
             for i in j + 1..Q {
                 let sum: f64 = (0..j).map(|k| lower[(i, k)] * lower[(j, k)]).sum();
-                lower[(i, j)] = (self.gram[(i, j)] - sum) / lower[(j, j)];
+                lower[(i, j)] = (self.gram[i][j] - sum) / lower[(j, j)];
             }
         }
         let upper = lower.transpose();
@@ -95,10 +95,10 @@ impl<const Q: usize> NormalEquations<Q> {
     #[must_use]
     pub fn inverse<const P: usize>(&self, held: &[usize]) -> Option<SMatrix<f64, P, P>> {
         let free: Vec<usize> =
-            (0..P).filter(|index| !held.contains(index) && self.gram[(*index, *index)] > 0.0).collect();
-        let scale: Vec<f64> = free.iter().map(|&i| self.gram[(i, i)].sqrt()).collect();
+            (0..P).filter(|index| !held.contains(index) && self.gram[*index][*index] > 0.0).collect();
+        let scale: Vec<f64> = free.iter().map(|&i| self.gram[i][i].sqrt()).collect();
         let scaled = DMatrix::from_fn(free.len(), free.len(), |i, j| {
-            self.gram[(free[i].max(free[j]), free[i].min(free[j]))] / (scale[i] * scale[j])
+            self.gram[free[i].max(free[j])][free[i].min(free[j])] / (scale[i] * scale[j])
         });
         let inverse = scaled.cholesky()?.inverse();
         let mut covariance = SMatrix::zeros();
@@ -178,7 +178,7 @@ where
     let parameters = SVector::from(start);
     let current = evaluate(&start);
     let problem = Problem { parameters, current, evaluate };
-    let (problem, report) = LevenbergMarquardt::new().with_tol(1e-12).with_patience(20).minimize(problem);
+    let (problem, report) = LevenbergMarquardt::new().with_tol(1e-9).with_patience(10).minimize(problem);
     Outcome {
         parameters: problem.parameters.data.0[0],
         sum_of_squares: 2.0 * report.objective_function,

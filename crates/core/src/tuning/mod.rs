@@ -2,4 +2,4 @@
 
 mod simc;
 
-pub use simc::{SimcChoice, Tuning, simc};
+pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};

@@ -20,6 +20,8 @@ pub struct SimcChoice {
 pub struct Tuning {
     /// The settings: ideal form, % of span.
     pub controller: PidSettings,
+    /// The same to three significant digits, as one types them into a controller.
+    pub to_type_in: PidSettings,
     /// The closed-loop time constant in force, s.
     pub closed_loop_time_constant: f64,
     /// The rule and its source.
@@ -82,11 +84,32 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
         PidSettings { action: Action::for_gain(process.gain()), ..PidSettings::pi(per_span.abs(), integral_time) };
     controller.validate()?;
     Ok(Tuning {
+        to_type_in: controller.rounded(),
         controller,
         closed_loop_time_constant: tau_c,
         rule: "SIMC PI (Skogestad, J. Process Control 13, 2003)".to_owned(),
         derivation,
     })
+}
+
+/// The closed-loop time constant in s for which SIMC gives these settings, if there is one.
+///
+/// Gain and integral time may differ by the rounding of [`PidSettings::rounded`].
+#[must_use]
+pub fn simc_choice_of(process: &ProcessSpec, pv_span: &Span, settings: &PidSettings) -> Option<f64> {
+    let gain_in_units = settings.gain * 100.0 / pv_span.width();
+    let reach = match process {
+        ProcessSpec::Fopdt { gain, time_constant, .. } => time_constant / (gain.abs() * gain_in_units),
+        ProcessSpec::Integrating { gain, .. } => 1.0 / (gain.abs() * gain_in_units),
+    };
+    let time_constant = reach - process.dead_time();
+    let choice = SimcChoice { closed_loop_time_constant: Some(time_constant) };
+    let expected = simc(process, pv_span, &choice).ok()?.controller;
+    let same = |a: f64, b: f64| (a / b - 1.0).abs() < 6e-3;
+    let is_simc = settings.action == expected.action
+        && settings.derivative_time == 0.0
+        && same(settings.integral_time?, expected.integral_time?);
+    is_simc.then_some(time_constant)
 }
 
 #[cfg(test)]
@@ -113,6 +136,23 @@ mod tests {
         let settings = pi(&process, &Span::new(0.0, 150.0, "°C"), Some(40.0));
         assert!((settings.gain - 60.0 / (1.5 * 60.0) * 1.5).abs() < 1e-12);
         assert_eq!((settings.integral_time, settings.action), (Some(60.0), Action::Direct));
+    }
+
+    #[test]
+    fn the_choice_is_known_again_from_the_settings() {
+        let span = Span::new(0.0, 150.0, "°C");
+        let processes = [
+            ProcessSpec::Fopdt { gain: -0.85, time_constant: 96.15, dead_time: 33.98 },
+            ProcessSpec::Integrating { gain: 0.004, dead_time: 12.0 },
+        ];
+        for process in processes {
+            let tuning = simc(&process, &span, &SimcChoice { closed_loop_time_constant: Some(27.0) }).unwrap();
+            let exact = simc_choice_of(&process, &span, &tuning.controller).unwrap();
+            let rounded = simc_choice_of(&process, &span, &tuning.to_type_in).unwrap();
+            assert!((exact - 27.0).abs() < 1e-9 && (rounded - 27.0).abs() < 0.5);
+            let other = PidSettings { integral_time: Some(20.0), ..tuning.controller };
+            assert_eq!(simc_choice_of(&process, &span, &other), None);
+        }
     }
 
     #[test]

@@ -7,7 +7,7 @@ use antistasis_core::controller::ControllerSpec;
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trace, Trial};
-use antistasis_core::tuning::{SimcChoice, Tuning, simc};
+use antistasis_core::tuning::{SimcChoice, Tuning, simc, simc_choice_of};
 use antistasis_core::units::Span;
 use antistasis_store::{NewTrial, TrialRow};
 use axum::Json;
@@ -113,7 +113,7 @@ async fn propose(
             },
             sensor: SensorSpec::default(),
         },
-        candidate: Candidate { controller: ControllerSpec::Pid(tuning.controller.clone()) },
+        candidate: Candidate { controller: ControllerSpec::Pid(tuning.to_type_in.clone()) },
         scenario,
     };
     Ok(Json(Proposal { model_id: model.id, trial, tuning }))
@@ -131,6 +131,8 @@ struct TrialResult {
     trace: Trace,
     /// Metrics of the whole course, margins, verdicts.
     assessment: Assessment,
+    /// The closed-loop time constant in s for which SIMC gives these settings; null when they are others.
+    simc_time_constant: Option<f64>,
     /// SHA-256 of the trial: the same digest, the same trace.
     digest: String,
 }
@@ -156,7 +158,10 @@ async fn run(trial: Trial, rows: usize) -> Result<TrialResult, Problem> {
     compute(move || {
         let trace = trial.run()?;
         let assessment = assess(&trial, &trace)?;
-        Ok(TrialResult { trace: trace.thinned(rows), assessment, digest: trial.digest() })
+        let settings = trial.candidate.controller.pid();
+        let simc_time_constant =
+            settings.and_then(|settings| simc_choice_of(&trial.plant.process, &trial.plant.pv.span, settings));
+        Ok(TrialResult { trace: trace.thinned(rows), assessment, simc_time_constant, digest: trial.digest() })
     })
     .await?
 }

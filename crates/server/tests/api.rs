@@ -1,0 +1,321 @@
+//! The API against a real database: each test has a fresh one.
+
+use antistasis_cluster::Cluster;
+use antistasis_core::simulation::Signal;
+use antistasis_core::units::Span;
+use antistasis_server::AppState;
+use antistasis_store::{AreaSeed, LoopSeed, Store};
+use reqwest::{Client, Method, Response, StatusCode};
+use serde_json::{Value, json};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use tokio::net::TcpListener;
+use tokio::task::JoinHandle;
+
+/// One database server for all tests of this process; it ends with the process.
+fn cluster() -> &'static Cluster {
+    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
+    CLUSTER.get_or_init(|| antistasis_cluster::for_tests().unwrap())
+}
+
+struct Site {
+    client: Client,
+    port: u16,
+    database: String,
+    server: JoinHandle<()>,
+}
+
+impl Site {
+    /// An application with one loop on a fresh database.
+    async fn open() -> Self {
+        static COUNT: AtomicUsize = AtomicUsize::new(0);
+        let database = cluster().url(&format!("api_{}", COUNT.fetch_add(1, Ordering::Relaxed)));
+        let store = Store::open(&database).await.unwrap();
+        let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
+        let seed = LoopSeed {
+            tag: "TIC-1".into(),
+            name: "Test".into(),
+            difficulty: String::new(),
+            pv: signal("TIC-1.PV", 200.0, "°C"),
+            op: signal("TIC-1.OP", 100.0, "%"),
+        };
+        store.seed_areas(&[AreaSeed { name: "Area".into(), loops: vec![seed] }]).await.unwrap();
+        Self::on(database).await
+    }
+
+    /// An application on a database that exists.
+    async fn on(database: String) -> Self {
+        let store = Store::open(&database).await.unwrap();
+        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
+        let port = listener.local_addr().unwrap().port();
+        let state = AppState::new(store, port, &[]).unwrap();
+        let server = tokio::spawn(async move {
+            antistasis_server::serve(listener, state, std::future::pending()).await.unwrap();
+        });
+        Self { client: Client::new(), port, database, server }
+    }
+
+    /// The same database behind another server.
+    async fn restarted(self) -> Self {
+        self.server.abort();
+        let _ = self.server.await;
+        Self::on(self.database).await
+    }
+
+    fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
+        self.client.request(method, format!("http://localhost:{}/api/v1{path}", self.port))
+    }
+
+    async fn get(&self, path: &str) -> Value {
+        taken(self.request(Method::GET, path).send().await.unwrap(), StatusCode::OK).await
+    }
+
+    async fn send(&self, method: Method, path: &str, body: &Value, expected: StatusCode) -> Value {
+        taken(self.request(method, path).json(body).send().await.unwrap(), expected).await
+    }
+
+    async fn refused(&self, path: &str, body: &Value) -> Value {
+        self.send(Method::POST, path, body, StatusCode::UNPROCESSABLE_ENTITY).await
+    }
+
+    /// Uploads a file; the answer has its preview.
+    async fn upload(&self, content: impl Into<reqwest::Body>) -> Value {
+        let request = self.request(Method::POST, "/uploads?name=test.csv").body(content);
+        taken(request.send().await.unwrap(), StatusCode::CREATED).await
+    }
+
+    /// Uploads and imports with the guessed mapping.
+    async fn import(&self, content: String) -> Value {
+        let uploaded = self.upload(content).await;
+        let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": uploaded["preview"]["guess"] });
+        self.send(Method::POST, "/loops/TIC-1/records", &body, StatusCode::CREATED).await
+    }
+}
+
+async fn taken(response: Response, expected: StatusCode) -> Value {
+    let status = response.status();
+    let kind = response.headers().get("content-type").map(|value| value.to_str().unwrap().to_owned());
+    let text = response.text().await.unwrap();
+    assert_eq!(status, expected, "{text}");
+    if !status.is_success() {
+        assert_eq!(kind.as_deref(), Some("application/problem+json"));
+    }
+    serde_json::from_str(&text).unwrap_or_else(|_| panic!("not JSON: {text}"))
+}
+
+/// A step test of K = 1.2 °C/%, τ = 40 s, θ = 12.5 s, by the analytic step response.
+fn step_test() -> String {
+    let mut text = String::from("time [s];TIC-1.PV [°C];TIC-1.OP [%]\n");
+    for k in 0..600 {
+        let t = f64::from(k);
+        let since = t - 100.0 - 12.5;
+        let pv = 80.0 + if since > 0.0 { 1.2 * 10.0 * (1.0 - (-since / 40.0).exp()) } else { 0.0 };
+        let op = if t >= 100.0 { 60.0 } else { 50.0 };
+        text += &format!("{t};{pv};{op}\n").replace('.', ",");
+    }
+    text
+}
+
+#[tokio::test]
+async fn from_a_file_to_a_loop_that_holds_and_all_of_it_kept() {
+    let site = Site::open().await;
+    let record = site.import(step_test()).await;
+    assert_eq!((&record["length"], &record["duration"]), (&json!(600), &json!(599.0)));
+
+    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
+    let parameter = |name: &str| model["model"]["parameters"][name]["value"].as_f64().unwrap();
+    assert!((parameter("gain") - 1.2).abs() < 1e-6);
+    assert!((parameter("time_constant") - 40.0).abs() < 1e-4);
+    assert!((parameter("dead_time") - 12.5).abs() < 1e-4);
+
+    let curve = site.get(&format!("/models/{}/curve", model["id"].as_str().unwrap())).await;
+    let residuals = curve["residual"].as_array().unwrap();
+    assert!(residuals.iter().all(|value| value.as_f64().unwrap().abs() < 1e-4));
+
+    let choice = json!({ "model_id": null, "choice": { "closed_loop_time_constant": 25.0 } });
+    let proposal = site.send(Method::POST, "/loops/TIC-1/propose", &choice, StatusCode::OK).await;
+    // SIMC by hand: Kc = τ/(K(τc+θ)) = 40/(1.2·37.5) %/°C, times 2 °C a % of span; Ti = τ.
+    let controller = &proposal["tuning"]["controller"];
+    assert!((controller["gain"].as_f64().unwrap() - 2.0 * 40.0 / (1.2 * 37.5)).abs() < 1e-3);
+    assert!((controller["integral_time"].as_f64().unwrap() - 40.0).abs() < 1e-3);
+
+    let trial = &proposal["trial"];
+    let run = site.send(Method::POST, "/simulate", trial, StatusCode::OK).await;
+    assert_eq!(run["assessment"]["margins"]["stable"], json!(true));
+    assert!((run["simc_time_constant"].as_f64().unwrap() - 25.0).abs() < 0.5);
+    let keep = json!({ "trial": trial, "model_id": model["id"], "changed_from": null, "label": "SIMC" });
+    let first = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
+    let again = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
+    assert_eq!(first["id"], again["id"], "the same trial stands once in the trail");
+    let mut changed = trial.clone();
+    changed["candidate"]["controller"]["gain"] = json!(2.5);
+    let keep = json!({ "trial": changed, "model_id": model["id"], "changed_from": first["id"], "label": null });
+    let second = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
+    assert_eq!(second["label"], json!("gain 1.78 → 2.5"));
+    let pin = format!("/trials/{}/pin", second["id"].as_str().unwrap());
+    site.send(Method::PUT, &pin, &json!({ "pinned": true }), StatusCode::OK).await;
+
+    let paths = ["/loops", "/loops/TIC-1/records", "/loops/TIC-1/models", "/loops/TIC-1/trials"];
+    let trace = format!("/trials/{}/trace", second["id"].as_str().unwrap());
+    let mut before = Vec::new();
+    for path in paths.iter().copied().chain([trace.as_str()]) {
+        before.push(site.get(path).await);
+    }
+    let site = site.restarted().await;
+    for (path, kept) in paths.iter().copied().chain([trace.as_str()]).zip(before) {
+        assert_eq!(site.get(path).await, kept, "{path} after a restart");
+    }
+}
+
+#[tokio::test]
+async fn a_spike_among_many_samples_is_drawn() {
+    let site = Site::open().await;
+    let mut text = String::from("t,PV,OP\n");
+    for k in 0..150_000 {
+        let pv = if k == 77_777 { 99.5 } else { 20.0 + f64::from(k % 10) * 0.01 };
+        text += &format!("{k},{pv},{}\n", 40 + k / 75_000);
+    }
+    let record = site.import(text).await;
+    let path = format!("/records/{}/samples", record["id"].as_str().unwrap());
+    let samples = site.get(&format!("{path}?buckets=500")).await;
+    let highest = |samples: &Value| -> f64 {
+        let values = samples["channels"][0]["values"].as_array().unwrap();
+        values.iter().filter_map(Value::as_f64).fold(0.0, f64::max)
+    };
+    assert_eq!(highest(&samples), 99.5);
+    assert!(samples["times"].as_array().unwrap().len() < 5001 && samples["available"] == json!(150_000));
+    let near = site.get(&format!("{path}?buckets=500&from=100&to=300")).await;
+    assert_eq!((near["available"].clone(), near["times"].as_array().unwrap().len()), (json!(201), 203));
+    let refused = taken(
+        site.request(Method::GET, &format!("{path}?from=5&to=1")).send().await.unwrap(),
+        StatusCode::UNPROCESSABLE_ENTITY,
+    );
+    assert!(refused.await["detail"].as_str().unwrap().contains("from, 5 s, or later"));
+}
+
+#[tokio::test]
+async fn bad_input_gets_a_problem_document_and_nothing_is_stored() {
+    let site = Site::open().await;
+    let uploaded = site.upload("t,PV,OP\n0,1,2\n5,1,2\n3,1,2\n").await;
+    let body = json!({ "upload_id": uploaded["id"], "name": "x", "mapping": uploaded["preview"]["guess"] });
+    let problem = site.refused("/loops/TIC-1/records", &body).await;
+    assert!(problem["detail"].as_str().unwrap().starts_with("line 4: time runs backwards"), "{problem}");
+    assert_eq!(site.get("/loops/TIC-1/records").await, json!([]));
+
+    let flat: String = (0..50).map(|k| format!("{k},{},45\n", k % 7)).collect();
+    let record = site.import(format!("t,PV,OP\n{flat}")).await;
+    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let problem = site.refused("/loops/TIC-1/models", &request).await;
+    assert!(problem["detail"].as_str().unwrap().starts_with("the OP never moves, it stands at 45 %"), "{problem}");
+    let request = json!({ "record_id": record["id"], "from": 400.0, "to": 500.0 });
+    assert!(site.refused("/loops/TIC-1/models", &request).await["detail"].as_str().unwrap().contains("only 0 samples"));
+    assert_eq!(site.get("/loops/TIC-1/models").await, json!([]));
+
+    let empty = site.request(Method::POST, "/uploads?name=x").body("").send().await.unwrap();
+    assert!(taken(empty, StatusCode::UNPROCESSABLE_ENTITY).await["detail"].as_str().unwrap().contains("it is empty"));
+    let gone = json!({ "upload_id": record["id"], "name": "x", "mapping": uploaded["preview"]["guess"] });
+    let problem = site.send(Method::POST, "/loops/TIC-1/records", &gone, StatusCode::NOT_FOUND).await;
+    assert!(problem["detail"].as_str().unwrap().contains("choose it again"));
+}
+
+#[tokio::test]
+async fn a_refused_trial_names_its_field() {
+    let site = Site::open().await;
+    let trial = |scan: Value| {
+        let signal = |tag: &str, high: f64| json!({ "tag": tag, "span": { "low": 0, "high": high, "unit": "%" } });
+        json!({
+            "version": 1,
+            "plant": {
+                "process": { "structure": "fopdt", "gain": 1.0, "time_constant": 10.0, "dead_time": 1.0 },
+                "pv": signal("A.PV", 10.0), "op": signal("A.OP", 100.0),
+                "operating_point": { "pv": 5.0, "op": 50.0 },
+            },
+            "candidate": { "controller": { "kind": "pid", "gain": 1.0, "integral_time": 10.0 } },
+            "scenario": { "duration": 100.0, "scan": scan, "events": [] },
+        })
+    };
+    let problem = site.refused("/simulate", &trial(json!(0.0))).await;
+    assert_eq!(problem["field"], json!("scenario.scan"));
+    assert_eq!(problem["detail"], json!("scenario.scan is 0 s; allowed: above 0"));
+    let problem = site.refused("/simulate", &trial(json!("soon"))).await;
+    assert!(problem["detail"].as_str().unwrap().contains("scenario.scan"), "{problem}");
+    let mut misspelt = trial(json!(1.0));
+    misspelt["scenario"]["durration"] = json!(5);
+    assert!(site.refused("/simulate", &misspelt).await["detail"].as_str().unwrap().contains("durration"));
+    site.send(Method::POST, "/simulate", &trial(json!(1.0)), StatusCode::OK).await;
+}
+
+#[tokio::test]
+async fn only_this_site_may_ask_and_write() {
+    let site = Site::open().await;
+    let get = |host: String| site.request(Method::GET, "/health").header("host", host).send();
+    assert_eq!(get(format!("localhost:{}", site.port)).await.unwrap().status(), StatusCode::OK);
+    assert_eq!(get(format!("127.0.0.1:{}", site.port)).await.unwrap().status(), StatusCode::OK);
+    for rebound in ["evil.example".to_owned(), format!("evil.example:{}", site.port), "localhost".to_owned()] {
+        let problem = taken(get(rebound).await.unwrap(), StatusCode::FORBIDDEN).await;
+        assert!(problem["detail"].as_str().unwrap().contains("does not answer to the name"));
+    }
+    let signals = json!({
+        "pv": { "tag": "TIC-1.PV", "span": { "low": 0, "high": 120, "unit": "°C" } },
+        "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
+    });
+    let write = |headers: &[(&'static str, String)]| {
+        let request = site.request(Method::PUT, "/loops/TIC-1/signals").json(&signals);
+        headers.iter().fold(request, |request, (name, value)| request.header(*name, value)).send()
+    };
+    let own = format!("http://localhost:{}", site.port);
+    let foreign = [("origin", "http://evil.example".to_owned())];
+    assert_eq!(write(&foreign).await.unwrap().status(), StatusCode::FORBIDDEN);
+    assert_eq!(write(&[("origin", "null".to_owned())]).await.unwrap().status(), StatusCode::FORBIDDEN);
+    assert_eq!(write(&[("sec-fetch-site", "cross-site".to_owned())]).await.unwrap().status(), StatusCode::FORBIDDEN);
+    assert_eq!(site.get("/loops/TIC-1").await["pv"]["span"]["high"], json!(200.0));
+    assert_eq!(write(&[("origin", own)]).await.unwrap().status(), StatusCode::OK);
+    assert_eq!(site.get("/loops/TIC-1").await["pv"]["span"]["high"], json!(120.0));
+}
+
+#[tokio::test]
+async fn what_is_not_there_is_said_so() {
+    let site = Site::open().await;
+    for path in ["/loops/XIC-9", "/records/0192f0c1-2d3e-7a4b-8c5d-6e7f80910a1b/samples", "/nothing"] {
+        let response = site.request(Method::GET, path).send().await.unwrap();
+        let problem = taken(response, StatusCode::NOT_FOUND).await;
+        assert!(problem["detail"].as_str().unwrap().starts_with("there is no "), "{problem}");
+    }
+    let response = site.request(Method::GET, "/records/not-an-id/samples").send().await.unwrap();
+    assert_eq!(taken(response, StatusCode::BAD_REQUEST).await["type"], json!("/problems/request"));
+    let nothing = json!({ "model_id": null, "choice": { "closed_loop_time_constant": null } });
+    let problem = site.send(Method::POST, "/loops/TIC-1/propose", &nothing, StatusCode::NOT_FOUND).await;
+    assert_eq!(problem["detail"], json!("TIC-1 has no model yet: fit one first"));
+}
+
+#[tokio::test]
+async fn the_front_end_is_served_with_its_policy() {
+    let site = Site::open().await;
+    for path in ["/", "/loops/TIC-1/model"] {
+        let response = site.client.get(format!("http://localhost:{}{path}", site.port)).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::OK);
+        let policy = response.headers()["content-security-policy"].to_str().unwrap().to_owned();
+        assert!(policy.contains("default-src 'self'") && policy.contains("frame-ancestors 'none'"));
+        assert!(response.text().await.unwrap().contains("<title>Antistasis</title>"));
+    }
+}
+
+/// The committed document, which the front end's client is generated from.
+#[test]
+fn the_committed_openapi_document_is_current() {
+    let committed: Value = serde_json::from_str(include_str!("../../../docs/openapi.json")).unwrap();
+    let current = serde_json::to_value(antistasis_server::openapi()).unwrap();
+    assert!(committed == current, "run `./run client`");
+    let mut names: Vec<&str> = current["paths"]
+        .as_object()
+        .unwrap()
+        .values()
+        .flat_map(|path| path.as_object().unwrap().values())
+        .filter_map(|operation| operation["operationId"].as_str())
+        .collect();
+    let count = names.len();
+    names.sort_unstable();
+    names.dedup();
+    assert_eq!(names.len(), count, "operation names must be unique");
+}
