@@ -16,12 +16,15 @@ const FEWEST_SAMPLES: usize = 10;
 const COARSE_SAMPLES: usize = 250;
 /// How much longer the blocks of one coarse search are than those of the next finer one.
 const COARSENING: usize = 4;
-const COARSE_DEAD_TIMES: usize = 24;
-const COARSE_TIME_CONSTANTS: usize = 10;
+const COARSE_DEAD_TIMES: usize = 18;
+const COARSE_TIME_CONSTANTS: usize = 8;
 /// How many of the best points of a grid are refined on its averaged data, for either assumption on the past.
 const GRID_STARTS: usize = 3;
 /// How many of the points found so are refined on all data.
 const STARTS: usize = 2;
+/// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on all.
+const COARSE_TOLERANCE: f64 = 1e-2;
+const TOLERANCE: f64 = 1e-9;
 
 /// Positions of the unknowns.
 const GAIN: usize = 0;
@@ -134,14 +137,14 @@ pub fn fit_fopdt(data: DataSet<'_>) -> Result<FopdtModel> {
         .coarse_searches()
         .iter()
         .flat_map(Prepared::coarse_minima)
-        .filter_map(|start| prepared.linear_fit(start.time_constant(), start.dead_time(), start.before))
+        .flat_map(|start| prepared.linear_fits(start.time_constant(), start.dead_time()))
         .collect();
     starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
     starts.dedup_by(|a, b| a.is_near(b));
     let best = starts
         .iter()
         .take(STARTS)
-        .filter_map(|start| prepared.refined(start, &bounds))
+        .filter_map(|start| prepared.refined(start, &bounds, TOLERANCE))
         .min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
         .ok_or_else(|| {
             Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
@@ -157,6 +160,7 @@ enum Before {
 }
 
 /// A point of the search.
+#[derive(Debug, Clone)]
 struct Start {
     unknowns: [f64; UNKNOWNS],
     before: Before,
@@ -449,36 +453,38 @@ impl Prepared {
     /// The least-squares minima of a coarse search, the best for either assumption on the past.
     fn coarse_minima(&self) -> Vec<Start> {
         let bounds = Bounds::of(&self.axis);
+        let points = self.grid(&bounds);
         [Before::AtFirstValue, Before::AtMean]
             .into_iter()
             .filter_map(|before| {
-                let starts = self.grid_starts(&bounds, before);
-                let minima = starts.iter().filter_map(|start| self.refined(start, &bounds));
+                let starts = points.iter().filter(|point| point.before == before).take(GRID_STARTS);
+                let minima = starts.filter_map(|start| self.refined(start, &bounds, COARSE_TOLERANCE));
                 minima.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
             })
             .collect()
     }
 
-    /// The best points of a grid over dead time and time constant, one a dead time.
-    fn grid_starts(&self, bounds: &Bounds, before: Before) -> Vec<Start> {
+    /// The points of a grid over dead time and time constant, the best for each dead time, in rising order of the squares.
+    fn grid(&self, bounds: &Bounds) -> Vec<Start> {
         let (interval, duration) = (self.axis.mean_interval(), self.axis.duration());
         let (fastest, slowest) = (0.5 * interval, 2.0 * duration);
-        let mut starts: Vec<Start> = (0..COARSE_DEAD_TIMES)
-            .filter_map(|i| {
-                // Closer together towards 0, where most dead times are.
-                let dead_time = bounds.dead_time * (i as f64 / COARSE_DEAD_TIMES as f64).powi(2);
-                (0..COARSE_TIME_CONSTANTS)
-                    .filter_map(|j| {
-                        let share = j as f64 / (COARSE_TIME_CONSTANTS - 1) as f64;
-                        let time_constant = fastest * (slowest / fastest).powf(share);
-                        self.linear_fit(time_constant, dead_time, before)
-                    })
-                    .min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
-            })
-            .collect();
-        starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
-        starts.truncate(GRID_STARTS);
-        starts
+        let mut points = Vec::with_capacity(2 * COARSE_DEAD_TIMES);
+        for i in 0..COARSE_DEAD_TIMES {
+            // Closer together towards 0, where most dead times are.
+            let dead_time = bounds.dead_time * (i as f64 / COARSE_DEAD_TIMES as f64).powi(2);
+            let row: Vec<Start> = (0..COARSE_TIME_CONSTANTS)
+                .flat_map(|j| {
+                    let share = j as f64 / (COARSE_TIME_CONSTANTS - 1) as f64;
+                    self.linear_fits(fastest * (slowest / fastest).powf(share), dead_time)
+                })
+                .collect();
+            for before in [Before::AtFirstValue, Before::AtMean] {
+                let of_this = row.iter().filter(|point| point.before == before);
+                points.extend(of_this.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).cloned());
+            }
+        }
+        points.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        points
     }
 
     /// From the first value of the OP to what it is taken to have been before.
@@ -489,21 +495,27 @@ impl Prepared {
         }
     }
 
-    /// The best linear unknowns for a given time constant and dead time.
-    fn linear_fit(&self, time_constant: f64, dead_time: f64, before: Before) -> Option<Start> {
-        let mut sums = NormalEquations::<4>::default();
-        self.walk(time_constant, dead_time, self.earlier(before), |sample, past, output| {
-            sums.add(&[sample.value, 1.0, past.transient, output]);
+    /// The best linear unknowns for a given time constant and dead time, for either assumption on the past.
+    fn linear_fits(&self, time_constant: f64, dead_time: f64) -> impl Iterator<Item = Start> {
+        let mut sums = NormalEquations::<5>::default();
+        self.walk(time_constant, dead_time, 0.0, |sample, past, output| {
+            sums.add(&[sample.value, past.earlier, 1.0, past.transient, output]);
         });
-        let ([gain, offset, transient], sum_of_squares) = sums.linear_solution::<3>()?;
-        Some(Start { unknowns: [gain, offset, transient, time_constant.ln(), dead_time], before, sum_of_squares })
+        [Before::AtFirstValue, Before::AtMean].into_iter().filter_map(move |before| {
+            let response = [1.0, self.earlier(before), 0.0, 0.0, 0.0];
+            let others = [[0.0, 0.0, 1.0, 0.0, 0.0], [0.0, 0.0, 0.0, 1.0, 0.0], [0.0, 0.0, 0.0, 0.0, 1.0]];
+            let ([gain, offset, transient], sum_of_squares) =
+                sums.transformed(&[response, others[0], others[1], others[2]]).linear_solution::<3>()?;
+            Some(Start { unknowns: [gain, offset, transient, time_constant.ln(), dead_time], before, sum_of_squares })
+        })
     }
 
     /// The minimum that is reached from `start`.
-    fn refined(&self, start: &Start, bounds: &Bounds) -> Option<Start> {
+    fn refined(&self, start: &Start, bounds: &Bounds, tolerance: f64) -> Option<Start> {
         let earlier = self.earlier(start.before);
-        let outcome =
-            minimise(start.unknowns, |p| Some(bounds.held(p, self.sums(&bounds.clamped(p), earlier)).compress()));
+        let outcome = minimise(start.unknowns, tolerance, |p| {
+            Some(bounds.held(p, self.sums(&bounds.clamped(p), earlier)).compress())
+        });
         let unknowns = bounds.clamped(&outcome.parameters);
         let sum_of_squares = outcome.sum_of_squares;
         sum_of_squares.is_finite().then_some(Start { unknowns, before: start.before, sum_of_squares })

@@ -33,6 +33,20 @@ impl<const Q: usize> NormalEquations<Q> {
         self.samples += 1;
     }
 
+    /// The sums that rows `map · row` would have given: each new column is a combination of the old ones.
+    #[must_use]
+    pub fn transformed<const R: usize>(&self, map: &[[f64; Q]; R]) -> NormalEquations<R> {
+        let at = |i: usize, j: usize| self.gram[i.max(j)][i.min(j)];
+        let mut gram = [[0.0; R]; R];
+        for i in 0..R {
+            for j in 0..=i {
+                let terms = (0..Q).flat_map(|k| (0..Q).map(move |l| (k, l)));
+                gram[i][j] = terms.map(|(k, l)| map[i][k] * map[j][l] * at(k, l)).sum();
+            }
+        }
+        NormalEquations { gram, samples: self.samples }
+    }
+
     /// Number of samples added.
     #[must_use]
     pub fn samples(&self) -> usize {
@@ -165,10 +179,11 @@ where
     }
 }
 
-/// Minimises the sum of squares from `start`; `evaluate` gives the compressed problem at given parameters, or None
-/// where there is no answer.
+/// Minimises the sum of squares from `start`, until a step changes it by less than the relative `tolerance`; `evaluate` gives
+/// the compressed problem at given parameters, or None where there is no answer.
 pub fn minimise<const P: usize, const Q: usize>(
     start: [f64; P],
+    tolerance: f64,
     mut evaluate: impl FnMut(&[f64; P]) -> Option<Compressed<P, Q>>,
 ) -> Outcome<P>
 where
@@ -178,7 +193,7 @@ where
     let parameters = SVector::from(start);
     let current = evaluate(&start);
     let problem = Problem { parameters, current, evaluate };
-    let (problem, report) = LevenbergMarquardt::new().with_tol(1e-9).with_patience(10).minimize(problem);
+    let (problem, report) = LevenbergMarquardt::new().with_tol(tolerance).with_patience(10).minimize(problem);
     Outcome {
         parameters: problem.parameters.data.0[0],
         sum_of_squares: 2.0 * report.objective_function,
@@ -206,7 +221,7 @@ mod tests {
             }
             sums
         };
-        let outcome = minimise([250.0, 5e-4], |p| Some(equations(p).compress()));
+        let outcome = minimise([250.0, 5e-4], 1e-10, |p| Some(equations(p).compress()));
         assert!(outcome.converged);
         assert!((outcome.parameters[0] / 238.942_129_18 - 1.0).abs() < 1e-7);
         assert!((outcome.parameters[1] / 5.501_564_318_1e-4 - 1.0).abs() < 1e-7);
@@ -216,6 +231,18 @@ mod tests {
         let covariance = at_end.inverse::<2>(&[]).unwrap() * variance;
         assert!((covariance[(0, 0)].sqrt() / 2.707_007_524_1 - 1.0).abs() < 1e-6);
         assert!((covariance[(1, 1)].sqrt() / 7.266_868_843_6e-6 - 1.0).abs() < 1e-6);
+    }
+
+    #[test]
+    fn transformed_sums_are_those_of_transformed_rows() {
+        let (mut plain, mut combined) = (NormalEquations::<3>::default(), NormalEquations::<2>::default());
+        for k in 0..20 {
+            let row = [f64::from(k), f64::from(k * k % 7), 1.0];
+            plain.add(&row);
+            combined.add(&[row[0] - 2.0 * row[1], row[2]]);
+        }
+        let transformed = plain.transformed(&[[1.0, -2.0, 0.0], [0.0, 0.0, 1.0]]);
+        assert_eq!(transformed.gram, combined.gram);
     }
 
     #[test]
