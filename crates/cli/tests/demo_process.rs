@@ -1,5 +1,7 @@
 //! The demo as a process: starts, starts again on the same data, and leaves nothing behind.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use std::io::{BufRead, BufReader};

@@ -1,5 +1,7 @@
 //! A server is started, found again, and gone when its owner is.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_cluster::{Cluster, Durability, Error};
 use std::net::TcpStream;
 use std::path::{Path, PathBuf};

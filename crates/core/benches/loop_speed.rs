@@ -5,6 +5,8 @@
 //! - Trial: ours, and the crate `ode_solvers` (Dormand–Prince 5) carrying the same process through each scan between the same
 //!   switching instants under the same controller.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
 use antistasis_core::identification::{DataSet, fit_fopdt};
 use antistasis_core::instrument::SensorSpec;

@@ -32,7 +32,7 @@ impl TimeAxis {
     /// rounding of printed time stamps. The times must increase strictly.
     pub fn from_times(times: &[f64]) -> Result<Self> {
         for (row, pair) in times.windows(2).enumerate() {
-            if !(pair[1] > pair[0]) {
+            if pair[1].partial_cmp(&pair[0]) != Some(std::cmp::Ordering::Greater) {
                 return Err(Error::invalid(
                     format!("time at sample {}", row + 2),
                     format!("{} s", pair[1]),

@@ -1,5 +1,7 @@
 //! Whole loops against analytic solutions, an outside integrator, and what must hold for every loop.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_core::Error;
 use antistasis_core::assessment::{metrics, sampled_margins};
 use antistasis_core::controller::{Action, ControllerSpec, OutputLimits, PidSettings};

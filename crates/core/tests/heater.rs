@@ -1,5 +1,7 @@
 //! FOPDT fit of the laboratory heater record: a classic open record, read from Debian's package `libslicot-doc`.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_core::identification::{DataSet, Estimate, fit_fopdt};
 use antistasis_core::series::TimeAxis;
 use std::io::Read;

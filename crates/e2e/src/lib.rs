@@ -192,8 +192,7 @@ impl Page {
 
     /// Clicks the first visible button, link or other clickable thing with this text.
     pub async fn click(&self, text: &str) -> Result<()> {
-        let path =
-            format!("//*[self::button or self::a or self::td or self::th][contains(normalize-space(.), \"{text}\")]");
+        let path = format!("//*[self::button or self::a][contains(normalize-space(.), \"{text}\")]");
         self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }

@@ -1,5 +1,7 @@
 //! Files as exports write them, and files that cannot be taken.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::series::{Role, TimeAxis};

@@ -31,7 +31,6 @@ const REQUEST_TIME: Duration = Duration::from_secs(300);
 const GRACE: Duration = Duration::from_secs(10);
 
 /// The whole application.
-#[must_use]
 pub fn application(state: AppState) -> Router {
     let (api, _) = api::router().split_for_parts();
     Router::new()

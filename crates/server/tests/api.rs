@@ -1,5 +1,7 @@
 //! The API against a real database: each test has a fresh one.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_cluster::Cluster;
 use antistasis_core::simulation::Signal;
 use antistasis_core::units::Span;

@@ -456,7 +456,8 @@ export interface components {
         FopdtModel: {
             /**
              * Format: double
-             * @description How far the OP stood from its first value during the dead time before the data, in its unit.
+             * @description How far the OP is taken to have stood from its first value before the data, in its unit: 0 for a test that starts
+             *     at rest, else to the mean of the OP, whichever fits better.
              */
             earlier_input: number;
             /**

@@ -271,7 +271,7 @@ impl<'a> Pasts<'a> {
             return Past::default();
         }
         match self.decay {
-            Some(decay) if self.released > 0.0 && k % Self::REFRESH != 0 => {
+            Some(decay) if self.released > 0.0 && !k.is_multiple_of(Self::REFRESH) => {
                 self.transient *= decay;
                 self.released *= decay;
             }

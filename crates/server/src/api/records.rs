@@ -132,7 +132,7 @@ impl View {
             return Err(Problem::invalid(format!("buckets is {buckets}; allowed: 1 to {MOST_BUCKETS}")));
         }
         let (from, to) = (self.from.unwrap_or(0.0), self.to.unwrap_or(f64::MAX));
-        if !(from <= to) {
+        if from.is_nan() || to.is_nan() || from > to {
             return Err(Problem::invalid(format!("to is {to} s; allowed: from, {from} s, or later")));
         }
         let window = record.axis.window(from, to);
