@@ -775,16 +775,15 @@ mod tests {
                 fit(&axis, &input, &output)
             })
             .collect();
-        let parts: [(&str, f64, fn(&FopdtModel) -> &Estimate); 3] = [
-            ("gain", gain, |model| &model.parameters.gain),
-            ("time constant", tau, |model| &model.parameters.time_constant),
-            ("dead time", theta, |model| &model.parameters.dead_time),
-        ];
-        for (name, truth, part) in parts {
-            let spread = (fits.iter().map(|model| (part(model).value - truth).powi(2)).sum::<f64>() / 100.0).sqrt();
-            let claimed = fits.iter().map(|model| part(model).standard_error.unwrap()).sum::<f64>() / 100.0;
+        for (index, truth) in [gain, tau, theta].into_iter().enumerate() {
+            let estimates = fits.iter().map(|model| {
+                let FopdtParameters { gain, time_constant, dead_time } = &model.parameters;
+                [gain, time_constant, dead_time][index]
+            });
+            let spread = (estimates.clone().map(|p| (p.value - truth).powi(2)).sum::<f64>() / 100.0).sqrt();
+            let claimed = estimates.map(|p| p.standard_error.unwrap()).sum::<f64>() / 100.0;
             // The spread of 100 repetitions is itself known to 7 %: three of these.
-            assert!((spread / claimed - 1.0).abs() < 0.22, "{name}: spread {spread}, claimed {claimed}");
+            assert!((spread / claimed - 1.0).abs() < 0.22, "parameter {index}: spread {spread}, claimed {claimed}");
         }
     }
 
