@@ -36,6 +36,13 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     page.shows("Max. sensitivity").await?;
     save("control").await?;
+
+    // A gain far too high: the output runs into its limits.
+    page.enter("Gain", "30").await?;
+    page.shows("Unstable").await?;
+    page.drawn().await?;
+    save("control-limits").await?;
+
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     page.go(&application.address("/loops/TIC-204/control")).await?;
     page.drawn().await?;
