@@ -659,7 +659,10 @@ export interface components {
             /** @description Where the times come from. */
             time: components["schemas"]["TimeSource"];
         };
-        /** @description Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit. */
+        /**
+         * @description Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable loop
+         *     there is no margin at all.
+         */
         Margins: {
             /**
              * Format: double
@@ -680,17 +683,17 @@ export interface components {
              * Format: double
              * @description Mt, the largest |L/(1 + L)|.
              */
-            max_complementary_sensitivity: number;
+            max_complementary_sensitivity?: number | null;
             /**
              * Format: double
              * @description Ms, the largest |1/(1 + L)|: the inverse of the distance of the Nyquist curve from −1.
              */
-            max_sensitivity: number;
+            max_sensitivity?: number | null;
             /**
              * Format: double
              * @description Where it is.
              */
-            max_sensitivity_frequency: number;
+            max_sensitivity_frequency?: number | null;
             /**
              * Format: double
              * @description Where the phase is −180°, for the gain margin.
@@ -701,7 +704,7 @@ export interface components {
              * @description Degrees of phase lag that can be added at the gain crossover.
              */
             phase_margin?: number | null;
-            /** @description Whether the closed loop is stable (Nyquist criterion); the other figures mean little when it is not. */
+            /** @description Whether the closed loop is stable (Nyquist criterion). */
             stable: boolean;
         };
         /** @description What is measured on a trace. Times are in s from the event, sizes in PV units unless said otherwise. */

@@ -16,7 +16,7 @@ const figures = computed<[string, string][]>(() => {
     ["Delay margin", duration(margins?.delay_margin)],
     ["Rise 10–90 %", duration(step?.rise_time)],
     ["Settling ±2 %", duration(step?.settling_time_2)],
-    ["IAE", `${number(metrics.integral_absolute_error)} ${props.pvUnit}·s`],
+    [`IAE ${props.pvUnit}·s`, number(metrics.integral_absolute_error)],
     ["OP travel", `${number(metrics.output_travel)} %`],
   ];
 });

@@ -92,13 +92,14 @@ fn robustness(margins: &Margins) -> Verdict {
     if let Some(delay) = margins.delay_margin {
         limits.push(format!("its dead time is {} longer", readable_duration(delay)));
     }
-    let sensitivity = readable(margins.max_sensitivity);
+    let highest = margins.max_sensitivity.unwrap_or(f64::INFINITY);
+    let sensitivity = readable(highest);
     let stays = if limits.is_empty() {
         "Stays stable at any gain.".to_owned()
     } else {
         format!("Stays stable until {}.", limits.join(" or "))
     };
-    if margins.max_sensitivity > USUAL_MAX_SENSITIVITY {
+    if highest > USUAL_MAX_SENSITIVITY {
         Verdict::new(
             Tone::Caution,
             format!("{stays} Maximum sensitivity {sensitivity} is above 2: little room for a wrong model."),

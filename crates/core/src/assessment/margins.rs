@@ -9,10 +9,11 @@ use serde::{Deserialize, Serialize};
 use std::f64::consts::PI;
 use utoipa::ToSchema;
 
-/// Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+/// Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable loop
+/// there is no margin at all.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Margins {
-    /// Whether the closed loop is stable (Nyquist criterion); the other figures mean little when it is not.
+    /// Whether the closed loop is stable (Nyquist criterion).
     pub stable: bool,
     /// The loop gain can rise by this factor before the loop becomes unstable.
     pub gain_margin: Option<f64>,
@@ -25,11 +26,11 @@ pub struct Margins {
     /// Seconds of dead time that can be added before the loop becomes unstable.
     pub delay_margin: Option<f64>,
     /// Ms, the largest |1/(1 + L)|: the inverse of the distance of the Nyquist curve from −1.
-    pub max_sensitivity: f64,
+    pub max_sensitivity: Option<f64>,
     /// Where it is.
-    pub max_sensitivity_frequency: f64,
+    pub max_sensitivity_frequency: Option<f64>,
     /// Mt, the largest |L/(1 + L)|.
-    pub max_complementary_sensitivity: f64,
+    pub max_complementary_sensitivity: Option<f64>,
 }
 
 /// The frequency response of an open loop that has no poles in the right half plane.
@@ -99,16 +100,19 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         // Nyquist: with poles at the origin the curve starts a quarter turn for each from the real axis, and must come
         // back to it; every further half turn is an unstable pole of the closed loop.
         let expected = self.integrators as f64 * PI / 2.0;
+        if (turned - expected).abs() > PI / 2.0 {
+            return Margins::default();
+        }
         Margins {
-            stable: (turned - expected).abs() < PI / 2.0,
+            stable: true,
             gain_margin: gain_margin.map(|best| best.0),
             phase_crossover: gain_margin.map(|best| best.1),
             phase_margin: phase_margin.map(|best| best.0.to_degrees()),
             gain_crossover: phase_margin.map(|best| best.1),
             delay_margin,
-            max_sensitivity,
-            max_sensitivity_frequency,
-            max_complementary_sensitivity,
+            max_sensitivity: Some(max_sensitivity),
+            max_sensitivity_frequency: Some(max_sensitivity_frequency),
+            max_complementary_sensitivity: Some(max_complementary_sensitivity),
         }
     }
 
@@ -206,8 +210,8 @@ mod tests {
         assert!(margins.stable);
         close(margins.gain_margin, PI, 1e-9); // L = exp(−θs)/(2θs): exactly π
         close(margins.phase_margin, 61.35, 0.01);
-        close(Some(margins.max_sensitivity), 1.59, 0.005);
-        close(Some(margins.max_complementary_sensitivity), 1.0, 0.005);
+        close(margins.max_sensitivity, 1.59, 0.005);
+        close(margins.max_complementary_sensitivity, 1.0, 0.005);
         close(margins.delay_margin, 2.14 * 3.0, 0.01 * 3.0);
     }
 
@@ -221,8 +225,8 @@ mod tests {
         assert!(margins.stable);
         close(margins.gain_margin, 2.96, 0.005);
         close(margins.phase_margin, 46.9, 0.05);
-        close(Some(margins.max_sensitivity), 1.70, 0.005);
-        close(Some(margins.max_complementary_sensitivity), 1.30, 0.005);
+        close(margins.max_sensitivity, 1.70, 0.005);
+        close(margins.max_complementary_sensitivity, 1.30, 0.005);
         close(margins.delay_margin, 1.59 * 4.0, 0.005 * 4.0);
     }
 
@@ -235,7 +239,7 @@ mod tests {
         let margins = sampled_margins(&process, &span, &pid, 0.4).unwrap();
         close(margins.gain_margin, 2.0 / (0.5 * 0.4), 1e-6);
         let wild = PidSettings { gain: 11.0, ..pid };
-        assert!(!sampled_margins(&process, &span, &wild, 0.4).unwrap().stable);
+        assert_eq!(sampled_margins(&process, &span, &wild, 0.4).unwrap(), Margins::default());
     }
 
     #[test]
