@@ -3,8 +3,9 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
 import { computed } from "vue";
 import type { Schemas, Trial } from "../api/client";
+import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
-import NumberField from "./NumberField.vue";
+import FieldList from "./FieldList.vue";
 
 type Pid = Extract<Schemas["ControllerSpec"], { kind: "pid" }>;
 type EventKind = "set_point_step" | "load_step";
@@ -19,6 +20,7 @@ const emit = defineEmits<{
 const pid = computed(() => props.trial.candidate.controller as Pid);
 const unit = computed(() => props.trial.plant.pv.span.unit);
 const limits = computed(() => pid.value.output_limits ?? { low: 0, high: 100 });
+const noise = computed(() => props.trial.plant.sensor?.noise ?? 0);
 
 function setPid(edit: (pid: Pid) => void) {
   emit("change", (trial) => edit(trial.candidate.controller as Pid));
@@ -28,126 +30,170 @@ function eventOf(kind: EventKind) {
   return props.trial.scenario.events.find((event) => event.kind === kind);
 }
 
-function setEvent(kind: EventKind, part: "at" | "by", value: number | null) {
-  if (value === null) return;
-  emit("change", (trial) => {
-    const event = trial.scenario.events.find((known) => known.kind === kind);
-    if (event) event[part] = value;
-  });
+function eventField(kind: EventKind, part: "at" | "by", label: string, fieldUnit: string): Field {
+  const isTime = part === "at";
+  return {
+    key: `${kind} ${part}`,
+    label,
+    unit: fieldUnit,
+    value: eventOf(kind)?.[part] ?? null,
+    min: isTime ? 0 : undefined,
+    max: isTime ? props.trial.scenario.duration : undefined,
+    set: whenGiven((value) =>
+      emit("change", (trial) => {
+        const event = trial.scenario.events.find((known) => known.kind === kind);
+        if (event) event[part] = value;
+      }),
+    ),
+  };
 }
 
-function setLimit(end: "low" | "high", value: number | null) {
-  if (value !== null) setPid((settings) => (settings.output_limits = { ...limits.value, [end]: value }));
+function limitField(end: "low" | "high", label: string, range: string): Field {
+  const set = (value: number) =>
+    setPid((settings) => (settings.output_limits = { ...limits.value, [end]: value }));
+  return { key: end, label, unit: "%", range, value: limits.value[end], set: whenGiven(set) };
 }
 
-function setScenario(part: "scan" | "duration" | "seed", value: number | null) {
-  if (value !== null) emit("change", (trial) => (trial.scenario[part] = value));
+function scenarioField(part: "scan" | "duration", label: string): Field {
+  const set = (value: number) => emit("change", (trial) => (trial.scenario[part] = value));
+  const value = props.trial.scenario[part];
+  return { key: part, label, unit: "s", min: 0, exclusive: true, value, set: whenGiven(set) };
 }
 
-const controllerRest = computed(() => {
+const few = computed<Field[]>(() => [
+  {
+    key: "tau",
+    label: "Closed-loop τc",
+    unit: "s",
+    range: "SIMC",
+    min: 0,
+    exclusive: true,
+    byRatio: true,
+    value: props.closedLoopTimeConstant,
+    set: whenGiven((value) => emit("tune", value)),
+  },
+  {
+    key: "gain",
+    label: "Gain",
+    unit: "%/%",
+    min: 0,
+    exclusive: true,
+    byRatio: true,
+    value: pid.value.gain,
+    set: whenGiven((value) => setPid((settings) => (settings.gain = value))),
+  },
+  {
+    key: "integral",
+    label: "Integral time",
+    unit: "s",
+    min: 0,
+    exclusive: true,
+    byRatio: true,
+    whenEmpty: "off",
+    value: pid.value.integral_time ?? null,
+    set: (value) => setPid((settings) => (settings.integral_time = value)),
+  },
+  {
+    key: "derivative",
+    label: "Derivative time",
+    unit: "s",
+    min: 0,
+    byRatio: true,
+    value: pid.value.derivative_time ?? 0,
+    set: whenGiven((value) => setPid((settings) => (settings.derivative_time = value))),
+  },
+]);
+
+const controllerRest = computed<Field[]>(() => [
+  {
+    key: "weight",
+    label: "Set point weight",
+    unit: "",
+    min: 0,
+    max: 1,
+    value: pid.value.set_point_weight ?? 1,
+    set: whenGiven((value) => setPid((settings) => (settings.set_point_weight = value))),
+  },
+  limitField("low", "Low limit", `below ${limits.value.high}`),
+  limitField("high", "High limit", `above ${limits.value.low}`),
+  {
+    key: "filter",
+    label: "Derivative filter N",
+    unit: "",
+    min: 1,
+    max: 100,
+    value: pid.value.derivative_filter ?? 10,
+    set: whenGiven((value) => setPid((settings) => (settings.derivative_filter = value))),
+  },
+  {
+    key: "tracking",
+    label: "Tracking time",
+    unit: "s",
+    min: 0,
+    exclusive: true,
+    whenEmpty: "by itself",
+    value: pid.value.tracking_time ?? null,
+    set: (value) => setPid((settings) => (settings.tracking_time = value)),
+  },
+]);
+
+const scenarioRest = computed<Field[]>(() => [
+  eventField("set_point_step", "by", "Set point step", unit.value),
+  eventField("set_point_step", "at", "… at", "s"),
+  eventField("load_step", "by", "Load step", "% OP"),
+  eventField("load_step", "at", "… at", "s"),
+  scenarioField("duration", "Duration"),
+  scenarioField("scan", "Scan"),
+  {
+    key: "noise",
+    label: "Noise of the PV",
+    unit: unit.value,
+    min: 0,
+    value: noise.value,
+    set: whenGiven((value) => emit("change", (trial) => (trial.plant.sensor = { noise: value }))),
+  },
+]);
+
+const sections = computed(() => {
+  const { scenario } = props.trial;
   const tracking = pid.value.tracking_time ? duration(pid.value.tracking_time) : "by itself";
-  return `limits ${number(limits.value.low)} to ${number(limits.value.high)} % · set point weight ${number(pid.value.set_point_weight)} · ${pid.value.action ?? "reverse"} · tracking ${tracking}`;
-});
-const scenarioRest = computed(() => {
-  const [step, load] = [eventOf("set_point_step"), eventOf("load_step")];
-  return `step ${number(step?.by)} ${unit.value} · load ${number(load?.by)} % · ${duration(props.trial.scenario.duration)} · scan ${number(props.trial.scenario.scan)} s · noise ${number(props.trial.plant.sensor?.noise ?? 0)} ${unit.value}`;
+  return [
+    {
+      name: "Controller",
+      fields: controllerRest.value,
+      summary: [
+        `limits ${number(limits.value.low)} to ${number(limits.value.high)} %`,
+        `set point weight ${number(pid.value.set_point_weight)}`,
+        pid.value.action ?? "reverse",
+        `tracking ${tracking}`,
+      ],
+    },
+    {
+      name: "Scenario",
+      fields: scenarioRest.value,
+      summary: [
+        `step ${number(eventOf("set_point_step")?.by)} ${unit.value}`,
+        `load ${number(eventOf("load_step")?.by)} %`,
+        duration(scenario.duration),
+        `scan ${number(scenario.scan)} s`,
+        `noise ${number(noise.value)} ${unit.value}`,
+      ],
+    },
+  ];
 });
 </script>
 
 <template>
   <div class="grid gap-[6px]">
-    <NumberField
-      label="Closed-loop τc"
-      unit="s"
-      range="SIMC"
-      :min="0"
-      exclusive
-      by-ratio
-      :model-value="closedLoopTimeConstant"
-      @update:model-value="$event !== null && emit('tune', $event)"
-      @settled="emit('settled')"
-    />
-    <NumberField
-      label="Gain"
-      unit="%/%"
-      :min="0"
-      exclusive
-      by-ratio
-      :model-value="pid.gain"
-      @update:model-value="$event !== null && setPid((p) => (p.gain = $event as number))"
-      @settled="emit('settled')"
-    />
-    <NumberField
-      label="Integral time"
-      unit="s"
-      :min="0"
-      exclusive
-      when-empty="off"
-      by-ratio
-      :model-value="pid.integral_time ?? null"
-      @update:model-value="setPid((p) => (p.integral_time = $event))"
-      @settled="emit('settled')"
-    />
-    <NumberField
-      label="Derivative time"
-      unit="s"
-      :min="0"
-      by-ratio
-      :model-value="pid.derivative_time ?? 0"
-      @update:model-value="$event !== null && setPid((p) => (p.derivative_time = $event as number))"
-      @settled="emit('settled')"
-    />
-
-    <Disclosure v-slot="{ open }">
+    <FieldList :fields="few" @settled="emit('settled')" />
+    <Disclosure v-for="section in sections" :key="section.name" v-slot="{ open }">
       <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
-        <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> Controller: {{ controllerRest }}
+        <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> {{ section.name }}:
+        {{ section.summary.join(" · ") }}
       </DisclosureButton>
       <DisclosurePanel class="grid gap-[6px] pb-1">
-        <NumberField
-          label="Set point weight"
-          unit=""
-          :min="0"
-          :max="1"
-          :model-value="pid.set_point_weight ?? 1"
-          @update:model-value="$event !== null && setPid((p) => (p.set_point_weight = $event as number))"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Low limit"
-          unit="%"
-          :range="`below ${limits.high}`"
-          :model-value="limits.low"
-          @update:model-value="setLimit('low', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="High limit"
-          unit="%"
-          :range="`above ${limits.low}`"
-          :model-value="limits.high"
-          @update:model-value="setLimit('high', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Derivative filter N"
-          unit=""
-          :min="1"
-          :max="100"
-          :model-value="pid.derivative_filter ?? 10"
-          @update:model-value="$event !== null && setPid((p) => (p.derivative_filter = $event as number))"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Tracking time"
-          unit="s"
-          :min="0"
-          exclusive
-          when-empty="by itself"
-          :model-value="pid.tracking_time ?? null"
-          @update:model-value="setPid((p) => (p.tracking_time = $event))"
-          @settled="emit('settled')"
-        />
-        <label class="grid grid-cols-[1fr_158px] items-center gap-2">
+        <FieldList :fields="section.fields" @settled="emit('settled')" />
+        <label v-if="section.name === 'Controller'" class="grid grid-cols-[1fr_158px] items-center gap-2">
           Action
           <select
             class="entry"
@@ -160,74 +206,6 @@ const scenarioRest = computed(() => {
             <option value="direct">direct</option>
           </select>
         </label>
-      </DisclosurePanel>
-    </Disclosure>
-
-    <Disclosure v-slot="{ open }">
-      <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
-        <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> Scenario: {{ scenarioRest }}
-      </DisclosureButton>
-      <DisclosurePanel class="grid gap-[6px] pb-1">
-        <NumberField
-          label="Set point step"
-          :unit="unit"
-          :model-value="eventOf('set_point_step')?.by ?? null"
-          @update:model-value="setEvent('set_point_step', 'by', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="… at"
-          unit="s"
-          :min="0"
-          :max="trial.scenario.duration"
-          :model-value="eventOf('set_point_step')?.at ?? null"
-          @update:model-value="setEvent('set_point_step', 'at', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Load step"
-          unit="% OP"
-          :model-value="eventOf('load_step')?.by ?? null"
-          @update:model-value="setEvent('load_step', 'by', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="… at"
-          unit="s"
-          :min="0"
-          :max="trial.scenario.duration"
-          :model-value="eventOf('load_step')?.at ?? null"
-          @update:model-value="setEvent('load_step', 'at', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Duration"
-          unit="s"
-          :min="0"
-          exclusive
-          :model-value="trial.scenario.duration"
-          @update:model-value="setScenario('duration', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Scan"
-          unit="s"
-          :min="0"
-          exclusive
-          :model-value="trial.scenario.scan"
-          @update:model-value="setScenario('scan', $event)"
-          @settled="emit('settled')"
-        />
-        <NumberField
-          label="Noise of the PV"
-          :unit="unit"
-          :min="0"
-          :model-value="trial.plant.sensor?.noise ?? 0"
-          @update:model-value="
-            $event !== null && emit('change', (t) => (t.plant.sensor = { noise: $event as number }))
-          "
-          @settled="emit('settled')"
-        />
       </DisclosurePanel>
     </Disclosure>
   </div>

@@ -1,9 +1,10 @@
 <script setup lang="ts">
 /** The span of the PV, on which every gain in % depends. */
-import { reactive, ref, watch } from "vue";
+import { computed, reactive, ref, watch } from "vue";
 import { answered, api, messageOf } from "../api/client";
+import { whenGiven, type Field } from "../lib/field";
 import { useLoop } from "../lib/loop";
-import NumberField from "./NumberField.vue";
+import FieldList from "./FieldList.vue";
 
 const { state } = useLoop();
 const span = reactive({ low: 0, high: 100, unit: "" });
@@ -33,29 +34,21 @@ async function keep() {
   }
 }
 
-function set(end: "low" | "high", value: number | null) {
-  if (value !== null) span[end] = value;
+function field(end: "low" | "high", label: string, range?: string): Field {
+  const set = whenGiven((value) => (span[end] = value));
+  return { key: end, label, unit: span.unit, range, value: span[end], set };
 }
+
+const fields = computed(() => [
+  field("low", "Lower range value"),
+  field("high", "Upper range value", `above ${span.low}`),
+]);
 </script>
 
 <template>
   <fieldset class="grid gap-2">
     <legend class="mb-1 font-semibold">Span of {{ state.detail?.pv.tag }}</legend>
-    <NumberField
-      label="Lower range value"
-      :unit="span.unit"
-      :model-value="span.low"
-      @update:model-value="set('low', $event)"
-      @settled="keep"
-    />
-    <NumberField
-      label="Upper range value"
-      :unit="span.unit"
-      :range="`above ${span.low}`"
-      :model-value="span.high"
-      @update:model-value="set('high', $event)"
-      @settled="keep"
-    />
+    <FieldList :fields="fields" @settled="keep" />
     <label class="grid grid-cols-[1fr_158px] items-center gap-2">
       Unit <input v-model="span.unit" class="entry text-right" maxlength="24" @change="keep" />
     </label>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What stands in place of content: nothing yet, on its way, or failed. */
-defineProps<{ kind: "empty" | "loading" | "failed"; title: string }>();
+defineProps<{ kind: "empty" | "loading" | "failed"; title: string; retry?: () => unknown }>();
 </script>
 
 <template>
@@ -19,5 +19,6 @@ defineProps<{ kind: "empty" | "loading" | "failed"; title: string }>();
     </svg>
     <p class="heading">{{ title }}</p>
     <div class="max-w-[46ch] text-soft"><slot /></div>
+    <button v-if="retry" type="button" class="button" @click="retry()">Try again</button>
   </div>
 </template>

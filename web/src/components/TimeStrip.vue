@@ -3,7 +3,9 @@
 import uPlot from "uplot";
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from "vue";
 import { number, timeUnit } from "../lib/format";
-import type { Curve, Mark, Panel } from "../lib/strip";
+import type { Mark, Panel } from "../lib/strip";
+import { rangeOf, series, table, valueAt } from "../lib/stripData";
+import { drawGround, drawNotes, type Surroundings } from "../lib/stripDrawing";
 import { colour, paletteVersion } from "../lib/theme";
 
 const props = defineProps<{ panels: Panel[]; marks?: Mark[]; label: string; extent?: [number, number] }>();
@@ -52,60 +54,6 @@ const layout = computed(() =>
   ),
 );
 
-function table(panel: Panel): uPlot.AlignedData {
-  const tables = panel.curves.map((curve) => [curve.times, curve.values] as uPlot.AlignedData);
-  if (tables.length === 0)
-    return [
-      [0, 1],
-      [null, null],
-    ];
-  const first = panel.curves[0]?.times;
-  if (panel.curves.every((curve) => curve.times === first)) {
-    return [first, ...panel.curves.map((curve) => curve.values)] as uPlot.AlignedData;
-  }
-  return uPlot.join(tables) as uPlot.AlignedData;
-}
-
-/** Room at the top for the title, at the bottom for the eye, in pixels. */
-const ROOM = { top: 24, bottom: 8 };
-
-function rangeOf(panel: Panel, height: number): [number, number] {
-  let [low, high] = [Infinity, -Infinity];
-  const take = (value: number) => {
-    low = Math.min(low, value);
-    high = Math.max(high, value);
-  };
-  for (const curve of panel.curves) {
-    curve.values.forEach((value, k) => {
-      const time = curve.times[k] as number;
-      if (value !== null && time >= shown[0] && time <= shown[1]) take(value);
-    });
-    if (curve.fillTo !== undefined) take(curve.fillTo);
-  }
-  panel.include?.forEach(take);
-  if (low > high) return [0, 1];
-  if (high === low) {
-    const room = Math.max(0.5, 0.02 * Math.abs(high));
-    [low, high] = [low - room, high + room];
-  }
-  const perPixel = (high - low) / Math.max(10, height - ROOM.top - ROOM.bottom);
-  return [low - ROOM.bottom * perPixel, high + ROOM.top * perPixel];
-}
-
-function series(curve: Curve): uPlot.Series {
-  return {
-    label: curve.label,
-    stroke: () => colour(curve.colour),
-    width: curve.width ?? 1.6,
-    dash: curve.dash,
-    fill: curve.fillTo === undefined ? undefined : () => `${colour(curve.colour)}38`,
-    fillTo: curve.fillTo,
-    paths: curve.stepped ? uPlot.paths.stepped?.({ align: 1 }) : uPlot.paths.linear?.(),
-    points: { show: false },
-    alpha: curve.faint ? 0.75 : 1,
-  };
-}
-
 function options(panel: Panel, index: number, width: number, height: number): uPlot.Options {
   const isLast = index === props.panels.length - 1;
   const axis = {
@@ -125,7 +73,7 @@ function options(panel: Panel, index: number, width: number, height: number): uP
     },
     scales: {
       x: { time: false, range: () => shown },
-      y: { range: (plot) => rangeOf(current(index), plot.bbox.height / devicePixelRatio) },
+      y: { range: (plot) => rangeOf(current(index), plot.bbox.height / devicePixelRatio, shown) },
     },
     axes: [
       {
@@ -153,163 +101,19 @@ function options(panel: Panel, index: number, width: number, height: number): uP
     series: [{}, ...panel.curves.map(series)],
     hooks: {
       drawClear: [(plot) => drawGround(plot, current(index))],
-      draw: [(plot) => drawNotes(plot, current(index), index)],
+      draw: [(plot) => drawNotes(plot, current(index), surroundings(index))],
       setSelect: [(plot) => zoomToSelection(plot)],
       setCursor: [(plot) => readCursor(plot)],
     },
   };
 }
 
+function surroundings(index: number): Surroundings {
+  return { marks: props.marks ?? [], shown, isFirst: index === 0, isLast: index === props.panels.length - 1 };
+}
+
 function current(index: number): Panel {
   return props.panels[index] as Panel;
-}
-
-function drawGround(plot: uPlot, panel: Panel) {
-  const { ctx, bbox } = plot;
-  ctx.fillStyle = colour("--sheet");
-  ctx.fillRect(bbox.left, bbox.top, bbox.width, bbox.height);
-  for (const band of panel.bands ?? []) {
-    const [left, right] = [plot.valToPos(band.from, "x", true), plot.valToPos(band.to, "x", true)];
-    const [top, bottom] = [plot.valToPos(band.high, "y", true), plot.valToPos(band.low, "y", true)];
-    clipped(plot, () => {
-      ctx.fillStyle = colour("--pv-wash");
-      ctx.fillRect(left, top, right - left, bottom - top);
-    });
-  }
-}
-
-function clipped(plot: uPlot, draw: () => void) {
-  const { ctx, bbox } = plot;
-  ctx.save();
-  ctx.beginPath();
-  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
-  ctx.clip();
-  draw();
-  ctx.restore();
-}
-
-function drawNotes(plot: uPlot, panel: Panel, index: number) {
-  const { ctx, bbox } = plot;
-  const ratio = devicePixelRatio;
-  ctx.save();
-  ctx.setLineDash([]);
-  ctx.globalAlpha = 1;
-  ctx.strokeStyle = colour("--rule");
-  ctx.lineWidth = ratio;
-  ctx.strokeRect(bbox.left, bbox.top, bbox.width, bbox.height);
-  ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
-  for (const mark of props.marks ?? []) {
-    const x = plot.valToPos(mark.time, "x", true);
-    if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) continue;
-    ctx.strokeStyle = colour(mark.colour);
-    ctx.setLineDash([1.5 * ratio, 3 * ratio]);
-    ctx.beginPath();
-    ctx.moveTo(x, bbox.top);
-    ctx.lineTo(x, bbox.top + bbox.height);
-    ctx.stroke();
-    ctx.setLineDash([]);
-    if (index === 0) {
-      ctx.fillStyle = colour(mark.colour);
-      const y = bbox.top - 4 * ratio;
-      ctx.beginPath();
-      ctx.moveTo(x, y);
-      ctx.lineTo(x - 4 * ratio, y - 7 * ratio);
-      ctx.lineTo(x + 4 * ratio, y - 7 * ratio);
-      ctx.fill();
-      ctx.textAlign = "left";
-      ctx.fillText(mark.label, x + 8 * ratio, y);
-    }
-  }
-  if (panel.limits) drawLimits(plot, panel);
-  drawLabels(plot, panel);
-  if (index === props.panels.length - 1) {
-    ctx.fillStyle = colour("--ink-soft");
-    ctx.textAlign = "left";
-    const below = bbox.top + bbox.height + 16 * ratio;
-    ctx.fillText(timeUnit(shown[1] - shown[0]).symbol, bbox.left + bbox.width + 10 * ratio, below);
-  }
-  ctx.restore();
-}
-
-/** Limits in sight as hatched edges; where the first curve stands at one, it is marked there. */
-function drawLimits(plot: uPlot, panel: Panel) {
-  const { low, high } = panel.limits as { low: number; high: number };
-  const { ctx, bbox } = plot;
-  const ratio = devicePixelRatio;
-  const curve = panel.curves[0];
-  clipped(plot, () => {
-    ctx.strokeStyle = colour("--limit");
-    for (const limit of [low, high]) {
-      const y = plot.valToPos(limit, "y", true);
-      if (y < bbox.top || y > bbox.top + bbox.height) continue;
-      const away = (limit === high ? -1 : 1) * 6 * ratio;
-      ctx.lineWidth = ratio;
-      ctx.globalAlpha = 0.55;
-      hatch(ctx, bbox.left, bbox.left + bbox.width, y, away, 9 * ratio);
-      ctx.globalAlpha = 1;
-      if (!curve) continue;
-      ctx.lineWidth = 3 * ratio;
-      curve.values.forEach((value, k) => {
-        const reached = value !== null && (limit === high ? value >= high : value <= low);
-        if (!reached || curve.times[k + 1] === undefined) return;
-        ctx.beginPath();
-        ctx.moveTo(plot.valToPos(curve.times[k] as number, "x", true), y);
-        ctx.lineTo(plot.valToPos(curve.times[k + 1] as number, "x", true), y);
-        ctx.stroke();
-      });
-    }
-  });
-}
-
-function hatch(
-  ctx: CanvasRenderingContext2D,
-  from: number,
-  to: number,
-  y: number,
-  away: number,
-  step: number,
-) {
-  ctx.beginPath();
-  ctx.moveTo(from, y);
-  ctx.lineTo(to, y);
-  for (let x = from; x < to; x += step) {
-    ctx.moveTo(x, y);
-    ctx.lineTo(x + Math.abs(away), y + away);
-  }
-  ctx.stroke();
-}
-
-/** Labels at the ends of the curves, moved apart where they would cover each other. */
-function drawLabels(plot: uPlot, panel: Panel) {
-  const { ctx, bbox } = plot;
-  const ratio = devicePixelRatio;
-  const labels = panel.curves
-    .filter((curve) => curve.label)
-    .map((curve) => {
-      let k = curve.values.length - 1;
-      while (k >= 0 && (curve.values[k] === null || (curve.times[k] as number) > shown[1])) k -= 1;
-      const value = curve.values[k] ?? null;
-      return value === null ? null : { curve, value, y: plot.valToPos(value, "y", true) };
-    })
-    .filter((label) => label !== null)
-    .sort((a, b) => a.y - b.y);
-  const [top, bottom] = [bbox.top + 8 * ratio, bbox.top + bbox.height - 2 * ratio];
-  const apart = 14 * ratio;
-  labels.forEach((label, k) => {
-    const above = labels[k - 1];
-    label.y = Math.max(top, above ? Math.max(label.y, above.y + apart) : label.y);
-  });
-  let lowest = bottom;
-  for (const label of labels.toReversed()) {
-    label.y = Math.min(label.y, lowest);
-    lowest = label.y - apart;
-  }
-  ctx.textAlign = "left";
-  ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
-  for (const { curve, value, y } of labels) {
-    ctx.fillStyle = colour(curve.colour);
-    ctx.fillText(`${curve.label} ${number(value, 3)}`, bbox.left + bbox.width + 6 * ratio, y + 4 * ratio);
-  }
 }
 
 function readCursor(plot: uPlot) {
@@ -323,22 +127,11 @@ function readCursor(plot: uPlot) {
   for (const panel of props.panels) {
     const texts = panel.curves
       .filter((curve) => curve.label)
-      .map((curve) => `${curve.label} ${number(at(curve, time), 4)}`);
+      .map((curve) => `${curve.label} ${number(valueAt(curve, time), 4)}`);
     values.set(panel.key, texts.join("   "));
   }
   const unit = timeUnit(shown[1] - shown[0]);
   readout.value = { time: `${number(time / unit.seconds, 4)} ${unit.symbol}`, values };
-}
-
-/** The value of a curve at a time: the last one at or before it. */
-function at(curve: Curve, time: number): number | null {
-  let [low, high] = [0, curve.times.length];
-  while (low < high) {
-    const middle = (low + high) >> 1;
-    if ((curve.times[middle] as number) <= time) low = middle + 1;
-    else high = middle;
-  }
-  return curve.values[low - 1] ?? null;
 }
 
 function show(from: number, to: number) {

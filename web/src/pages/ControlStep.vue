@@ -291,16 +291,19 @@ useKeys({
 <template>
   <StepFrame>
     <template #strip>
-      <StateNotice v-if="failure" kind="failed" title="No trial can be proposed">
+      <StateNotice v-if="failure" kind="failed" title="No trial can be proposed" :retry="() => propose()">
         {{ failure }}
-        <div class="mt-3"><button type="button" class="button" @click="propose">Try again</button></div>
       </StateNotice>
       <StateNotice v-else-if="!hasModel && !base" kind="empty" title="Nothing to control yet">
         A trial needs a model of the process: fit one at Model first.
       </StateNotice>
-      <StateNotice v-else-if="panels.length === 0 && refusal" kind="failed" title="The trial cannot be run">
+      <StateNotice
+        v-else-if="panels.length === 0 && refusal"
+        kind="failed"
+        title="The trial cannot be run"
+        :retry="() => simulate()"
+      >
         {{ refusal }}
-        <div class="mt-3"><button type="button" class="button" @click="simulate">Try again</button></div>
       </StateNotice>
       <StateNotice v-else-if="panels.length === 0" kind="loading" title="The loop is being simulated" />
       <TimeStrip

@@ -36,9 +36,8 @@ onMounted(load);
   <div class="flex h-full flex-col">
     <TopLine />
     <main class="min-h-0 flex-1 overflow-y-auto px-6 py-4">
-      <StateNotice v-if="failure" kind="failed" title="The loops cannot be shown">
+      <StateNotice v-if="failure" kind="failed" title="The loops cannot be shown" :retry="() => load()">
         {{ failure }}
-        <div class="mt-3"><button type="button" class="button" @click="load">Try again</button></div>
       </StateNotice>
       <StateNotice v-else-if="!loops" kind="loading" title="Loops on their way" />
       <StateNotice v-else-if="loops.length === 0" kind="empty" title="No loop yet">

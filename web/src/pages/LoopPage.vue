@@ -24,9 +24,13 @@ watch(
 <template>
   <div class="flex h-full flex-col">
     <TopLine :loop="state" />
-    <StateNotice v-if="state.status === 'failed'" kind="failed" :title="`${tag} cannot be shown`">
+    <StateNotice
+      v-if="state.status === 'failed'"
+      kind="failed"
+      :title="`${tag} cannot be shown`"
+      :retry="() => load()"
+    >
       {{ state.failure }}
-      <div class="mt-3"><button type="button" class="button" @click="load">Try again</button></div>
     </StateNotice>
     <StateNotice v-else-if="state.status === 'loading'" kind="loading" :title="`${tag} on its way`" />
     <RouterView v-else />

@@ -124,11 +124,13 @@ const columns = [
       >
         <p class="heading">Drop the file: it becomes a record of {{ state.tag }}</p>
       </div>
-      <StateNotice v-if="failure" kind="failed" title="The record cannot be shown">
+      <StateNotice
+        v-if="failure"
+        kind="failed"
+        title="The record cannot be shown"
+        :retry="() => fetchSamples()"
+      >
         {{ failure }}
-        <div class="mt-3">
-          <button type="button" class="button" @click="fetchSamples()">Try again</button>
-        </div>
       </StateNotice>
       <StateNotice v-else-if="!record" kind="empty" title="No record yet">
         Drop a CSV file of {{ state.tag }} here, with its PV and OP, or choose one at the right.

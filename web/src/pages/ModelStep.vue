@@ -192,9 +192,8 @@ const columns = [
 <template>
   <StepFrame>
     <template #strip>
-      <StateNotice v-if="failure" kind="failed" title="The model cannot be shown">
+      <StateNotice v-if="failure" kind="failed" title="The model cannot be shown" :retry="() => fetchCurve()">
         {{ failure }}
-        <div class="mt-3"><button type="button" class="button" @click="fetchCurve()">Try again</button></div>
       </StateNotice>
       <StateNotice v-else-if="!record" kind="empty" title="Nothing to model yet">
         A model needs a record: load one at Measure first.

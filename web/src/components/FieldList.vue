@@ -1,0 +1,25 @@
+<script setup lang="ts">
+import type { Field } from "../lib/field";
+import NumberField from "./NumberField.vue";
+
+defineProps<{ fields: Field[] }>();
+const emit = defineEmits<{ settled: [] }>();
+</script>
+
+<template>
+  <NumberField
+    v-for="field in fields"
+    :key="field.key"
+    :label="field.label"
+    :unit="field.unit"
+    :range="field.range"
+    :min="field.min"
+    :max="field.max"
+    :exclusive="field.exclusive"
+    :when-empty="field.whenEmpty"
+    :by-ratio="field.byRatio"
+    :model-value="field.value"
+    @update:model-value="field.set"
+    @settled="emit('settled')"
+  />
+</template>

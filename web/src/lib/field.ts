@@ -1,0 +1,21 @@
+/** A number that can be set, as `NumberField` shows it. */
+export interface Field {
+  key: string;
+  label: string;
+  unit: string;
+  value: number | null;
+  set: (value: number | null) => void;
+  range?: string;
+  min?: number;
+  max?: number;
+  exclusive?: boolean;
+  whenEmpty?: string;
+  byRatio?: boolean;
+}
+
+/** Hands a number on; an entry left empty changes nothing. */
+export function whenGiven(take: (value: number) => void): (value: number | null) => void {
+  return (value) => {
+    if (value !== null) take(value);
+  };
+}

@@ -1,0 +1,163 @@
+/** What stands on a strip besides the curves: ground, marks, limits, labels. */
+import type uPlot from "uplot";
+import { number, timeUnit } from "./format";
+import type { Mark, Panel } from "./strip";
+import { colour } from "./theme";
+
+/** The paper and the bands on it. */
+export function drawGround(plot: uPlot, panel: Panel) {
+  const { ctx, bbox } = plot;
+  ctx.fillStyle = colour("--sheet");
+  ctx.fillRect(bbox.left, bbox.top, bbox.width, bbox.height);
+  for (const band of panel.bands ?? []) {
+    const [left, right] = [plot.valToPos(band.from, "x", true), plot.valToPos(band.to, "x", true)];
+    const [top, bottom] = [plot.valToPos(band.high, "y", true), plot.valToPos(band.low, "y", true)];
+    clipped(plot, () => {
+      ctx.fillStyle = colour("--pv-wash");
+      ctx.fillRect(left, top, right - left, bottom - top);
+    });
+  }
+}
+
+function clipped(plot: uPlot, draw: () => void) {
+  const { ctx, bbox } = plot;
+  ctx.save();
+  ctx.beginPath();
+  ctx.rect(bbox.left, bbox.top, bbox.width, bbox.height);
+  ctx.clip();
+  draw();
+  ctx.restore();
+}
+
+/** What a panel needs to know of the strip around it. */
+export interface Surroundings {
+  marks: Mark[];
+  shown: [number, number];
+  isFirst: boolean;
+  isLast: boolean;
+}
+
+/** Everything that is written on a panel after its curves: marks, limits, labels, the unit of time. */
+export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, isLast }: Surroundings) {
+  const { ctx, bbox } = plot;
+  const ratio = devicePixelRatio;
+  ctx.save();
+  ctx.setLineDash([]);
+  ctx.globalAlpha = 1;
+  ctx.strokeStyle = colour("--rule");
+  ctx.lineWidth = ratio;
+  ctx.strokeRect(bbox.left, bbox.top, bbox.width, bbox.height);
+  ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
+  for (const mark of marks) {
+    const x = plot.valToPos(mark.time, "x", true);
+    if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) continue;
+    ctx.strokeStyle = colour(mark.colour);
+    ctx.setLineDash([1.5 * ratio, 3 * ratio]);
+    ctx.beginPath();
+    ctx.moveTo(x, bbox.top);
+    ctx.lineTo(x, bbox.top + bbox.height);
+    ctx.stroke();
+    ctx.setLineDash([]);
+    if (isFirst) {
+      ctx.fillStyle = colour(mark.colour);
+      const y = bbox.top - 4 * ratio;
+      ctx.beginPath();
+      ctx.moveTo(x, y);
+      ctx.lineTo(x - 4 * ratio, y - 7 * ratio);
+      ctx.lineTo(x + 4 * ratio, y - 7 * ratio);
+      ctx.fill();
+      ctx.textAlign = "left";
+      ctx.fillText(mark.label, x + 8 * ratio, y);
+    }
+  }
+  if (panel.limits) drawLimits(plot, panel);
+  drawLabels(plot, panel, shown[1]);
+  if (isLast) {
+    ctx.fillStyle = colour("--ink-soft");
+    ctx.textAlign = "left";
+    const below = bbox.top + bbox.height + 16 * ratio;
+    ctx.fillText(timeUnit(shown[1] - shown[0]).symbol, bbox.left + bbox.width + 10 * ratio, below);
+  }
+  ctx.restore();
+}
+
+/** Limits in sight as hatched edges; where the first curve stands at one, it is marked there. */
+function drawLimits(plot: uPlot, panel: Panel) {
+  const { low, high } = panel.limits as { low: number; high: number };
+  const { ctx, bbox } = plot;
+  const ratio = devicePixelRatio;
+  const curve = panel.curves[0];
+  clipped(plot, () => {
+    ctx.strokeStyle = colour("--limit");
+    for (const limit of [low, high]) {
+      const y = plot.valToPos(limit, "y", true);
+      if (y < bbox.top || y > bbox.top + bbox.height) continue;
+      const away = (limit === high ? -1 : 1) * 6 * ratio;
+      ctx.lineWidth = ratio;
+      ctx.globalAlpha = 0.55;
+      hatch(ctx, bbox.left, bbox.left + bbox.width, y, away, 9 * ratio);
+      ctx.globalAlpha = 1;
+      if (!curve) continue;
+      ctx.lineWidth = 3 * ratio;
+      curve.values.forEach((value, k) => {
+        const reached = value !== null && (limit === high ? value >= high : value <= low);
+        if (!reached || curve.times[k + 1] === undefined) return;
+        ctx.beginPath();
+        ctx.moveTo(plot.valToPos(curve.times[k] as number, "x", true), y);
+        ctx.lineTo(plot.valToPos(curve.times[k + 1] as number, "x", true), y);
+        ctx.stroke();
+      });
+    }
+  });
+}
+
+function hatch(
+  ctx: CanvasRenderingContext2D,
+  from: number,
+  to: number,
+  y: number,
+  away: number,
+  step: number,
+) {
+  ctx.beginPath();
+  ctx.moveTo(from, y);
+  ctx.lineTo(to, y);
+  for (let x = from; x < to; x += step) {
+    ctx.moveTo(x, y);
+    ctx.lineTo(x + Math.abs(away), y + away);
+  }
+  ctx.stroke();
+}
+
+/** Labels at the ends of the curves, moved apart where they would cover each other. */
+function drawLabels(plot: uPlot, panel: Panel, end: number) {
+  const { ctx, bbox } = plot;
+  const ratio = devicePixelRatio;
+  const labels = panel.curves
+    .filter((curve) => curve.label)
+    .map((curve) => {
+      let k = curve.values.length - 1;
+      while (k >= 0 && (curve.values[k] === null || (curve.times[k] as number) > end)) k -= 1;
+      const value = curve.values[k] ?? null;
+      return value === null ? null : { curve, value, y: plot.valToPos(value, "y", true) };
+    })
+    .filter((label) => label !== null)
+    .sort((a, b) => a.y - b.y);
+  const [top, bottom] = [bbox.top + 8 * ratio, bbox.top + bbox.height - 2 * ratio];
+  const apart = 14 * ratio;
+  labels.forEach((label, k) => {
+    const above = labels[k - 1];
+    label.y = Math.max(top, above ? Math.max(label.y, above.y + apart) : label.y);
+  });
+  let lowest = bottom;
+  for (const label of labels.toReversed()) {
+    label.y = Math.min(label.y, lowest);
+    lowest = label.y - apart;
+  }
+  ctx.textAlign = "left";
+  ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
+  for (const { curve, value, y } of labels) {
+    ctx.fillStyle = colour(curve.colour);
+    ctx.fillText(`${curve.label} ${number(value, 3)}`, bbox.left + bbox.width + 6 * ratio, y + 4 * ratio);
+  }
+}
