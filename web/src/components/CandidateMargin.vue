@@ -139,9 +139,9 @@ const controllerRest = computed<Field[]>(() => [
 
 const scenarioRest = computed<Field[]>(() => [
   eventField("set_point_step", "by", "Set point step", unit.value),
-  eventField("set_point_step", "at", "… at", "s"),
+  eventField("set_point_step", "at", "Set point at", "s"),
   eventField("load_step", "by", "Load step", "% OP"),
-  eventField("load_step", "at", "… at", "s"),
+  eventField("load_step", "at", "Load at", "s"),
   scenarioField("duration", "Duration"),
   scenarioField("scan", "Scan"),
   {

@@ -32,7 +32,8 @@ watch(
   () => props.modelValue,
   (value) => {
     if (value === null) text.value = "";
-    else if (Number(text.value) !== value || text.value === "") text.value = editable(value);
+    else if (parsed(text.value) !== value || text.value === "")
+      text.value = editable(value).replace("-", "−");
     problem.value = "";
   },
   { immediate: true },
@@ -45,6 +46,10 @@ const allowed = computed(() => {
   return "";
 });
 
+function parsed(entry: string): number {
+  return Number(entry.trim().replace(",", ".").replace("−", "-"));
+}
+
 function take(value: number) {
   const tooLow = props.exclusive ? value <= props.min : value < props.min;
   if (!Number.isFinite(value) || tooLow || value > props.max) {
@@ -56,20 +61,20 @@ function take(value: number) {
 }
 
 function typed() {
-  const plain = text.value.trim().replace(",", ".").replace("−", "-");
+  const plain = text.value.trim();
   if (plain === "" && props.whenEmpty) {
     problem.value = "";
     emit("update:modelValue", null);
   } else if (plain === "") {
     problem.value = `allowed: ${allowed.value || "a number"}`;
   } else {
-    take(Number(plain));
+    take(parsed(plain));
   }
 }
 
 function set(value: number) {
   const rounded = Number(value.toPrecision(4));
-  text.value = editable(rounded);
+  text.value = editable(rounded).replace("-", "−");
   take(rounded);
 }
 
@@ -95,7 +100,7 @@ function pressed(event: KeyboardEvent) {
 
 function left() {
   if (problem.value && props.modelValue !== null) {
-    text.value = editable(props.modelValue);
+    text.value = editable(props.modelValue).replace("-", "−");
     problem.value = "";
   }
   emit("settled");
@@ -131,7 +136,7 @@ function left() {
         @keydown="pressed"
         @blur="left"
       />
-      <span class="self-center pr-2 pl-1 text-[12px] text-soft">{{ unit }}</span>
+      <span class="self-center pr-2 pl-1 text-[12px] whitespace-nowrap text-soft">{{ unit }}</span>
       <template v-if="byRatio">
         <button
           type="button"

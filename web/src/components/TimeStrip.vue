@@ -15,10 +15,8 @@ const AXIS_WIDTH = 56;
 const LABEL_WIDTH = 92;
 const MARK_HEIGHT = 18;
 const AXIS_HEIGHT = 24;
-const INCREMENTS = [1e-3, 2e-3, 5e-3, 0.01, 0.02, 0.05, 0.1, 0.2, 0.5, 1, 2, 5, 10, 20, 30].concat(
-  [1, 2, 5, 10, 20, 30].map((minutes) => 60 * minutes),
-  [1, 2, 3, 6, 12, 24, 48, 96, 240, 480].map((hours) => 3600 * hours),
-);
+/** Steps between ticks in whatever unit the axis is read. */
+const STEPS = Array.from({ length: 12 }, (_, k) => [1, 2, 5].map((step) => step * 10 ** (k - 5))).flat();
 
 const host = useTemplateRef<HTMLDivElement>("host");
 const readout = ref<{ time: string; values: Map<string, string> } | null>(null);
@@ -82,7 +80,10 @@ function options(panel: Panel, index: number, width: number, height: number): uP
         ticks: { show: false },
         show: true,
         size: isLast ? AXIS_HEIGHT : 0,
-        incrs: INCREMENTS,
+        incrs: () => {
+          const unit = timeUnit(shown[1] - shown[0]);
+          return STEPS.map((step) => step * unit.seconds);
+        },
         space: 70,
         values: (_, splits) => {
           const unit = timeUnit(shown[1] - shown[0]);

@@ -34,7 +34,7 @@ useKeys({ j: () => move(1), k: () => move(-1) });
         <th
           v-for="column in columns"
           :key="column.key"
-          class="px-3 py-[5px] align-bottom leading-tight font-normal"
+          class="px-3 py-[5px] max-[1200px]:px-[6px] align-bottom leading-tight font-normal"
           :class="column.text ? 'text-left' : 'text-right'"
           scope="col"
         >
@@ -54,7 +54,7 @@ useKeys({ j: () => move(1), k: () => move(-1) });
         <td
           v-for="column in columns"
           :key="column.key"
-          class="px-3 py-[4px] whitespace-nowrap"
+          class="px-3 py-[4px] whitespace-nowrap max-[1200px]:px-[6px]"
           :class="column.text ? 'text-left' : 'text-right'"
         >
           <slot :name="column.key" :row="row" />

@@ -2,7 +2,7 @@
 import type { Verdict } from "../api/client";
 
 defineProps<{ verdict: Verdict }>();
-const signs = { good: "", caution: "Mind: ", bad: "Not yet: " };
+const signs = { good: null, caution: { shape: "△", word: "Caution" }, bad: { shape: "▲", word: "Problem" } };
 </script>
 
 <template>
@@ -15,8 +15,11 @@ const signs = { good: "", caution: "Mind: ", bad: "Not yet: " };
     }"
     :title="`Rule: ${verdict.rule}`"
   >
-    <strong v-if="signs[verdict.tone]" class="font-semibold">{{ signs[verdict.tone] }}</strong>{{
-      verdict.text
-    }}
+    <template v-if="signs[verdict.tone]">
+      <span aria-hidden="true" class="mr-1" :class="verdict.tone === 'bad' ? 'text-limit' : 'text-caution'">
+        {{ signs[verdict.tone]?.shape }}
+      </span>
+      <span class="sr-only">{{ signs[verdict.tone]?.word }}:</span> </template
+    >{{ verdict.text }}
   </p>
 </template>

@@ -40,7 +40,7 @@ export function metricsFor(pvUnit: string): Metric[] {
     },
     {
       key: "settling",
-      title: "settling ±5 %",
+      title: "settling ±5\u00a0%",
       unit: "s",
       read: (a) => step(a)?.settling_time_5,
       better: "lower",

@@ -371,13 +371,15 @@ useKeys({
           <strong class="font-semibold">{{ letter(row.number) }}</strong>
         </template>
         <template #label="{ row }">
-          <span class="inline-block max-w-[280px] truncate align-bottom" :title="row.label">{{
-            row.label
-          }}</span>
+          <span
+            class="inline-block max-w-[280px] truncate align-bottom max-[1200px]:max-w-[150px]"
+            :title="row.label"
+            >{{ row.label }}</span
+          >
         </template>
         <template v-for="metric in metrics" :key="metric.key" #[metric.key]="{ row }">
           {{ number(metric.read(row.assessment)) }}
-          <span class="inline-block w-[46px] text-left text-[11.5px]">
+          <span class="inline-block w-[46px] text-left text-[11.5px] max-[1200px]:w-[40px]">
             <template v-if="pinned && row.id !== pinned.id">
               <span
                 v-if="against(metric, metric.read(row.assessment), metric.read(pinned.assessment))"

@@ -135,7 +135,9 @@ impl Prepared {
         let variance = sums.sum_of_squares() / freedom as f64;
         let covariance = sums.inverse::<UNKNOWNS>(&held);
         let error = |index: usize, scale: f64| {
-            let known = covariance.as_ref().filter(|_| !held.contains(&index))?;
+            // With the time constant at a bound, only its ratio to the gain is known.
+            let tied = index == GAIN && held.contains(&LOG_TIME_CONSTANT);
+            let known = covariance.as_ref().filter(|_| !held.contains(&index) && !tied)?;
             Some((known[(index, index)] * variance).sqrt() * scale)
         };
         let time_constant = unknowns[LOG_TIME_CONSTANT].exp();

@@ -143,3 +143,24 @@ fn noise_alone_is_called_so() {
     let model = fit(&axis, &input, &output);
     assert!(model.verdicts.iter().any(|verdict| verdict.text.contains("times the noise")), "{:?}", model.verdicts);
 }
+
+#[test]
+fn an_integrating_process_is_called_so_and_its_gain_has_no_error() {
+    let axis = TimeAxis::uniform(10.0, 600).unwrap();
+    let input: Vec<f64> = (0..600).map(|k| if (100..300).contains(&k) { 55.0 } else { 50.0 }).collect();
+    let mut level = 2.0;
+    let output: Vec<f64> = input
+        .iter()
+        .map(|op| {
+            let now = level;
+            level += 10.0 * 1e-5 * (op - 50.0);
+            now
+        })
+        .collect();
+    let model = fit(&axis, &input, &output);
+    assert!(model.verdicts.iter().any(|verdict| verdict.text.contains("looks integrating")), "{:?}", model.verdicts);
+    assert_eq!((&model.parameters.gain.standard_error, &model.parameters.time_constant.standard_error), (&None, &None));
+    // What the data do tell is the ratio: 1e-5 per s and %.
+    let ratio = model.parameters.gain.value / model.parameters.time_constant.value;
+    assert!((ratio / 1e-5 - 1.0).abs() < 0.05, "{ratio}");
+}

@@ -10,7 +10,8 @@ impl Prepared {
         let mut verdicts = Vec::new();
         let (gain, tau) = (&model.parameters.gain, model.parameters.time_constant.value);
         let duration = self.axis.duration();
-        if tau > duration {
+        let looks_integrating = tau > duration;
+        if looks_integrating {
             verdicts.push(Verdict::new(
                 Tone::Bad,
                 format!(
@@ -54,6 +55,7 @@ impl Prepared {
                     "The best dead time is 0: the data show none.",
                     "dead time is 0 or more",
                 )),
+                None if looks_integrating => {}
                 None => verdicts.push(Verdict::new(
                     Tone::Bad,
                     format!("The data do not determine the {name}."),
