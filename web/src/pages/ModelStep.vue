@@ -167,6 +167,10 @@ const parameters = computed(() => {
   ];
 });
 
+const isDoubtful = computed(
+  () => model.value?.model.verdicts.some((verdict) => verdict.tone === "bad") ?? false,
+);
+
 /** Value and standard error to the same decimal place: that of the error's second digit. */
 function withError(value: number, error: number | null | undefined): [string, string] {
   if (!error) return [number(value, 4), "–"];
@@ -250,10 +254,11 @@ const columns = [
         <VerdictNote v-for="verdict in model.model.verdicts" :key="verdict.text" :verdict="verdict" />
         <button
           type="button"
-          class="button button-main justify-self-start"
+          class="button justify-self-start"
+          :class="isDoubtful ? '' : 'button-main'"
           @click="router.push({ name: 'control' })"
         >
-          Control with it
+          {{ isDoubtful ? "Control with it all the same" : "Control with it" }}
         </button>
       </div>
       <hr class="my-3 border-dashed border-rule" />
