@@ -167,7 +167,7 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
     let Some((low, high)) = ends else {
         return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
     };
-    let unit = parameters.gain.unit.split('/').next().unwrap_or_default();
+    let unit = parameters.gain.unit.rsplit_once('/').map_or("", |(output, _)| output);
     let choice = SimcChoice { closed_loop_time_constant: options.closed_loop_time_constant };
     print(&simc(&process, &Span::new(low, high, unit), &choice).map_err(Failure::new)?)
 }

@@ -1,8 +1,10 @@
 //! Records: plant data as channels on one time axis, never altered once made.
 
+use crate::units::Unit;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use sha2::{Digest, Sha256};
+use std::borrow::Cow;
 use utoipa::ToSchema;
 
 /// When the samples were taken, in seconds from the record's start.
@@ -148,6 +150,27 @@ pub struct Channel {
 }
 
 impl Channel {
+    /// The values in another unit of the same quantity; a channel without a unit is taken to be in it already.
+    ///
+    /// Errors when the units differ and are not both known, or measure different things.
+    pub fn values_in(&self, unit: &str) -> Result<Cow<'_, [f64]>> {
+        let same =
+            |a: &str, b: &str| a == b || Unit::parse(a).ok().zip(Unit::parse(b).ok()).is_some_and(|(a, b)| a == b);
+        if self.unit.trim().is_empty() || unit.trim().is_empty() || same(self.unit.trim(), unit.trim()) {
+            return Ok(Cow::Borrowed(&self.values));
+        }
+        let refused = || {
+            Error::invalid(
+                format!("unit of {}", self.tag),
+                &self.unit,
+                format!("{unit}, or a unit that converts into it"),
+            )
+        };
+        let (from, to) = (Unit::parse(&self.unit).map_err(|_| refused())?, Unit::parse(unit).map_err(|_| refused())?);
+        from.convert(0.0, &to).map_err(|_| refused())?;
+        self.values.iter().map(|value| from.convert(*value, &to)).collect::<Result<Vec<_>>>().map(Cow::Owned)
+    }
+
     /// Number of missing samples.
     #[must_use]
     pub fn missing(&self) -> usize {
@@ -297,6 +320,25 @@ mod tests {
         assert!(kept.contains(&31_337) && kept.contains(&77_777));
         assert!(kept.iter().any(|k| values[*k].is_nan()));
         assert_eq!((kept[0], kept[kept.len() - 1]), (0, 99_999));
+    }
+
+    #[test]
+    fn values_come_in_the_unit_that_is_asked_for() {
+        let channel = |unit: &str| Channel {
+            tag: "T".into(),
+            role: Role::Pv,
+            unit: unit.into(),
+            values: vec![32.0, f64::NAN, 212.0],
+        };
+        let fahrenheit = channel("degF");
+        let celsius = fahrenheit.values_in("°C").unwrap();
+        assert!((celsius[0]).abs() < 1e-9 && celsius[1].is_nan() && (celsius[2] - 100.0).abs() < 1e-9);
+        assert_eq!(channel("").values_in("°C").unwrap()[2], 212.0);
+        assert_eq!(channel("pH").values_in("pH").unwrap()[2], 212.0);
+        assert_eq!(channel("degC").values_in("°C").unwrap()[2], 212.0);
+        let refused = |from: &str, to: &str| channel(from).values_in(to).unwrap_err().to_string();
+        assert_eq!(refused("bar", "°C"), "unit of T is bar; allowed: °C, or a unit that converts into it");
+        assert_eq!(refused("pH", "°C"), "unit of T is pH; allowed: °C, or a unit that converts into it");
     }
 
     #[test]

@@ -132,6 +132,23 @@ async fn a_file_that_cannot_be_taken_says_why() -> Result<()> {
     page.shows("line 4: time runs backwards").await?;
     page.click("Cancel").await?;
 
+    // The same by drop, with a fixed sample time in place of the column.
+    let drop_file = r#"
+        const data = new DataTransfer();
+        const rows = Array.from({ length: 40 }, (_, k) => `${k % 7},${k < 20 ? 40 : 45}`);
+        data.items.add(new File(["PV,OP\n" + rows.join("\n")], "dropped.csv", { type: "text/csv" }));
+        const target = document.querySelector("[aria-label=Strip]");
+        target.dispatchEvent(new DragEvent("drop", { dataTransfer: data, bubbles: true, cancelable: true }));
+    "#;
+    page.script(drop_file).await?;
+    page.shows("dropped.csv").await?;
+    page.shows("a row every").await?;
+    let seconds = page.client.find(Locator::Css("[aria-label='Sample time in s']")).await?;
+    seconds.clear().await?;
+    seconds.send_keys("0,5").await?;
+    page.click("Import").await?;
+    page.shows("19.5 s").await?;
+
     // A loop that is not there.
     page.go(&application.address("/loops/XIC-9/measure")).await?;
     page.shows("there is no loop “XIC-9”").await?;

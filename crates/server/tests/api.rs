@@ -222,6 +222,50 @@ async fn bad_input_gets_a_problem_document_and_nothing_is_stored() {
 }
 
 #[tokio::test]
+async fn a_record_in_another_unit_is_converted_or_refused() {
+    let site = Site::open().await;
+    let in_fahrenheit = |unit: &str| {
+        let mut lines = step_test().replace("TIC-1.PV [°C]", &format!("TIC-1.PV [{unit}]"));
+        if unit == "°F" {
+            lines = lines
+                .lines()
+                .map(|line| {
+                    let cells: Vec<&str> = line.split(';').collect();
+                    match cells[1].replace(',', ".").parse::<f64>() {
+                        Ok(celsius) => format!(
+                            "{};{};{}\n",
+                            cells[0],
+                            (1.8 * celsius + 32.0).to_string().replace('.', ","),
+                            cells[2]
+                        ),
+                        Err(_) => format!("{line}\n"),
+                    }
+                })
+                .collect();
+        }
+        lines
+    };
+    let record = site.import(in_fahrenheit("°F")).await;
+    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
+    let gain = &model["model"]["parameters"]["gain"];
+    assert!((gain["value"].as_f64().unwrap() - 1.2).abs() < 1e-6 && gain["unit"] == json!("°C/%"), "{gain}");
+    let record = site.import(in_fahrenheit("bar")).await;
+    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let problem = site.refused("/loops/TIC-1/models", &request).await;
+    assert_eq!(problem["detail"], json!("unit of TIC-1.PV is bar; allowed: °C, or a unit that converts into it"));
+    // A span in another unit makes the model a stranger.
+    let signals = json!({
+        "pv": { "tag": "TIC-1.PV", "span": { "low": 32, "high": 392, "unit": "°F" } },
+        "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
+    });
+    site.send(Method::PUT, "/loops/TIC-1/signals", &signals, StatusCode::OK).await;
+    let nothing = json!({ "model_id": null, "choice": { "closed_loop_time_constant": null } });
+    let problem = site.refused("/loops/TIC-1/propose", &nothing).await;
+    assert!(problem["detail"].as_str().unwrap().starts_with("the model is in °C and the span of TIC-1.PV in °F"));
+}
+
+#[tokio::test]
 async fn a_refused_trial_names_its_field() {
     let site = Site::open().await;
     let trial = |scan: Value| {

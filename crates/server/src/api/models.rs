@@ -35,30 +35,34 @@ struct IdentifyRequest {
     to: Option<f64>,
 }
 
-/// A window of a record with the two signals that a fit needs.
+/// A window of a record with the two signals that a fit needs, in the units of the loop.
 struct Window {
     axis: TimeAxis,
     range: std::ops::Range<usize>,
+    pv: Vec<f64>,
+    op: Vec<f64>,
 }
 
+/// The unit of every controller output.
+const OP_UNIT: &str = "%";
+
 impl Window {
-    fn of(record: &Record, from: Option<f64>, to: Option<f64>) -> Self {
+    fn of(record: &Record, pv_unit: &str, from: Option<f64>, to: Option<f64>) -> Result<Self, Problem> {
         let range = record.axis.window(from.unwrap_or(0.0), to.unwrap_or(f64::MAX));
-        Self { axis: record.axis.slice(range.clone()), range }
+        let values = |role, unit| -> Result<Vec<f64>, Problem> {
+            Ok(signal(record, role)?.values_in(unit)?[range.clone()].to_vec())
+        };
+        let (pv, op) = (values(Role::Pv, pv_unit)?, values(Role::Op, OP_UNIT)?);
+        Ok(Self { axis: record.axis.slice(range.clone()), range, pv, op })
     }
 
-    fn values<'a>(&self, channel: &'a Channel) -> &'a [f64] {
-        &channel.values[self.range.clone()]
-    }
-
-    fn fit(&self, record: &Record) -> Result<FopdtModel, Problem> {
-        let (pv, op) = (signal(record, Role::Pv)?, signal(record, Role::Op)?);
+    fn fit(&self, pv_unit: &str) -> Result<FopdtModel, Problem> {
         Ok(fit_fopdt(DataSet {
             axis: &self.axis,
-            input: self.values(op),
-            output: self.values(pv),
-            input_unit: &op.unit,
-            output_unit: &pv.unit,
+            input: &self.op,
+            output: &self.pv,
+            input_unit: OP_UNIT,
+            output_unit: pv_unit,
         })?)
     }
 }
@@ -78,17 +82,19 @@ async fn identify(
     Body(request): Body<IdentifyRequest>,
 ) -> Result<(StatusCode, Json<ModelRow>), Problem> {
     let found = state.store.find_loop(&tag).await?;
+    let loop_id = found.id;
     let info = state.store.record_info(request.record_id).await?;
     let record = state.record(request.record_id).await?;
     let (model, from, to) = compute(move || {
-        let window = Window::of(&record, request.from, request.to);
-        let model = window.fit(&record)?;
+        let pv_unit = &found.pv.span.unit;
+        let window = Window::of(&record, pv_unit, request.from, request.to)?;
+        let model = window.fit(pv_unit)?;
         let range = &window.range;
         Ok::<_, Problem>((model, record.axis.at(range.start), record.axis.at(range.end - 1)))
     })
     .await??;
     let new = NewModel { record_id: info.id, record_hash: &info.content_hash, window: (from, to), model: &model };
-    let id = state.store.add_model(found.id, new).await?;
+    let id = state.store.add_model(loop_id, new).await?;
     Ok((StatusCode::CREATED, Json(state.store.model(id).await?)))
 }
 
@@ -137,20 +143,19 @@ async fn model_curve(
     let row = state.store.model(id).await?;
     let record = state.record(row.record_id).await?;
     compute(move || {
-        let window = Window::of(&record, Some(row.window_from), Some(row.window_to));
-        let (pv, op) = (signal(&record, Role::Pv)?, signal(&record, Role::Op)?);
-        let modelled = row.model.simulate(&window.axis, window.values(op))?;
-        let measured = window.values(pv);
-        let residual: Vec<f64> = measured.iter().zip(&modelled).map(|(measured, model)| measured - model).collect();
-        let channels = [measured, &modelled, &residual, window.values(op)];
+        let pv_unit = row.model.output_unit();
+        let window = Window::of(&record, pv_unit, Some(row.window_from), Some(row.window_to))?;
+        let modelled = row.model.simulate(&window.axis, &window.op)?;
+        let residual: Vec<f64> = window.pv.iter().zip(&modelled).map(|(measured, model)| measured - model).collect();
+        let channels = [window.pv.as_slice(), &modelled, &residual, &window.op];
         let part = Record { axis: window.axis.clone(), channels: Vec::new() };
         let shift = |time: Option<f64>| time.map(|time| time - row.window_from);
         let inner = View { from: shift(view.from), to: shift(view.to), buckets: view.buckets };
         let indices = inner.indices(&part, &channels)?;
         Ok(Json(Curve {
             times: indices.iter().map(|k| record.axis.at(window.range.start + k)).collect(),
-            input: picked(window.values(op), &indices),
-            measured: picked(measured, &indices),
+            input: picked(&window.op, &indices),
+            measured: picked(&window.pv, &indices),
             modelled: picked(&modelled, &indices),
             residual: picked(&residual, &indices),
         }))

@@ -93,6 +93,13 @@ async fn propose(
             .find(|model| model.chosen)
             .ok_or_else(|| Problem::not_found(format!("{tag} has no model yet: fit one first")))?,
     };
+    let (model_unit, span_unit) = (model.model.output_unit(), &found.pv.span.unit);
+    if model_unit != span_unit {
+        return Err(Problem::invalid(format!(
+            "the model is in {model_unit} and the span of {} in {span_unit}: fit the record again",
+            found.pv.tag
+        )));
+    }
     let process = model.model.process();
     // Without dead time SIMC has no default; a tenth of the time constant is brisk and safe.
     let choice = match (request.choice.closed_loop_time_constant, process.dead_time()) {

@@ -130,6 +130,13 @@ impl FopdtModel {
         }
     }
 
+    /// The unit of the PV in which the model was fitted; empty where none was given.
+    #[must_use]
+    pub fn output_unit(&self) -> &str {
+        // The gain is in PV units per OP unit, and units may hold a slash of their own: `t/h/%`.
+        self.parameters.gain.unit.rsplit_once('/').map_or("", |(output, _)| output)
+    }
+
     /// The simulated PV at each sample of `axis` for this OP, in the record that the model was fitted to.
     pub fn simulate(&self, axis: &TimeAxis, input: &[f64]) -> Result<Vec<f64>> {
         let time_constant = check::positive("time_constant", self.parameters.time_constant.value, "s")?;
