@@ -51,26 +51,35 @@ impl Error {
 pub mod check {
     use super::{Error, Result};
 
-    /// `value` must be a number, neither infinite nor NaN.
+    /// Beyond this no quantity of a plant makes sense, and computations would overflow.
+    const LARGEST: f64 = 1e9;
+    /// Below this, something that must be above 0 makes no sense.
+    const SMALLEST: f64 = 1e-9;
+
+    /// `value` must be a number of at most 1e9 either side of 0.
     pub fn finite(field: &str, value: f64) -> Result<f64> {
-        if value.is_finite() { Ok(value) } else { Err(Error::invalid(field, value, "a finite number")) }
+        if value.abs() <= LARGEST { Ok(value) } else { Err(Error::invalid(field, value, "a number from -1e9 to 1e9")) }
     }
 
-    /// `value` must be finite and above zero.
+    /// `value` must be above 0, from 1e-9 to 1e9.
     pub fn positive(field: &str, value: f64, unit: &str) -> Result<f64> {
-        if value.is_finite() && value > 0.0 {
+        if (SMALLEST..=LARGEST).contains(&value) {
             Ok(value)
-        } else {
+        } else if value <= 0.0 {
             Err(Error::invalid(field, with_unit(value, unit), "above 0"))
+        } else {
+            Err(Error::invalid(field, with_unit(value, unit), "1e-9 to 1e9"))
         }
     }
 
-    /// `value` must be finite and zero or more.
+    /// `value` must be 0 or more, at most 1e9.
     pub fn not_negative(field: &str, value: f64, unit: &str) -> Result<f64> {
-        if value.is_finite() && value >= 0.0 {
+        if (0.0..=LARGEST).contains(&value) {
             Ok(value)
-        } else {
+        } else if value < 0.0 {
             Err(Error::invalid(field, with_unit(value, unit), "0 or more"))
+        } else {
+            Err(Error::invalid(field, with_unit(value, unit), "at most 1e9"))
         }
     }
 

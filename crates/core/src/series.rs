@@ -43,8 +43,9 @@ impl TimeAxis {
             }
         }
         let Some((&first, &last)) = times.first().zip(times.last()) else { return Ok(Self::Irregular(Vec::new())) };
-        check::finite("time", first)?;
-        check::finite("time", last)?;
+        if !(first.is_finite() && last.is_finite()) {
+            return Err(Error::invalid("time", format!("{first} to {last} s"), "finite numbers"));
+        }
         let shifted: Vec<f64> = times.iter().map(|time| time - first).collect();
         if times.len() < 2 {
             return Ok(Self::Irregular(shifted));
