@@ -179,3 +179,58 @@ fn a_written_trace_reads_back_to_the_bit() {
     }
     assert_eq!(back.record.axis, TimeAxis::Uniform { interval: 0.5, len: 201 });
 }
+
+/// A generator of its own, so that the same bytes come every time.
+fn noise(seed: u64) -> impl FnMut() -> u64 {
+    let mut state = seed.wrapping_mul(0x9e37_79b9_7f4a_7c15) | 1;
+    move || {
+        state ^= state << 13;
+        state ^= state >> 7;
+        state ^= state << 17;
+        state
+    }
+}
+
+#[test]
+fn no_file_makes_it_panic() {
+    let good = "time;TIC-1.PV [°C];OP\n01.02.2026 10:00:00;76,25;42\n01.02.2026 10:00:01;Bad;42\n;;\n\"x\";\"1\n";
+    let pieces: [&[u8]; 12] = [
+        b";",
+        b",",
+        b"\n",
+        b"\"",
+        b"1",
+        b"-",
+        b"e9",
+        b"2026-01-01T",
+        b"\xff\xfe",
+        b"\xef\xbb\xbf",
+        b"\0",
+        "−°é".as_bytes(),
+    ];
+    let (mut taken, mut refused) = (0, 0);
+    for seed in 0..400 {
+        let mut random = noise(seed);
+        let mut bytes = good.as_bytes().to_vec();
+        for _ in 0..random() % 12 {
+            let at = (random() % (bytes.len() as u64 + 1)) as usize;
+            match random() % 3 {
+                0 => bytes.truncate(at),
+                1 => drop(bytes.splice(at..at, pieces[(random() % 12) as usize].iter().copied())),
+                _ => bytes.extend_from_within(at..),
+            }
+        }
+        let file = file(&bytes);
+        match preview(file.path()).and_then(|preview| read(file.path(), &preview.guess)) {
+            Ok(import) => {
+                taken += 1;
+                assert!(import.record.axis.len() >= 2);
+            }
+            Err(error) => {
+                refused += 1;
+                assert!(error.to_string().len() > 10);
+            }
+        }
+    }
+    assert!(taken > 10 && refused > 10, "{taken} taken, {refused} refused");
+}

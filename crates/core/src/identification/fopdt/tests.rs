@@ -164,3 +164,48 @@ fn an_integrating_process_is_called_so_and_its_gain_has_no_error() {
     let ratio = model.parameters.gain.value / model.parameters.time_constant.value;
     assert!((ratio / 1e-5 - 1.0).abs() < 0.05, "{ratio}");
 }
+
+#[test]
+fn the_model_follows_units_and_the_clock() {
+    // Gain scales with the PV and inversely with the OP, times with the clock, offsets do not matter; fit stays.
+    let (axis, input, output) = step_test(1.2, 40.0, 15.4, 0.4, 11);
+    let plain = fit(&axis, &input, &output);
+    let slow = TimeAxis::uniform(60.0, 800).unwrap();
+    let scaled_input: Vec<f64> = input.iter().map(|op| 0.01 * op - 3.0).collect();
+    let scaled_output: Vec<f64> = output.iter().map(|pv| 1000.0 - 1.8 * pv).collect();
+    let scaled = fit(&slow, &scaled_input, &scaled_output);
+    let (p, q) = (&plain.parameters, &scaled.parameters);
+    for (value, expected) in [
+        (q.gain.value, p.gain.value * -180.0),
+        (q.time_constant.value, p.time_constant.value * 60.0),
+        (q.dead_time.value, p.dead_time.value * 60.0),
+        (q.dead_time.standard_error.unwrap(), p.dead_time.standard_error.unwrap() * 60.0),
+        (scaled.fit_percent, plain.fit_percent),
+        (scaled.operating.pv, 1000.0 - 1.8 * plain.operating.pv),
+    ] {
+        assert!((value / expected - 1.0).abs() < 1e-4, "{value} is not {expected}");
+    }
+}
+
+#[test]
+fn the_derivatives_are_those_of_the_residuals() {
+    let (axis, input, output) = step_test(1.2, 40.0, 15.4, 0.4, 5);
+    let data = DataSet { axis: &axis, input: &input, output: &output, input_unit: "%", output_unit: "°C" };
+    let prepared = Prepared::new(data).unwrap();
+    // Half the gradient of the sum of squares, by central differences and by Jᵀr of the compressed problem.
+    let at = [1.0, 0.3, -2.0, 30f64.ln(), 12.3];
+    for earlier in [0.0, 4.0] {
+        let compressed = prepared.sums(&at, earlier).compress::<5>();
+        let gradient = compressed.jacobian.transpose() * compressed.residual;
+        for k in 0..5 {
+            let step = 1e-5;
+            let moved = |by: f64| {
+                let mut there = at;
+                there[k] += by;
+                prepared.sums(&there, earlier).sum_of_squares()
+            };
+            let numeric = (moved(step) - moved(-step)) / (4.0 * step);
+            assert!((gradient[k] - numeric).abs() < 1e-5 * (1.0 + numeric.abs()), "{k}: {} {numeric}", gradient[k]);
+        }
+    }
+}

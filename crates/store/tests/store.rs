@@ -1,0 +1,181 @@
+//! What is put in comes out again, to the bit, and in order.
+
+#![allow(clippy::unwrap_used)]
+
+use antistasis_cluster::Cluster;
+use antistasis_core::assessment::{Assessment, assess};
+use antistasis_core::controller::{ControllerSpec, PidSettings};
+use antistasis_core::identification::{DataSet, FopdtModel, fit_fopdt};
+use antistasis_core::instrument::SensorSpec;
+use antistasis_core::process::ProcessSpec;
+use antistasis_core::series::{Channel, Record, Role, TimeAxis};
+use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
+use antistasis_core::units::Span;
+use antistasis_store::{AreaSeed, Error, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Store};
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use uuid::Uuid;
+
+fn signal(tag: &str, high: f64, unit: &str) -> Signal {
+    Signal { tag: tag.into(), span: Span::new(0.0, high, unit) }
+}
+
+/// A fresh database with one loop.
+async fn fresh() -> (Store, LoopDetail) {
+    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
+    static COUNT: AtomicUsize = AtomicUsize::new(0);
+    let cluster = CLUSTER.get_or_init(|| antistasis_cluster::for_tests().unwrap());
+    let name = format!("store_{}", COUNT.fetch_add(1, Ordering::Relaxed));
+    let store = Store::open(&cluster.url(&name)).await.unwrap();
+    let seed = LoopSeed {
+        tag: "LIC-1".into(),
+        name: "Tank".into(),
+        difficulty: String::new(),
+        pv: signal("LIC-1.PV", 4.0, "m"),
+        op: signal("LIC-1.OP", 100.0, "%"),
+    };
+    store.seed_areas(&[AreaSeed { name: "Area".into(), loops: vec![seed] }]).await.unwrap();
+    let found = store.find_loop("LIC-1").await.unwrap();
+    (store, found)
+}
+
+fn channel(tag: &str, role: Role, values: Vec<f64>) -> Channel {
+    Channel { tag: tag.into(), role, unit: "m".into(), values }
+}
+
+async fn keep(store: &Store, loop_id: Uuid, record: &Record) -> Uuid {
+    let notes = ["a note".to_owned()];
+    let new = NewRecord { name: "R", origin: "test", started: Some("2026-01-01T00:00:00"), notes: &notes, record };
+    store.add_record(loop_id, new).await.unwrap()
+}
+
+#[tokio::test]
+async fn a_record_of_several_chunks_comes_back_to_the_bit() {
+    let (store, found) = fresh().await;
+    let rows = 150_001;
+    let times: Vec<f64> = (0..rows).map(|k| f64::from(k) + 0.3 * f64::from(k % 3)).collect();
+    let mut values: Vec<f64> = (0..rows).map(|k| (f64::from(k) * 0.1).sin() / 3.0).collect();
+    values[70_000..70_010].fill(f64::NAN);
+    values[1] = -0.0;
+    values[2] = f64::MIN_POSITIVE;
+    let axis = TimeAxis::from_times(&times).unwrap();
+    let channels = vec![channel("A", Role::Pv, values), channel("B", Role::Other, times.clone())];
+    let record = Record::new(axis, channels).unwrap();
+    let id = keep(&store, found.id, &record).await;
+    let back = store.record(id).await.unwrap();
+    assert_eq!((back.axis.clone(), back.content_hash()), (record.axis.clone(), record.content_hash()));
+    let bits =
+        |record: &Record| -> Vec<u64> { record.channels[0].values.iter().map(|value| value.to_bits()).collect() };
+    assert_eq!(bits(&back), bits(&record));
+    let info = store.record_info(id).await.unwrap();
+    assert_eq!((info.length, info.sample_interval, info.notes.len()), (rows, None, 1));
+    assert_eq!(info.content_hash, record.content_hash());
+    let roles: Vec<Role> = info.channels.iter().map(|channel| channel.role).collect();
+    assert_eq!(roles, [Role::Pv, Role::Other]);
+    // The small trend on the home screen.
+    let summary = store.loops().await.unwrap().remove(0);
+    assert!(summary.records == 1 && summary.thumbnail.is_some_and(|values| values.len() > 20 && values.len() < 200));
+}
+
+fn model() -> (Record, FopdtModel) {
+    let axis = TimeAxis::uniform(1.0, 200).unwrap();
+    let input: Vec<f64> = (0..200).map(|k| if k < 20 { 40.0 } else { 50.0 }).collect();
+    let output: Vec<f64> =
+        (0..200).map(|k| if k < 25 { 1.0 } else { 2.0 - (-(f64::from(k) - 25.0) / 30.0).exp() }).collect();
+    let model =
+        fit_fopdt(DataSet { axis: &axis, input: &input, output: &output, input_unit: "%", output_unit: "m" }).unwrap();
+    let channels = vec![channel("OP", Role::Op, input), channel("PV", Role::Pv, output)];
+    (Record::new(axis, channels).unwrap(), model)
+}
+
+#[tokio::test]
+async fn models_made_at_once_get_numbers_of_their_own_and_one_is_chosen() {
+    let (store, found) = fresh().await;
+    let (record, model) = model();
+    let record_id = keep(&store, found.id, &record).await;
+    let hash = record.content_hash();
+    let tasks: Vec<_> = (0..12)
+        .map(|k| {
+            let (store, model, hash) = (store.clone(), model.clone(), hash.clone());
+            tokio::spawn(async move {
+                // One of them was fitted to something that the record no longer is.
+                let hash = if k == 0 { "another" } else { &hash };
+                let new = NewModel { record_id, record_hash: hash, window: (0.0, 199.0), model: &model };
+                store.add_model(found.id, new).await.unwrap()
+            })
+        })
+        .collect();
+    for task in tasks {
+        task.await.unwrap();
+    }
+    let rows = store.models(found.id).await.unwrap();
+    let numbers: Vec<i32> = rows.iter().map(|row| row.number).collect();
+    assert_eq!(numbers, (1..=12).rev().collect::<Vec<_>>());
+    assert_eq!(rows.iter().filter(|row| row.chosen).count(), 1);
+    assert_eq!(rows.iter().filter(|row| row.stale).count(), 1);
+    assert!(rows.iter().all(|row| row.model == model), "a model is kept to the bit");
+    store.choose_model(rows[7].id).await.unwrap();
+    let chosen: Vec<Uuid> =
+        store.models(found.id).await.unwrap().iter().filter(|row| row.chosen).map(|row| row.id).collect();
+    assert_eq!(chosen, [rows[7].id]);
+}
+
+fn trial(gain: f64) -> (Trial, Assessment) {
+    let trial = Trial {
+        version: TRIAL_VERSION,
+        plant: Plant {
+            process: ProcessSpec::Fopdt { gain: 0.1, time_constant: 30.0, dead_time: 1.0 / 3.0 },
+            pv: signal("LIC-1.PV", 4.0, "m"),
+            op: signal("LIC-1.OP", 100.0, "%"),
+            operating_point: OperatingPoint { pv: 2.0, op: 45.0 },
+            sensor: SensorSpec { noise: 0.01 },
+        },
+        candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(gain, 30.0)) },
+        scenario: Scenario { duration: 50.0, scan: 1.0, seed: u64::from(u32::MAX), events: vec![] },
+    };
+    let assessment = assess(&trial, &trial.run().unwrap()).unwrap();
+    (trial, assessment)
+}
+
+#[tokio::test]
+async fn the_trail_keeps_each_trial_once_and_pins_one() {
+    let (store, found) = fresh().await;
+    let mut ids = Vec::new();
+    for gain in [1.0, 2.0, 1.0 / 3.0, 2.0] {
+        let (trial, assessment) = trial(gain);
+        let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment };
+        ids.push(store.add_trial(found.id, new).await.unwrap());
+    }
+    assert_eq!(ids[1], ids[3]);
+    let rows = store.trials(found.id).await.unwrap();
+    assert_eq!(rows.iter().map(|row| row.number).collect::<Vec<_>>(), [3, 2, 1]);
+    let (third, assessment) = trial(1.0 / 3.0);
+    assert_eq!((&rows[0].trial, &rows[0].assessment), (&third, &assessment), "kept to the bit");
+    assert_eq!(rows[0].trial.digest(), third.digest());
+    for id in [ids[0], ids[2]] {
+        store.pin_trial(id, true).await.unwrap();
+    }
+    let pinned = |rows: Vec<antistasis_store::TrialRow>| -> Vec<Uuid> {
+        rows.into_iter().filter(|row| row.pinned).map(|row| row.id).collect()
+    };
+    assert_eq!(pinned(store.trials(found.id).await.unwrap()), [ids[2]]);
+    store.pin_trial(ids[2], false).await.unwrap();
+    assert!(pinned(store.trials(found.id).await.unwrap()).is_empty());
+}
+
+#[tokio::test]
+async fn what_is_not_there_is_named() {
+    let (store, _) = fresh().await;
+    let id = Uuid::nil();
+    let said = |error: Error| {
+        assert!(matches!(error, Error::NotFound { .. }), "{error}");
+        error.to_string()
+    };
+    assert_eq!(said(store.find_loop("XIC-9").await.unwrap_err()), "there is no loop “XIC-9”");
+    assert!(said(store.record(id).await.unwrap_err()).starts_with("there is no record"));
+    assert!(said(store.model(id).await.unwrap_err()).starts_with("there is no model"));
+    assert!(said(store.pin_trial(id, true).await.unwrap_err()).starts_with("there is no trial"));
+    assert!(said(store.choose_model(id).await.unwrap_err()).starts_with("there is no model"));
+    let pv = signal("A", 1.0, "m");
+    assert!(said(store.set_signals("XIC-9", &pv, &pv).await.unwrap_err()).starts_with("there is no loop"));
+}
