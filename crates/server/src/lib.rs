@@ -9,7 +9,7 @@ mod uploads;
 
 pub use api::openapi;
 pub use problem::Problem;
-pub use state::{AppState, RecordCacheSize};
+pub use state::AppState;
 
 use axum::Router;
 use axum::extract::DefaultBodyLimit;

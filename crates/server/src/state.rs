@@ -9,7 +9,7 @@ use std::sync::Arc;
 use uuid::Uuid;
 
 /// Memory for records that are being looked at, in bytes.
-pub type RecordCacheSize = u64;
+const RECORD_CACHE: u64 = 512 * 1024 * 1024;
 
 /// What all requests share.
 #[derive(Clone)]
@@ -21,14 +21,11 @@ pub struct AppState {
 }
 
 impl AppState {
-    /// Memory for records when nothing else is said: half a gigabyte.
-    pub const RECORD_CACHE: RecordCacheSize = 512 * 1024 * 1024;
-
     /// The state of a server on `port`; `other_origins` (such as `http://localhost:5173`) may write, too.
     pub fn new(store: Store, port: u16, other_origins: &[String]) -> std::io::Result<Self> {
         let own = ["localhost", "127.0.0.1", "[::1]"].map(|host| format!("http://{host}:{port}"));
         let records = Cache::builder()
-            .max_capacity(Self::RECORD_CACHE)
+            .max_capacity(RECORD_CACHE)
             .weigher(|_, record: &Arc<Record>| {
                 let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
                 u32::try_from(8 * (values + record.axis.len())).unwrap_or(u32::MAX)

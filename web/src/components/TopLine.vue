@@ -30,7 +30,9 @@ const themeName = { system: "as the system", light: "day", dark: "night" };
 </script>
 
 <template>
-  <header class="flex h-[46px] shrink-0 items-stretch gap-4 border-b border-ink px-4">
+  <header
+    class="flex min-h-[46px] shrink-0 items-stretch gap-x-4 border-b border-ink px-4 max-[900px]:flex-wrap max-[900px]:gap-x-2 max-[900px]:px-2"
+  >
     <RouterLink to="/" class="flex items-center gap-2 font-semibold" aria-label="Antistasis, all loops">
       <img src="/mark.svg" width="20" height="20" alt="" />
       Antistasis

@@ -43,7 +43,7 @@ onMounted(load);
       <StateNotice v-else-if="loops.length === 0" kind="empty" title="No loop yet">
         This database has no loops. <code>antistasis demo</code> serves one with the demo works in it.
       </StateNotice>
-      <div v-else class="columns-[480px] gap-x-8">
+      <div v-else class="columns-[min(480px,100%)] gap-x-8">
         <section
           v-for="[area, members] in areas"
           :key="area"
@@ -55,7 +55,7 @@ onMounted(load);
             v-for="loop in members"
             :key="loop.tag"
             :to="{ name: nextStep(loop).name, params: { tag: loop.tag } }"
-            class="grid grid-cols-[minmax(0,1fr)_180px_112px] items-center gap-4 border-b border-rule px-1 py-2 hover:bg-wash"
+            class="grid grid-cols-[minmax(0,1fr)_minmax(80px,180px)_112px] items-center gap-4 border-b border-rule px-1 py-2 hover:bg-wash"
           >
             <span class="min-w-0">
               <strong class="mr-2 font-semibold">{{ loop.tag }}</strong>
