@@ -4,12 +4,9 @@ use crate::Failure;
 use antistasis_core::assessment::assess;
 use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::identification::{DataSet, fit_fopdt};
-use antistasis_core::instrument::SensorSpec;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
-use antistasis_core::simulation::{
-    Candidate, ColumnRole, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trace, Trial,
-};
-use antistasis_core::tuning::{SimcChoice, simc};
+use antistasis_core::simulation::{Candidate, ColumnRole, Trace, Trial};
+use antistasis_core::tuning::{SimcChoice, first_trial};
 use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
 use uuid::Uuid;
 
@@ -83,11 +80,11 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     let hash = record.content_hash();
     let new = NewModel { record_id, record_hash: &hash, window: (0.0, record.axis.duration()), model: &model };
     let model_id = store.add_model(found.id, new).await.map_err(Failure::new)?;
-    let process = model.process();
-    let tight = simc(&process, &found.pv.span, &SimcChoice::default()).map_err(Failure::new)?;
-    let scenario = Scenario::standard(&process, &found.pv.span, tight.closed_loop_time_constant);
-    let calm = SimcChoice { closed_loop_time_constant: Some(60.0) };
-    let calm = simc(&process, &found.pv.span, &calm).map_err(Failure::new)?;
+    let tuned = |closed_loop_time_constant| {
+        first_trial(&model, &found.pv, &found.op, &SimcChoice { closed_loop_time_constant }).map_err(Failure::new)
+    };
+    let (first, tight) = tuned(None)?;
+    let (_, calm) = tuned(Some(60.0))?;
     let candidates = [
         ("settings found on the plant", PidSettings::pi(0.8, 180.0)),
         ("SIMC, τc = 60 s", calm.to_type_in),
@@ -95,18 +92,8 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     ];
     let mut pin = None;
     for (label, settings) in candidates {
-        let trial = Trial {
-            version: TRIAL_VERSION,
-            plant: Plant {
-                process: process.clone(),
-                pv: found.pv.clone(),
-                op: found.op.clone(),
-                operating_point: OperatingPoint { pv: 76.0, op: 42.0 },
-                sensor: SensorSpec::default(),
-            },
-            candidate: Candidate { controller: ControllerSpec::Pid(settings) },
-            scenario: scenario.clone(),
-        };
+        let candidate = Candidate { controller: ControllerSpec::Pid(settings) };
+        let trial = Trial { candidate, ..first.clone() };
         let trace = trial.run().map_err(Failure::new)?;
         let assessment = assess(&trial, &trace).map_err(Failure::new)?;
         let new = NewTrial { model_id: Some(model_id), label, trial: &trial, assessment: &assessment };

@@ -9,7 +9,7 @@ import { drawGround, drawNotes, type Surroundings } from "../lib/stripDrawing";
 import { colour, paletteVersion } from "../lib/theme";
 
 const props = defineProps<{ panels: Panel[]; marks?: Mark[]; label: string; extent?: [number, number] }>();
-const emit = defineEmits<{ view: [from: number, to: number, isWhole: boolean]; drawn: [] }>();
+const emit = defineEmits<{ view: [from: number, to: number]; drawn: [] }>();
 
 const AXIS_WIDTH = 56;
 const LABEL_WIDTH = 92;
@@ -141,12 +141,7 @@ function show(from: number, to: number) {
   const left = Math.min(Math.max(from, start), end - width);
   shown = [left, left + width];
   for (const plot of plots) plot.redraw(false, true);
-  emit("view", shown[0], shown[1], isWhole());
-}
-
-function isWhole(): boolean {
-  const [start, end] = whole.value;
-  return shown[1] - shown[0] >= 0.999 * (end - start);
+  emit("view", shown[0], shown[1]);
 }
 
 function zoomToSelection(plot: uPlot) {

@@ -143,8 +143,6 @@ pub struct Outcome<const P: usize> {
     pub sum_of_squares: f64,
     /// Whether the solver's convergence test was met.
     pub converged: bool,
-    /// How often the residuals were evaluated.
-    pub evaluations: usize,
 }
 
 struct Problem<F, const P: usize, const Q: usize> {
@@ -198,7 +196,6 @@ where
         parameters: problem.parameters.data.0[0],
         sum_of_squares: 2.0 * report.objective_function,
         converged: report.termination.was_successful(),
-        evaluations: report.number_of_evaluations,
     }
 }
 

@@ -1,5 +1,7 @@
 //! Settings from models.
 
+mod first_trial;
 mod simc;
 
+pub use first_trial::first_trial;
 pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};

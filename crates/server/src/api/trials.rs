@@ -3,11 +3,9 @@
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Assessment, assess};
-use antistasis_core::controller::ControllerSpec;
-use antistasis_core::instrument::SensorSpec;
 use antistasis_core::process::ProcessSpec;
-use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trace, Trial};
-use antistasis_core::tuning::{SimcChoice, Tuning, simc, simc_choice_of};
+use antistasis_core::simulation::{Trace, Trial};
+use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, simc, simc_choice_of};
 use antistasis_core::units::Span;
 use antistasis_store::{NewTrial, TrialRow};
 use axum::Json;
@@ -93,42 +91,8 @@ async fn propose(
             .find(|model| model.chosen)
             .ok_or_else(|| Problem::not_found(format!("{tag} has no model yet: fit one first")))?,
     };
-    let (model_unit, span_unit) = (model.model.output_unit(), &found.pv.span.unit);
-    if model_unit != span_unit {
-        return Err(Problem::invalid(format!(
-            "the model is in {model_unit} and the span of {} in {span_unit}: fit the record again",
-            found.pv.tag
-        )));
-    }
-    let process = model.model.process();
-    // Without dead time SIMC has no default; a tenth of the time constant is brisk and safe.
-    let choice = match (request.choice.closed_loop_time_constant, process.dead_time()) {
-        (None, 0.0) => SimcChoice { closed_loop_time_constant: Some(0.1 * process.time_scale()) },
-        (closed_loop_time_constant, _) => SimcChoice { closed_loop_time_constant },
-    };
-    let tuning = simc(&process, &found.pv.span, &choice)?;
-    let scenario = Scenario::standard(&process, &found.pv.span, tuning.closed_loop_time_constant);
-    let trial = Trial {
-        version: TRIAL_VERSION,
-        plant: Plant {
-            process,
-            pv: found.pv,
-            op: found.op,
-            operating_point: OperatingPoint {
-                pv: rounded(model.model.operating.pv),
-                op: rounded(model.model.operating.op),
-            },
-            sensor: SensorSpec::default(),
-        },
-        candidate: Candidate { controller: ControllerSpec::Pid(tuning.to_type_in.clone()) },
-        scenario,
-    };
+    let (trial, tuning) = first_trial(&model.model, &found.pv, &found.op, &request.choice)?;
     Ok(Json(Proposal { model_id: model.id, trial, tuning }))
-}
-
-/// To a tenth: an operating point is a place to start from, not an estimate.
-fn rounded(value: f64) -> f64 {
-    (10.0 * value).round() / 10.0
 }
 
 /// What came out of a trial.

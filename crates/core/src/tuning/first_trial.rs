@@ -1,0 +1,70 @@
+//! The trial that a loop begins with: a model as the process, SIMC settings, the standard scenario.
+
+use super::{SimcChoice, Tuning, simc};
+use crate::controller::ControllerSpec;
+use crate::identification::FopdtModel;
+use crate::instrument::SensorSpec;
+use crate::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
+use crate::{Error, Result};
+
+/// Closed-loop time constant of a model without dead time, where SIMC has no default, as a share of the time constant
+/// (this project's choice).
+const SHARE_WITHOUT_DEAD_TIME: f64 = 0.1;
+
+/// A trial on `model` between the signals `pv` and `op`, and the tuning that its settings are from.
+///
+/// The settings are those to type in, to three digits; the operating point is rounded to a tenth, being a place to start
+/// from and not an estimate. Errors when the model is in another unit than the span of the PV.
+pub fn first_trial(model: &FopdtModel, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
+    let (model_unit, span_unit) = (model.output_unit(), &pv.span.unit);
+    if model_unit != span_unit {
+        return Err(Error::unfit(
+            format!("the model is in {model_unit} and the span of {} in {span_unit}", pv.tag),
+            "fit the record again",
+        ));
+    }
+    let process = model.process();
+    let without_dead_time = (process.dead_time() == 0.0).then(|| SHARE_WITHOUT_DEAD_TIME * process.time_scale());
+    let closed_loop_time_constant = choice.closed_loop_time_constant.or(without_dead_time);
+    let tuning = simc(&process, &pv.span, &SimcChoice { closed_loop_time_constant })?;
+    let tenth = |value: f64| (10.0 * value).round() / 10.0;
+    let trial = Trial {
+        version: TRIAL_VERSION,
+        scenario: Scenario::standard(&process, &pv.span, tuning.closed_loop_time_constant),
+        plant: Plant {
+            process,
+            pv: pv.clone(),
+            op: op.clone(),
+            operating_point: OperatingPoint { pv: tenth(model.operating.pv), op: tenth(model.operating.op) },
+            sensor: SensorSpec::default(),
+        },
+        candidate: Candidate { controller: ControllerSpec::Pid(tuning.to_type_in.clone()) },
+    };
+    Ok((trial, tuning))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::identification::{DataSet, fit_fopdt};
+    use crate::series::TimeAxis;
+    use crate::units::Span;
+
+    #[test]
+    fn a_model_without_dead_time_gets_a_trial_that_runs() {
+        let axis = TimeAxis::uniform(1.0, 200).unwrap();
+        let input: Vec<f64> = (0..200).map(|k| if k < 20 { 40.0 } else { 50.0 }).collect();
+        let output: Vec<f64> =
+            (0..200).map(|k| if k < 20 { 1.0 } else { 2.0 - (-(f64::from(k) - 20.0) / 30.0).exp() }).collect();
+        let data = DataSet { axis: &axis, input: &input, output: &output, input_unit: "%", output_unit: "m" };
+        let mut model = fit_fopdt(data).unwrap();
+        model.parameters.dead_time.value = 0.0;
+        let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
+        let (pv, op) = (signal("L.PV", 4.0, "m"), signal("L.OP", 100.0, "%"));
+        let (trial, tuning) = first_trial(&model, &pv, &op, &SimcChoice::default()).unwrap();
+        assert!((tuning.closed_loop_time_constant - 3.0).abs() < 1e-3);
+        assert!(trial.run().unwrap().len() > 40);
+        let error = first_trial(&model, &signal("L.PV", 400.0, "cm"), &op, &SimcChoice::default()).unwrap_err();
+        assert_eq!(error.to_string(), "the model is in m and the span of L.PV in cm: fit the record again");
+    }
+}
