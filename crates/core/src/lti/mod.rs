@@ -1,9 +1,9 @@
 //! Linear time-invariant processes with dead time: exact discretisation and frequency response.
 
 mod delay;
-mod first_order;
+mod low_order;
 mod state_space;
 
 pub use delay::{DeadTime, SampledDelay};
-pub use first_order::{FirstOrderSample, first_order_response};
+pub use low_order::{Dynamics, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
 pub use state_space::{Propagator, StateSpace};

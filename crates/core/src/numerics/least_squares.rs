@@ -1,50 +1,49 @@
 //! Non-linear least squares over any number of samples in constant memory.
 //!
 //! The Levenberg–Marquardt method sees the data only through `JᵀJ`, `Jᵀr` and `‖r‖`. One pass over the samples
-//! adds these up ([`NormalEquations`]); their Cholesky factor is a small problem of `P + 1` rows that has the same
-//! three products and so makes the same steps ([`Compressed`]). The solver is the crate `levenberg-marquardt`, which
-//! follows MINPACK (Moré, 1978).
+//! adds these up ([`NormalEquations`]); their Cholesky factor is a small problem of one row more than it has parameters, with
+//! the same three products, and so makes the same steps ([`Compressed`]). The solver is the crate `levenberg-marquardt`,
+//! which follows MINPACK (Moré, 1978).
 
 use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
-use nalgebra::{Const, DMatrix, Owned, SMatrix, SVector};
+use nalgebra::{DMatrix, DVector, Dyn, Owned};
 
-/// The sums `Σ g gᵀ` with `g = (∂r/∂p₁ … ∂r/∂p_P, r)` over all samples; `Q` must be `P + 1`.
+/// The sums `Σ g gᵀ` with `g = (∂r/∂p₁ … ∂r/∂p_P, r)` over all samples.
 #[derive(Debug, Clone)]
-pub struct NormalEquations<const Q: usize> {
-    gram: [[f64; Q]; Q],
+pub struct NormalEquations {
+    width: usize,
+    gram: Vec<f64>,
     samples: usize,
 }
 
-impl<const Q: usize> Default for NormalEquations<Q> {
-    fn default() -> Self {
-        Self { gram: [[0.0; Q]; Q], samples: 0 }
+impl NormalEquations {
+    /// No samples yet, of `parameters` derivatives and a residual each.
+    #[must_use]
+    pub fn new(parameters: usize) -> Self {
+        let width = parameters + 1;
+        Self { width, gram: vec![0.0; width * width], samples: 0 }
     }
-}
 
-impl<const Q: usize> NormalEquations<Q> {
     /// Adds one sample: its derivatives, then its residual.
     #[inline]
-    pub fn add(&mut self, row: &[f64; Q]) {
-        for i in 0..Q {
-            for j in 0..=i {
-                self.gram[i][j] += row[i] * row[j];
+    pub fn add(&mut self, row: &[f64]) {
+        debug_assert_eq!(row.len(), self.width);
+        for (i, (&left, sums)) in row.iter().zip(self.gram.chunks_exact_mut(self.width)).enumerate() {
+            for (sum, &right) in sums[..=i].iter_mut().zip(&row[..=i]) {
+                *sum += left * right;
             }
         }
         self.samples += 1;
     }
 
-    /// The sums that rows `map · row` would have given: each new column is a combination of the old ones.
+    fn at(&self, i: usize, j: usize) -> f64 {
+        self.gram[i.max(j) * self.width + i.min(j)]
+    }
+
+    /// Number of parameters.
     #[must_use]
-    pub fn transformed<const R: usize>(&self, map: &[[f64; Q]; R]) -> NormalEquations<R> {
-        let at = |i: usize, j: usize| self.gram[i.max(j)][i.min(j)];
-        let mut gram = [[0.0; R]; R];
-        for i in 0..R {
-            for j in 0..=i {
-                let terms = (0..Q).flat_map(|k| (0..Q).map(move |l| (k, l)));
-                gram[i][j] = terms.map(|(k, l)| map[i][k] * map[j][l] * at(k, l)).sum();
-            }
-        }
-        NormalEquations { gram, samples: self.samples }
+    pub fn parameters(&self) -> usize {
+        self.width - 1
     }
 
     /// Number of samples added.
@@ -56,50 +55,90 @@ impl<const Q: usize> NormalEquations<Q> {
     /// Sum of squared residuals.
     #[must_use]
     pub fn sum_of_squares(&self) -> f64 {
-        self.gram[Q - 1][Q - 1]
+        self.at(self.width - 1, self.width - 1)
     }
 
     /// Makes the problem insensitive to parameter `index`, which so keeps its value.
     pub fn hold(&mut self, index: usize) {
-        for other in 0..Q {
-            self.gram[index.max(other)][index.min(other)] = 0.0;
+        for other in 0..self.width {
+            self.gram[index.max(other) * self.width + index.min(other)] = 0.0;
         }
+    }
+
+    /// The sums over some of the columns only, the residual always being the last.
+    #[must_use]
+    pub fn selected(&self, columns: &[usize]) -> Self {
+        let mut chosen = Self { samples: self.samples, ..Self::new(columns.len()) };
+        let all: Vec<usize> = columns.iter().copied().chain([self.width - 1]).collect();
+        for (i, &from_i) in all.iter().enumerate() {
+            for (j, &from_j) in all[..=i].iter().enumerate() {
+                chosen.gram[i * chosen.width + j] = self.at(from_i, from_j);
+            }
+        }
+        chosen
+    }
+
+    /// The sums over rows whose last entry is less these multiples of other columns.
+    #[must_use]
+    pub fn less(&self, known: &[(usize, f64)]) -> Self {
+        let mut reduced = self.clone();
+        let last = self.width - 1;
+        for &(column, factor) in known {
+            let before = reduced.clone();
+            for other in 0..last {
+                reduced.gram[last * self.width + other] -= factor * before.at(column, other);
+            }
+            reduced.gram[last * self.width + last] +=
+                factor * (factor * before.at(column, column) - 2.0 * before.at(column, last));
+        }
+        reduced
+    }
+
+    /// `JᵀJ`.
+    #[must_use]
+    pub fn information(&self) -> DMatrix<f64> {
+        DMatrix::from_fn(self.width - 1, self.width - 1, |i, j| self.at(i, j))
     }
 
     /// The small triangular problem with the same `JᵀJ`, `Jᵀr` and `‖r‖`.
     #[must_use]
-    pub fn compress<const P: usize>(&self) -> Compressed<P, Q> {
+    pub fn compress(&self) -> Compressed {
         // Cholesky G = L Lᵀ; a column without a pivot of its own (a parameter that does not act) is left empty.
-        let mut lower = SMatrix::<f64, Q, Q>::zeros();
-        for j in 0..Q {
-            let rest = self.gram[j][j] - (0..j).map(|k| lower[(j, k)] * lower[(j, k)]).sum::<f64>();
-            if rest <= 1e-15 * self.gram[j][j] || !rest.is_finite() {
+        if self.gram.iter().any(|sum| !sum.is_finite()) {
+            return Compressed::hopeless(self.parameters());
+        }
+        let n = self.width;
+        let mut lower = DMatrix::<f64>::zeros(n, n);
+        for j in 0..n {
+            let rest = self.at(j, j) - (0..j).map(|k| lower[(j, k)] * lower[(j, k)]).sum::<f64>();
+            if rest <= 1e-15 * self.at(j, j) || !rest.is_finite() {
                 continue;
             }
             lower[(j, j)] = rest.sqrt();
-            for i in j + 1..Q {
+            for i in j + 1..n {
                 let sum: f64 = (0..j).map(|k| lower[(i, k)] * lower[(j, k)]).sum();
-                lower[(i, j)] = (self.gram[i][j] - sum) / lower[(j, j)];
+                lower[(i, j)] = (self.at(i, j) - sum) / lower[(j, j)];
             }
         }
         let upper = lower.transpose();
-        Compressed { jacobian: upper.fixed_columns::<P>(0).into_owned(), residual: upper.column(Q - 1).into_owned() }
+        Compressed { jacobian: upper.columns(0, n - 1).into_owned(), residual: upper.column(n - 1).into_owned() }
     }
 
     /// Reads the rows as `(φ₁ … φ_P, y)`: the coefficients of the linear least-squares fit of `y` by the `φ`, and the
     /// sum of squares that remains. None when the `φ` are not independent.
     #[must_use]
-    pub fn linear_solution<const P: usize>(&self) -> Option<([f64; P], f64)> {
-        let Compressed { jacobian, residual } = self.compress::<P>();
-        let mut solution = [0.0; P];
-        for i in (0..P).rev() {
-            let known: f64 = (i + 1..P).map(|j| jacobian[(i, j)] * solution[j]).sum();
+    pub fn linear_solution(&self) -> Option<(Vec<f64>, f64)> {
+        let Compressed { jacobian, residual } = self.compress();
+        let parameters = self.parameters();
+        let mut solution = vec![0.0; parameters];
+        for i in (0..parameters).rev() {
+            let known: f64 = (i + 1..parameters).map(|j| jacobian[(i, j)] * solution[j]).sum();
             if jacobian[(i, i)] == 0.0 {
                 return None;
             }
             solution[i] = (residual[i] - known) / jacobian[(i, i)];
         }
-        Some((solution, residual[Q - 1] * residual[Q - 1]))
+        Some((solution, residual[parameters] * residual[parameters]))
     }
 
     /// `(JᵀJ)⁻¹`, the covariance of the parameters for residuals of unit variance; `held` parameters and those without
@@ -107,15 +146,15 @@ impl<const Q: usize> NormalEquations<Q> {
     ///
     /// None when the data do not tell the others apart.
     #[must_use]
-    pub fn inverse<const P: usize>(&self, held: &[usize]) -> Option<SMatrix<f64, P, P>> {
+    pub fn inverse(&self, held: &[usize]) -> Option<DMatrix<f64>> {
+        let parameters = self.parameters();
         let free: Vec<usize> =
-            (0..P).filter(|index| !held.contains(index) && self.gram[*index][*index] > 0.0).collect();
-        let scale: Vec<f64> = free.iter().map(|&i| self.gram[i][i].sqrt()).collect();
-        let scaled = DMatrix::from_fn(free.len(), free.len(), |i, j| {
-            self.gram[free[i].max(free[j])][free[i].min(free[j])] / (scale[i] * scale[j])
-        });
+            (0..parameters).filter(|index| !held.contains(index) && self.at(*index, *index) > 0.0).collect();
+        let scale: Vec<f64> = free.iter().map(|&i| self.at(i, i).sqrt()).collect();
+        let scaled =
+            DMatrix::from_fn(free.len(), free.len(), |i, j| self.at(free[i], free[j]) / (scale[i] * scale[j]));
         let inverse = scaled.cholesky()?.inverse();
-        let mut covariance = SMatrix::zeros();
+        let mut covariance = DMatrix::zeros(parameters, parameters);
         for i in 0..free.len() {
             for j in 0..free.len() {
                 covariance[(free[i], free[j])] = inverse[(i, j)] / (scale[i] * scale[j]);
@@ -125,75 +164,75 @@ impl<const Q: usize> NormalEquations<Q> {
     }
 }
 
-/// A least-squares problem of `P` parameters and `Q = P + 1` rows.
+/// A least-squares problem of one row more than it has parameters.
 #[derive(Debug, Clone)]
-pub struct Compressed<const P: usize, const Q: usize> {
+pub struct Compressed {
     /// Derivatives of the residuals.
-    pub jacobian: SMatrix<f64, Q, P>,
+    pub jacobian: DMatrix<f64>,
     /// The residuals.
-    pub residual: SVector<f64, Q>,
+    pub residual: DVector<f64>,
+}
+
+impl Compressed {
+    /// What a point without an answer looks like to the solver: so bad that it turns back.
+    #[must_use]
+    pub fn hopeless(parameters: usize) -> Self {
+        let mut residual = DVector::zeros(parameters + 1);
+        residual[parameters] = 1e120;
+        Self { jacobian: DMatrix::zeros(parameters + 1, parameters), residual }
+    }
 }
 
 /// Where the minimisation ended.
 #[derive(Debug, Clone)]
-pub struct Outcome<const P: usize> {
+pub struct Outcome {
     /// The parameters there.
-    pub parameters: [f64; P],
+    pub parameters: Vec<f64>,
     /// Sum of squared residuals there.
     pub sum_of_squares: f64,
     /// Whether the solver's convergence test was met.
     pub converged: bool,
 }
 
-struct Problem<F, const P: usize, const Q: usize> {
-    parameters: SVector<f64, P>,
-    current: Option<Compressed<P, Q>>,
+struct Problem<F> {
+    parameters: DVector<f64>,
+    current: Compressed,
     evaluate: F,
 }
 
-impl<F, const P: usize, const Q: usize> LeastSquaresProblem<f64, Const<Q>, Const<P>> for Problem<F, P, Q>
-where
-    F: FnMut(&[f64; P]) -> Option<Compressed<P, Q>>,
-{
-    type ResidualStorage = Owned<f64, Const<Q>>;
-    type JacobianStorage = Owned<f64, Const<Q>, Const<P>>;
-    type ParameterStorage = Owned<f64, Const<P>>;
+impl<F: FnMut(&[f64]) -> Compressed> LeastSquaresProblem<f64, Dyn, Dyn> for Problem<F> {
+    type ResidualStorage = Owned<f64, Dyn>;
+    type JacobianStorage = Owned<f64, Dyn, Dyn>;
+    type ParameterStorage = Owned<f64, Dyn>;
 
-    fn set_params(&mut self, parameters: &SVector<f64, P>) {
-        self.parameters = *parameters;
-        self.current = (self.evaluate)(&self.parameters.data.0[0]);
+    fn set_params(&mut self, parameters: &DVector<f64>) {
+        self.parameters.copy_from(parameters);
+        let next = (self.evaluate)(self.parameters.as_slice());
+        let finite = next.residual.iter().chain(next.jacobian.iter()).all(|value| value.is_finite());
+        self.current = if finite { next } else { Compressed::hopeless(parameters.len()) };
     }
 
-    fn params(&self) -> SVector<f64, P> {
-        self.parameters
+    fn params(&self) -> DVector<f64> {
+        self.parameters.clone()
     }
 
-    fn residuals(&self) -> Option<SVector<f64, Q>> {
-        self.current.as_ref().map(|problem| problem.residual)
+    fn residuals(&self) -> Option<DVector<f64>> {
+        Some(self.current.residual.clone())
     }
 
-    fn jacobian(&self) -> Option<SMatrix<f64, Q, P>> {
-        self.current.as_ref().map(|problem| problem.jacobian)
+    fn jacobian(&self) -> Option<DMatrix<f64>> {
+        Some(self.current.jacobian.clone())
     }
 }
 
 /// Minimises the sum of squares from `start`, until a step changes it by less than the relative `tolerance`; `evaluate` gives
-/// the compressed problem at given parameters, or None where there is no answer.
-pub fn minimise<const P: usize, const Q: usize>(
-    start: [f64; P],
-    tolerance: f64,
-    mut evaluate: impl FnMut(&[f64; P]) -> Option<Compressed<P, Q>>,
-) -> Outcome<P>
-where
-    Const<Q>: nalgebra::DimMin<Const<P>, Output = Const<P>> + nalgebra::DimMax<Const<P>, Output = Const<Q>>,
-    Const<P>: nalgebra::DimMin<Const<P>, Output = Const<P>> + nalgebra::DimMax<Const<P>, Output = Const<P>>,
-{
-    let parameters = SVector::from(start);
-    let current = evaluate(&start);
-    let problem = Problem { parameters, current, evaluate };
-    let (problem, report) = LevenbergMarquardt::new().with_tol(tolerance).with_patience(10).minimize(problem);
+/// the compressed problem at given parameters. Where that is not finite, the solver turns back.
+pub fn minimise(start: &[f64], tolerance: f64, mut evaluate: impl FnMut(&[f64]) -> Compressed) -> Outcome {
+    let current = evaluate(start);
+    let problem = Problem { parameters: DVector::from_row_slice(start), current, evaluate };
+    let (problem, report) = LevenbergMarquardt::new().with_tol(tolerance).with_patience(15).minimize(problem);
     Outcome {
-        parameters: problem.parameters.data.0[0],
+        parameters: problem.parameters.as_slice().to_vec(),
         sum_of_squares: 2.0 * report.objective_function,
         converged: report.termination.was_successful(),
     }
@@ -210,45 +249,67 @@ mod tests {
     fn nist_misra1a() {
         let x = [77.6, 114.9, 141.1, 190.8, 239.9, 289.0, 332.8, 378.4, 434.8, 477.3, 536.8, 593.1, 689.1, 760.0];
         let y = [10.07, 14.73, 17.94, 23.93, 29.61, 35.18, 40.02, 44.82, 50.76, 55.05, 61.01, 66.40, 75.47, 81.78];
-        let equations = |p: &[f64; 2]| {
-            let mut sums = NormalEquations::<3>::default();
+        let equations = |p: &[f64]| {
+            let mut sums = NormalEquations::new(2);
             for (x, y) in x.iter().zip(y) {
                 let decay = (-p[1] * x).exp();
                 sums.add(&[1.0 - decay, p[0] * x * decay, p[0] * (1.0 - decay) - y]);
             }
             sums
         };
-        let outcome = minimise([250.0, 5e-4], 1e-10, |p| Some(equations(p).compress()));
+        let outcome = minimise(&[250.0, 5e-4], 1e-10, |p| equations(p).compress());
         assert!(outcome.converged);
         assert!((outcome.parameters[0] / 238.942_129_18 - 1.0).abs() < 1e-7);
         assert!((outcome.parameters[1] / 5.501_564_318_1e-4 - 1.0).abs() < 1e-7);
         assert!((outcome.sum_of_squares / 0.124_551_388_94 - 1.0).abs() < 1e-8);
         let at_end = equations(&outcome.parameters);
         let variance = at_end.sum_of_squares() / (at_end.samples() - 2) as f64;
-        let covariance = at_end.inverse::<2>(&[]).unwrap() * variance;
+        let covariance = at_end.inverse(&[]).unwrap() * variance;
         assert!((covariance[(0, 0)].sqrt() / 2.707_007_524_1 - 1.0).abs() < 1e-6);
         assert!((covariance[(1, 1)].sqrt() / 7.266_868_843_6e-6 - 1.0).abs() < 1e-6);
     }
 
     #[test]
-    fn transformed_sums_are_those_of_transformed_rows() {
-        let (mut plain, mut combined) = (NormalEquations::<3>::default(), NormalEquations::<2>::default());
+    fn selected_sums_are_those_of_selected_columns() {
+        let (mut plain, mut fewer) = (NormalEquations::new(3), NormalEquations::new(2));
         for k in 0..20 {
-            let row = [f64::from(k), f64::from(k * k % 7), 1.0];
+            let row = [f64::from(k), f64::from(k * k % 7), 1.0, f64::from(k % 3)];
             plain.add(&row);
-            combined.add(&[row[0] - 2.0 * row[1], row[2]]);
+            fewer.add(&[row[2], row[0], row[3]]);
         }
-        let transformed = plain.transformed(&[[1.0, -2.0, 0.0], [0.0, 0.0, 1.0]]);
-        assert_eq!(transformed.gram, combined.gram);
+        assert_eq!(plain.selected(&[2, 0]).gram[..], fewer.gram[..]);
+    }
+
+    #[test]
+    fn known_columns_are_taken_off_the_last() {
+        let (mut plain, mut reduced) = (NormalEquations::new(2), NormalEquations::new(2));
+        for k in 0..9 {
+            let row = [f64::from(k), 1.0, f64::from(k * k)];
+            plain.add(&row);
+            reduced.add(&[row[0], row[1], row[2] - 3.0 * row[0] + 2.0 * row[1]]);
+        }
+        let less = plain.less(&[(0, 3.0), (1, -2.0)]);
+        assert!(less.gram.iter().zip(&reduced.gram).all(|(a, b)| (a - b).abs() < 1e-9), "{less:?} {reduced:?}");
     }
 
     #[test]
     fn what_the_data_do_not_tell_has_no_covariance() {
-        let mut sums = NormalEquations::<3>::default();
+        let mut sums = NormalEquations::new(2);
         for k in 0..10 {
             sums.add(&[f64::from(k), 2.0 * f64::from(k), 1.0]);
         }
-        assert!(sums.inverse::<2>(&[]).is_none());
-        assert!(sums.inverse::<2>(&[1]).is_some());
+        assert!(sums.inverse(&[]).is_none());
+        assert!(sums.inverse(&[1]).is_some());
+    }
+
+    #[test]
+    fn the_solver_turns_back_where_there_is_no_answer() {
+        // √p has none below 0, and from 4 the first full step for a target of 0.1 goes there.
+        let outcome = minimise(&[4.0], 1e-12, |p| {
+            let mut sums = NormalEquations::new(1);
+            sums.add(&[0.5 / p[0].sqrt(), p[0].sqrt() - 0.1]);
+            sums.compress()
+        });
+        assert!((outcome.parameters[0] - 0.01).abs() < 1e-6, "{outcome:?}");
     }
 }

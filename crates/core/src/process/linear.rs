@@ -20,6 +20,40 @@ pub enum ProcessSpec {
         /// Dead time θ in s, 0 or more.
         dead_time: f64,
     },
+    /// Two lags, and a lead where that is not 0: `K (Tz s + 1) exp(−θs) / ((τ₁s + 1)(τ₂s + 1))`.
+    TwoLags {
+        /// Gain K, in PV units per % of OP; not 0.
+        gain: f64,
+        /// Time constant τ₁ in s, above 0.
+        time_constant_1: f64,
+        /// Time constant τ₂ in s, above 0.
+        time_constant_2: f64,
+        /// Lead Tz in s; below 0 for inverse response.
+        #[serde(default)]
+        lead_time_constant: f64,
+        /// Dead time θ in s, 0 or more.
+        dead_time: f64,
+    },
+    /// Second order, possibly oscillating: `K exp(−θs) / (τ²s² + 2ζτs + 1)`.
+    SecondOrder {
+        /// Gain K, in PV units per % of OP; not 0.
+        gain: f64,
+        /// Time constant τ in s, above 0: the inverse of the natural frequency.
+        time_constant: f64,
+        /// Damping ratio ζ, above 0.
+        damping: f64,
+        /// Dead time θ in s, 0 or more.
+        dead_time: f64,
+    },
+    /// Integrating with lag and dead time, `k' exp(−θs) / (s (τs + 1))`.
+    IntegratingLag {
+        /// Integrating gain k', in PV units per second and % of OP; not 0.
+        gain: f64,
+        /// Time constant τ in s, above 0.
+        time_constant: f64,
+        /// Dead time θ in s, 0 or more.
+        dead_time: f64,
+    },
     /// Integrating with dead time, `k' exp(−θs) / s`.
     Integrating {
         /// Integrating gain k', in PV units per second and % of OP; not 0.
@@ -32,25 +66,37 @@ pub enum ProcessSpec {
 impl ProcessSpec {
     /// Refuses parameters that no process has.
     pub fn validate(&self) -> Result<()> {
-        let (gain, dead_time) = match self {
-            Self::Fopdt { gain, time_constant, dead_time } => {
+        match self {
+            Self::Fopdt { time_constant, .. } | Self::IntegratingLag { time_constant, .. } => {
                 check::positive("process.time_constant", *time_constant, "s")?;
-                (gain, dead_time)
             }
-            Self::Integrating { gain, dead_time } => (gain, dead_time),
-        };
-        check::finite("process.gain", *gain)?;
-        if *gain == 0.0 {
+            Self::TwoLags { time_constant_1, time_constant_2, lead_time_constant, .. } => {
+                check::positive("process.time_constant_1", *time_constant_1, "s")?;
+                check::positive("process.time_constant_2", *time_constant_2, "s")?;
+                check::finite("process.lead_time_constant", *lead_time_constant)?;
+            }
+            Self::SecondOrder { time_constant, damping, .. } => {
+                check::positive("process.time_constant", *time_constant, "s")?;
+                check::positive("process.damping", *damping, "")?;
+            }
+            Self::Integrating { .. } => {}
+        }
+        let gain = check::finite("process.gain", self.gain())?;
+        if gain == 0.0 {
             return Err(Error::invalid("process.gain", gain, "other than 0"));
         }
-        check::not_negative("process.dead_time", *dead_time, "s").map(drop)
+        check::not_negative("process.dead_time", self.dead_time(), "s").map(drop)
     }
 
     /// Gain: PV units per % (and second, where integrating).
     #[must_use]
     pub fn gain(&self) -> f64 {
         match self {
-            Self::Fopdt { gain, .. } | Self::Integrating { gain, .. } => *gain,
+            Self::Fopdt { gain, .. }
+            | Self::TwoLags { gain, .. }
+            | Self::SecondOrder { gain, .. }
+            | Self::IntegratingLag { gain, .. }
+            | Self::Integrating { gain, .. } => *gain,
         }
     }
 
@@ -58,41 +104,63 @@ impl ProcessSpec {
     #[must_use]
     pub fn dead_time(&self) -> f64 {
         match self {
-            Self::Fopdt { dead_time, .. } | Self::Integrating { dead_time, .. } => *dead_time,
+            Self::Fopdt { dead_time, .. }
+            | Self::TwoLags { dead_time, .. }
+            | Self::SecondOrder { dead_time, .. }
+            | Self::IntegratingLag { dead_time, .. }
+            | Self::Integrating { dead_time, .. } => *dead_time,
         }
     }
 
-    /// How long the process takes to answer: dead time and time constant together, in s.
+    /// How long the process takes to answer: dead time and time constants together, in s.
     #[must_use]
     pub fn time_scale(&self) -> f64 {
-        match self {
-            Self::Fopdt { time_constant, dead_time, .. } => time_constant + dead_time,
-            Self::Integrating { dead_time, .. } => *dead_time,
-        }
+        self.dead_time()
+            + match self {
+                Self::Fopdt { time_constant, .. } | Self::IntegratingLag { time_constant, .. } => *time_constant,
+                Self::TwoLags { time_constant_1, time_constant_2, .. } => time_constant_1 + time_constant_2,
+                Self::SecondOrder { time_constant, damping, .. } => 2.0 * time_constant * damping.max(1.0),
+                Self::Integrating { .. } => 0.0,
+            }
     }
 
     /// Number of poles at the origin.
     #[must_use]
     pub fn integrators(&self) -> usize {
-        match self {
-            Self::Fopdt { .. } => 0,
-            Self::Integrating { .. } => 1,
-        }
+        usize::from(matches!(self, Self::Integrating { .. } | Self::IntegratingLag { .. }))
     }
 
     /// The dynamics from (OP, load) in % to the deviation of the PV; both inputs act at the same place.
     pub fn state_space(&self) -> Result<StateSpace> {
         self.validate()?;
-        let (a, b) = match self {
-            Self::Fopdt { gain, time_constant, .. } => (-1.0 / time_constant, gain / time_constant),
-            Self::Integrating { gain, .. } => (0.0, *gain),
+        // Controllable form: the last state takes the input, the output is a combination of the states.
+        let (a, output): (Vec<f64>, Vec<f64>) = match *self {
+            Self::Fopdt { gain, time_constant, .. } => (vec![-1.0 / time_constant], vec![gain / time_constant]),
+            Self::Integrating { gain, .. } => (vec![0.0], vec![gain]),
+            Self::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, .. } => {
+                let (product, sum) = (time_constant_1 * time_constant_2, time_constant_1 + time_constant_2);
+                (vec![-1.0 / product, -sum / product], vec![gain / product, gain * lead_time_constant / product])
+            }
+            Self::SecondOrder { gain, time_constant, damping, .. } => {
+                let square = time_constant * time_constant;
+                (vec![-1.0 / square, -2.0 * damping / time_constant], vec![gain / square, 0.0])
+            }
+            Self::IntegratingLag { gain, time_constant, .. } => {
+                (vec![0.0, -1.0 / time_constant], vec![gain / time_constant, 0.0])
+            }
         };
-        StateSpace::new(
-            DMatrix::from_element(1, 1, a),
-            DMatrix::from_element(1, 2, b),
-            DMatrix::from_element(1, 1, 1.0),
-            DeadTime::new(self.dead_time())?,
-        )
+        let n = a.len();
+        let companion = DMatrix::from_fn(n, n, |i, j| {
+            if i + 1 == n {
+                a[j]
+            } else if j == i + 1 {
+                1.0
+            } else {
+                0.0
+            }
+        });
+        let input = DMatrix::from_fn(n, 2, |i, _| if i + 1 == n { 1.0 } else { 0.0 });
+        StateSpace::new(companion, input, DMatrix::from_row_slice(1, n, &output), DeadTime::new(self.dead_time())?)
     }
 }
 
@@ -102,7 +170,7 @@ pub struct LinearProcess {
     propagator: Propagator,
     resting_pv: f64,
     resting_inputs: [f64; 2],
-    states: [Quantity; 1],
+    states: Vec<Quantity>,
     inputs: [Quantity; 2],
     outputs: [Quantity; 1],
 }
@@ -110,11 +178,12 @@ pub struct LinearProcess {
 impl LinearProcess {
     /// A process that rests at `resting_pv` (in `pv_unit`) when the OP is `resting_op` % and there is no load.
     pub fn new(spec: &ProcessSpec, resting_pv: f64, resting_op: f64, pv_unit: &str) -> Result<Self> {
+        let propagator = Propagator::new(spec.state_space()?);
         Ok(Self {
-            propagator: Propagator::new(spec.state_space()?),
+            states: (0..propagator.system().order()).map(|_| Quantity::new("state", "")).collect(),
+            propagator,
             resting_pv: check::finite("operating_point.pv", resting_pv)?,
             resting_inputs: [check::finite("operating_point.op", resting_op)?, 0.0],
-            states: [Quantity::new("deviation of the PV", pv_unit)],
             inputs: [Quantity::new("OP", "%"), Quantity::new("load", "%")],
             outputs: [Quantity::new("PV", pv_unit)],
         })
@@ -139,7 +208,7 @@ impl Process for LinearProcess {
     }
 
     fn initial_state(&self) -> Vec<f64> {
-        vec![0.0]
+        vec![0.0; self.states.len()]
     }
 
     fn derivatives(&self, x: &[f64], u: &[f64], derivatives: &mut [f64]) {
@@ -171,6 +240,23 @@ mod tests {
         let response = spec.state_space().unwrap().response(0.05);
         let s = num_complex::Complex64::new(0.0, 0.05);
         assert!((response - -2.0 * (-7.0 * s).exp() / (30.0 * s + 1.0)).norm() < 1e-14);
+    }
+
+    #[test]
+    fn frequency_responses_of_second_order_are_the_formulas() {
+        let s = num_complex::Complex64::new(0.0, 0.05);
+        let (gain, dead_time) = (1.5, 3.0);
+        let common = gain * (-dead_time * s).exp();
+        let lags = ProcessSpec::TwoLags { gain, time_constant_1: 30.0, time_constant_2: 8.0, lead_time_constant: -5.0, dead_time };
+        let second = ProcessSpec::SecondOrder { gain, time_constant: 12.0, damping: 0.3, dead_time };
+        let integrating = ProcessSpec::IntegratingLag { gain, time_constant: 7.0, dead_time };
+        for (spec, expected) in [
+            (lags, common * (-5.0 * s + 1.0) / ((30.0 * s + 1.0) * (8.0 * s + 1.0))),
+            (second, common / (144.0 * s * s + 7.2 * s + 1.0)),
+            (integrating, common / (s * (7.0 * s + 1.0))),
+        ] {
+            assert!((spec.state_space().unwrap().response(0.05) - expected).norm() < 1e-12 * expected.norm(), "{spec:?}");
+        }
     }
 
     #[test]

@@ -1,7 +1,9 @@
 //! What is controlled. Every process, linear or not, is used through the trait [`Process`].
 
+mod half_rule;
 mod linear;
 
+pub use half_rule::HalfRule;
 pub use linear::{LinearProcess, ProcessSpec};
 
 use crate::lti::DeadTime;

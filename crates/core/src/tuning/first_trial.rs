@@ -2,7 +2,7 @@
 
 use super::{SimcChoice, Tuning, simc};
 use crate::controller::ControllerSpec;
-use crate::identification::FopdtModel;
+use crate::identification::Model;
 use crate::instrument::SensorSpec;
 use crate::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use crate::{Error, Result};
@@ -15,7 +15,7 @@ const SHARE_WITHOUT_DEAD_TIME: f64 = 0.1;
 ///
 /// The settings are those to type in, to three digits; the operating point is rounded to a tenth, being a place to start
 /// from and not an estimate. Errors when the model is in another unit than the span of the PV.
-pub fn first_trial(model: &FopdtModel, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
+pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
     let (model_unit, span_unit) = (model.output_unit(), &pv.span.unit);
     if model_unit != span_unit {
         return Err(Error::unfit(
@@ -23,7 +23,7 @@ pub fn first_trial(model: &FopdtModel, pv: &Signal, op: &Signal, choice: &SimcCh
             "fit the record again",
         ));
     }
-    let process = model.process();
+    let process = model.process()?;
     let without_dead_time = (process.dead_time() == 0.0).then(|| SHARE_WITHOUT_DEAD_TIME * process.time_scale());
     let closed_loop_time_constant = choice.closed_loop_time_constant.or(without_dead_time);
     let tuning = simc(&process, &pv.span, &SimcChoice { closed_loop_time_constant })?;
@@ -46,7 +46,7 @@ pub fn first_trial(model: &FopdtModel, pv: &Signal, op: &Signal, choice: &SimcCh
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::identification::{DataSet, fit_fopdt};
+    use crate::identification::{DataSet, Series, fit_fopdt};
     use crate::series::TimeAxis;
     use crate::units::Span;
 
@@ -56,9 +56,9 @@ mod tests {
         let input: Vec<f64> = (0..200).map(|k| if k < 20 { 40.0 } else { 50.0 }).collect();
         let output: Vec<f64> =
             (0..200).map(|k| if k < 20 { 1.0 } else { 2.0 - (-(f64::from(k) - 20.0) / 30.0).exp() }).collect();
-        let data = DataSet { axis: &axis, input: &input, output: &output, input_unit: "%", output_unit: "m" };
-        let mut model = fit_fopdt(data).unwrap();
-        model.parameters.dead_time.value = 0.0;
+        let data = DataSet::single(axis, Series::new("L.OP", "%", input), Series::new("L.PV", "m", output));
+        let mut model = fit_fopdt(&data).unwrap();
+        model.parameters[2].value = 0.0;
         let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
         let (pv, op) = (signal("L.PV", 4.0, "m"), signal("L.OP", 100.0, "%"));
         let (trial, tuning) = first_trial(&model, &pv, &op, &SimcChoice::default()).unwrap();

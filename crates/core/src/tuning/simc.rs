@@ -1,7 +1,7 @@
 //! SIMC rules (Skogestad, J. Process Control 13, 2003, 291–309).
 
 use crate::controller::{Action, PidSettings};
-use crate::process::ProcessSpec;
+use crate::process::{HalfRule, ProcessSpec};
 use crate::units::Span;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
@@ -34,10 +34,10 @@ pub struct Tuning {
 ///
 /// First order plus dead time, equations 24 and 25: `Kc = τ / (K (τc + θ))`, `Ti = min(τ, 4 (τc + θ))`; integrating, equations 26
 /// and 27 for first order: `Kc = 1 / (k' (τc + θ))`, `Ti = 4 (τc + θ)`. `K` is in PV units per %; the gain is given
-/// in % of OP per % of `pv_span`.
+/// in % of OP per % of `pv_span`. A process of higher order is reduced by the [half rule](ProcessSpec::half_rule) first.
 pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Result<Tuning> {
-    process.validate()?;
     pv_span.validate("pv.span")?;
+    let HalfRule { process, steps } = &process.half_rule()?;
     let theta = process.dead_time();
     let tau_c = match choice.closed_loop_time_constant {
         Some(value) => check::positive("closed_loop_time_constant", value, "s")?,
@@ -71,9 +71,10 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
                 format!("Ti = 4 (τc + θ) = {reach:.4} s"),
             ],
         ),
+        _ => return Err(Error::invalid("process.structure", "of higher order", "one that the half rule reduces")),
     };
     let per_span = gain_in_units * pv_span.width() / 100.0;
-    let mut derivation = derivation;
+    let mut derivation: Vec<String> = steps.iter().cloned().chain(derivation).collect();
     derivation.push(format!(
         "in % of the PV span of {} {unit}: Kc = {:.4} %/% ({} acting)",
         pv_span.width(),
@@ -98,9 +99,11 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
 #[must_use]
 pub fn simc_choice_of(process: &ProcessSpec, pv_span: &Span, settings: &PidSettings) -> Option<f64> {
     let gain_in_units = settings.gain * 100.0 / pv_span.width();
+    let process = &process.half_rule().ok()?.process;
     let reach = match process {
         ProcessSpec::Fopdt { gain, time_constant, .. } => time_constant / (gain.abs() * gain_in_units),
         ProcessSpec::Integrating { gain, .. } => 1.0 / (gain.abs() * gain_in_units),
+        _ => return None,
     };
     let time_constant = reach - process.dead_time();
     let choice = SimcChoice { closed_loop_time_constant: Some(time_constant) };

@@ -1,0 +1,268 @@
+//! A fitted model, whatever its structure.
+
+use super::Structure;
+use super::loss::Loss;
+use crate::process::ProcessSpec;
+use crate::verdict::Verdict;
+use crate::{Error, Result};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// The name and unit of a signal of a model.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct SignalName {
+    /// Tag, as in the record.
+    pub tag: String,
+    /// Unit.
+    pub unit: String,
+}
+
+/// A parameter with its uncertainty.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Parameter {
+    /// Name: `gain`, `dead_time`, `a1`, …
+    pub name: String,
+    /// Tag of the input that it belongs to, where the model has several.
+    pub input: Option<String>,
+    /// The estimate, in `unit`.
+    pub value: f64,
+    /// Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at a
+    /// bound) and where the parameter was given.
+    pub standard_error: Option<f64>,
+    /// The standard error as it would be for white residuals.
+    pub white_error: Option<f64>,
+    /// Ends of the 95 % confidence interval: the estimate ± 1.96 standard errors.
+    pub interval: Option<[f64; 2]>,
+    /// The unit.
+    pub unit: String,
+    /// Whether the value was given and not estimated.
+    pub fixed: bool,
+}
+
+/// Where a model rests.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Operating {
+    /// OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands still.
+    pub op: f64,
+    /// PV there, in its unit.
+    pub pv: f64,
+    /// All inputs there, the OP first.
+    pub inputs: Vec<f64>,
+    /// All outputs there, the PV first.
+    pub outputs: Vec<f64>,
+}
+
+/// What was under way in the record when the data began, and its slow drift: not part of the process.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StartOfRecord {
+    /// What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits better.
+    pub inputs: Vec<f64>,
+    /// Estimated coefficients of what the states at the start left behind.
+    pub transients: Vec<f64>,
+    /// Drift of the PV, per second.
+    pub drift: f64,
+}
+
+/// How a model agrees with data.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Performance {
+    /// `100·(1 − ‖e‖/‖y − ȳ‖)` of the simulated output: the model knows the inputs only.
+    pub fit_simulated: f64,
+    /// The same one sample ahead: the model knows the outputs until the sample before, too.
+    pub fit_one_step: f64,
+    /// Standard deviation of what the simulated output leaves, PV units.
+    pub residual_deviation: f64,
+    /// Correlation of neighbouring residuals, one sample ahead.
+    pub residual_correlation: f64,
+    /// Number of samples of the PV that were used.
+    pub samples: usize,
+}
+
+/// Figures by which structures are compared on the same data: the lower the better.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Criteria {
+    /// Akaike's information criterion, `N ln(V) + 2p`.
+    pub aic: f64,
+    /// Bayesian information criterion, `N ln(V) + p ln N` (Schwarz).
+    pub bic: f64,
+    /// Number of estimated parameters p.
+    pub parameters: usize,
+}
+
+impl Criteria {
+    pub(crate) fn new(sum_of_squares: f64, samples: usize, parameters: usize) -> Self {
+        let (n, p) = (samples as f64, parameters as f64);
+        let log = n * (sum_of_squares / n).max(f64::MIN_POSITIVE).ln();
+        Self { aic: log + 2.0 * p, bic: log + p * n.ln(), parameters }
+    }
+}
+
+/// The matrices of a state-space model, row by row.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Matrices {
+    /// A, states × states.
+    pub a: Vec<Vec<f64>>,
+    /// B, states × inputs.
+    pub b: Vec<Vec<f64>>,
+    /// C, outputs × states.
+    pub c: Vec<Vec<f64>>,
+    /// D, outputs × inputs.
+    pub d: Vec<Vec<f64>>,
+    /// K, states × outputs: the gain of the innovations.
+    pub k: Vec<Vec<f64>>,
+    /// State at the start of the data.
+    pub initial: Vec<f64>,
+    /// Singular values from which the order was taken, the largest first.
+    pub singular_values: Vec<f64>,
+}
+
+/// What a model is fitted under.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct FitOptions {
+    /// The structure.
+    pub structure: Structure,
+    /// Whether what moves before the data left behind is estimated, too (process structures).
+    #[serde(default = "yes")]
+    pub initial_state: bool,
+    /// Whether a steady drift of the PV is estimated, too (process structures; integrating ones always have it).
+    #[serde(default)]
+    pub drift: bool,
+    /// What a residual costs (process structures).
+    #[serde(default)]
+    pub loss: Loss,
+    /// Parameters that are known, or known to lie in a range (process structures).
+    #[serde(default)]
+    pub constraints: Vec<Constraint>,
+}
+
+fn yes() -> bool {
+    true
+}
+
+impl FitOptions {
+    /// The plain fit of a structure.
+    #[must_use]
+    pub fn new(structure: Structure) -> Self {
+        Self { structure, initial_state: true, drift: false, loss: Loss::Squares, constraints: Vec::new() }
+    }
+}
+
+/// What is known of a parameter beforehand.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Constraint {
+    /// Name of the parameter, such as `dead_time`.
+    pub parameter: String,
+    /// Tag of its input; the OP where left out.
+    #[serde(default)]
+    pub input: Option<String>,
+    /// The value, where it is known.
+    #[serde(default)]
+    pub fixed: Option<f64>,
+    /// Lowest value allowed.
+    #[serde(default)]
+    pub low: Option<f64>,
+    /// Highest value allowed.
+    #[serde(default)]
+    pub high: Option<f64>,
+}
+
+/// A fitted model.
+///
+/// Process structures: `pv(t) = operating.pv + Σ Gᵢ (uᵢ − operating.inputs[i]) + start of the record`; polynomial and
+/// state-space ones hold for the deviations of inputs and outputs from `operating`.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Model {
+    /// The structure.
+    pub structure: Structure,
+    /// How it was estimated.
+    pub method: String,
+    /// The inputs, the OP first.
+    pub inputs: Vec<SignalName>,
+    /// The outputs, the PV first.
+    pub outputs: Vec<SignalName>,
+    /// Sample time in s of polynomial and state-space models.
+    pub sample_time: Option<f64>,
+    /// The parameters; none for state space, whose matrices are only one choice of many.
+    pub parameters: Vec<Parameter>,
+    /// Covariance of the parameters in their order, corrected for coloured residuals; empty where there is none, 0 for
+    /// parameters without a standard error.
+    pub covariance: Vec<Vec<f64>>,
+    /// Matrices of a state-space model.
+    pub matrices: Option<Matrices>,
+    /// Where the model rests.
+    pub operating: Operating,
+    /// What was under way when the data began.
+    pub start: StartOfRecord,
+    /// Agreement with the data that it was fitted to.
+    pub estimation: Performance,
+    /// Figures for the choice among structures.
+    pub criteria: Criteria,
+    /// What the figures mean.
+    pub verdicts: Vec<Verdict>,
+}
+
+impl Model {
+    /// The value of a parameter of the OP's path.
+    #[must_use]
+    pub fn parameter(&self, name: &str) -> Option<&Parameter> {
+        let of_op = |parameter: &&Parameter| parameter.input.as_ref().is_none_or(|tag| *tag == self.inputs[0].tag);
+        self.parameters.iter().filter(of_op).find(|parameter| parameter.name == name)
+    }
+
+    /// The values of the parameters in their order.
+    #[must_use]
+    pub fn values(&self) -> Vec<f64> {
+        self.parameters.iter().map(|parameter| parameter.value).collect()
+    }
+
+    /// The model from the OP to the PV as a process to be simulated.
+    ///
+    /// Errors for polynomial and state-space models, which are reduced to a process structure first.
+    pub fn process(&self) -> Result<ProcessSpec> {
+        let value = |name: &str| {
+            self.parameter(name).map(|parameter| parameter.value).ok_or_else(|| {
+                Error::unfit(
+                    format!("a model of structure {} is not simulated in a loop as it is", self.structure.name()),
+                    "reduce it to a process structure first",
+                )
+            })
+        };
+        let (gain, dead_time) = (value("gain")?, value("dead_time")?);
+        Ok(match self.structure {
+            Structure::Fopdt => ProcessSpec::Fopdt { gain, time_constant: value("time_constant")?, dead_time },
+            Structure::TwoLags => ProcessSpec::TwoLags {
+                gain,
+                time_constant_1: value("time_constant_1")?,
+                time_constant_2: value("time_constant_2")?,
+                lead_time_constant: 0.0,
+                dead_time,
+            },
+            Structure::TwoLagsLead => ProcessSpec::TwoLags {
+                gain,
+                time_constant_1: value("time_constant_1")?,
+                time_constant_2: value("time_constant_2")?,
+                lead_time_constant: value("lead_time_constant")?,
+                dead_time,
+            },
+            Structure::Underdamped => ProcessSpec::SecondOrder {
+                gain,
+                time_constant: value("time_constant")?,
+                damping: value("damping")?,
+                dead_time,
+            },
+            Structure::IntegratingLag => {
+                ProcessSpec::IntegratingLag { gain, time_constant: value("time_constant")?, dead_time }
+            }
+            // Of the structures with a gain and a dead time this one is left.
+            _ => ProcessSpec::Integrating { gain, dead_time },
+        })
+    }
+
+    /// The unit of the PV in which the model was fitted; empty where none was given.
+    #[must_use]
+    pub fn output_unit(&self) -> &str {
+        &self.outputs[0].unit
+    }
+}

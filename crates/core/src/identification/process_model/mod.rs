@@ -1,0 +1,265 @@
+//! Transfer functions of low order with dead time by output-error fit, the dead time not rounded to the sample.
+
+mod prepared;
+mod search;
+#[cfg(test)]
+mod tests;
+mod uncertainty;
+mod unknowns;
+mod verdicts;
+
+pub(super) use uncertainty::profile;
+pub use uncertainty::{Profile, ProfilePoint};
+
+use super::data::{DataSet, held};
+use super::loss::{Loss, ScaledLoss};
+use super::model::{Criteria, FitOptions, Model, Operating, Performance, SignalName, StartOfRecord};
+use super::residuals::lag_one_correlation;
+use crate::Result;
+use crate::lti::{DeadTime, FreeResponse, Response};
+use crate::series::TimeAxis;
+use prepared::{Before, Point, Prepared};
+use unknowns::{Bounds, Layout};
+
+/// Fewest samples that a fit is made on.
+pub(super) const FEWEST_SAMPLES: usize = 10;
+
+/// Fits a process structure by least squares (or another loss) of the simulated output.
+///
+/// Each measured disturbance goes through a lag with dead time of its own. With the parameters of the process are estimated the
+/// offset, a drift where it is asked for, and what the states at the start left behind. What was still under way through
+/// the dead time when the data began cannot be estimated freely, since it would explain any single step by itself. It is
+/// taken as the first value of the input (a test that starts at rest) or as its mean (a record of ordinary operation),
+/// whichever fits better.
+///
+/// Grids over dead time and time constants, on which the others follow by linear least squares, give the starts: on all data
+/// averaged in blocks, and on ever shorter stretches with ever shorter blocks, where the OP moves most, so that a fast
+/// process is found in a long record. The best are refined by Levenberg–Marquardt over all unknowns with exact derivatives.
+///
+/// Errors when a series does not fit the axis, has too few usable samples, or does not move.
+pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
+    Fit::of(data, options, |prepared| prepared.best()).map(|fit| fit.model(data))
+}
+
+/// A fit with everything that its uncertainty is computed from.
+struct Fit<'a> {
+    options: &'a FitOptions,
+    layout: Layout,
+    bounds: Bounds,
+    point: Point,
+    loss: ScaledLoss,
+}
+
+impl<'a> Fit<'a> {
+    /// The fit whose least-squares minimum `search` finds.
+    fn of(
+        data: &DataSet,
+        options: &'a FitOptions,
+        search: impl FnOnce(&Prepared<'_>) -> Result<Point>,
+    ) -> Result<Self> {
+        data.validate(FEWEST_SAMPLES)?;
+        options.loss.validate()?;
+        let layout = Layout::new(options, data.inputs.len());
+        let tags: Vec<String> = data.inputs.iter().map(|series| series.tag.clone()).collect();
+        let bounds = Bounds::new(&layout, &data.axis, &tags, &options.constraints)?;
+        let (point, loss) = {
+            let prepared = Prepared::new(data, &layout, &bounds);
+            let squares = search(&prepared)?;
+            robust(&prepared, squares, options.loss)
+        };
+        Ok(Self { options, layout, bounds, point, loss })
+    }
+
+    fn model(&self, data: &DataSet) -> Model {
+        let prepared = Prepared::new(data, &self.layout, &self.bounds);
+        let Point { unknowns, before, .. } = &self.point;
+        let residuals = prepared.residuals(unknowns, *before);
+        let squares: f64 = residuals.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
+        let total: f64 = prepared.output.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
+        let held = self.bounds.active(unknowns).len();
+        let free = self.layout.count - held;
+        let deviation = (squares / (prepared.samples.saturating_sub(free)).max(1) as f64).sqrt();
+        let fit_simulated = 100.0 * (1.0 - (squares / total).sqrt());
+        let name = |series: &super::data::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
+        let (parameters, covariance) = self.parameters(&prepared, data, &residuals);
+        let mut model = Model {
+            structure: self.options.structure,
+            method: match self.options.loss {
+                Loss::Squares => "output error, least squares".into(),
+                Loss::Huber { width } => format!("output error, Huber loss of width {width}"),
+                Loss::Absolute => "output error, absolute value".into(),
+                Loss::DeadBand { width } => format!("output error, dead band of {width} times the noise"),
+            },
+            inputs: data.inputs.iter().map(name).collect(),
+            outputs: vec![name(data.output())],
+            sample_time: None,
+            parameters,
+            covariance,
+            matrices: None,
+            operating: self.operating(&prepared),
+            start: StartOfRecord {
+                inputs: (0..data.inputs.len())
+                    .map(|k| prepared.earlier(k, *before) + prepared.input_means[k])
+                    .collect(),
+                transients: self
+                    .layout
+                    .paths
+                    .iter()
+                    .flat_map(|path| path.transients.iter().map(|(_, place)| unknowns[*place]))
+                    .collect(),
+                drift: match self.layout.drift {
+                    // Of an integrating process the drift is where its resting OP comes from.
+                    Some(place) if !self.options.structure.is_integrating() => unknowns[place] / prepared.duration,
+                    _ => 0.0,
+                },
+            },
+            estimation: Performance {
+                fit_simulated,
+                fit_one_step: fit_simulated,
+                residual_deviation: deviation,
+                residual_correlation: lag_one_correlation(&residuals),
+                samples: prepared.samples,
+            },
+            criteria: Criteria::new(squares, prepared.samples, free),
+            verdicts: Vec::new(),
+        };
+        model.verdicts = verdicts::judge(&model, data);
+        model
+    }
+
+    fn operating(&self, prepared: &Prepared<'_>) -> Operating {
+        let unknowns = &self.point.unknowns;
+        let offset = prepared.output_mean + unknowns[self.layout.offset];
+        let mut inputs: Vec<f64> = prepared.firsts.iter().zip(&prepared.input_means).map(|(a, b)| a + b).collect();
+        let pv = if self.options.structure.is_integrating() {
+            inputs.clone_from(&prepared.input_means);
+            let slope = self.layout.drift.map_or(0.0, |place| unknowns[place]) / prepared.duration;
+            inputs[0] -= slope / unknowns[self.layout.paths[0].gain];
+            offset
+        } else {
+            let lifts = self.layout.paths.iter().zip(&prepared.firsts).map(|(path, first)| unknowns[path.gain] * first);
+            offset + lifts.sum::<f64>()
+        };
+        Operating { op: inputs[0], pv, inputs, outputs: vec![pv] }
+    }
+}
+
+/// The minimum of another loss than squares, from the least-squares one: the noise is judged by the residuals there, and once
+/// more by those at the first minimum of the loss.
+fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, ScaledLoss) {
+    if loss == Loss::Squares {
+        return (squares, ScaledLoss::SQUARES);
+    }
+    let mut point = squares;
+    let mut scaled = ScaledLoss::SQUARES;
+    for _ in 0..2 {
+        scaled = loss.scaled(&prepared.residuals(&point.unknowns, point.before));
+        if let Some(better) = prepared.refined(&point, search::TOLERANCE, &scaled) {
+            point = better;
+        }
+    }
+    (point, scaled)
+}
+
+/// The PV of a process model for these inputs, in the record that it was fitted to.
+pub(super) fn simulate(model: &Model, axis: &TimeAxis, inputs: &[&[f64]]) -> Result<Vec<f64>> {
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let own = simulate_paths(model, axis, inputs, &model.start.inputs)?;
+    let mut output: Vec<f64> = own.into_iter().map(|value| value + model.operating.pv).collect();
+    let unknowns = place_values(&layout, model);
+    let transients = layout.paths.iter().flat_map(|path| path.transients.iter().map(move |(state, _)| (path, *state)));
+    for ((path, state), coefficient) in transients.zip(&model.start.transients) {
+        let free = FreeResponse::new(path.dynamics(&unknowns), axis, state);
+        for (value, (left, _)) in output.iter_mut().zip(free) {
+            *value += coefficient * left;
+        }
+    }
+    if model.start.drift != 0.0 {
+        let start = axis.at(0);
+        output.iter_mut().enumerate().for_each(|(k, value)| *value += model.start.drift * (axis.at(k) - start));
+    }
+    Ok(output)
+}
+
+/// Deviation of the PV from rest for these inputs, which stood at `earlier` before.
+pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], earlier: &[f64]) -> Result<Vec<f64>> {
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let unknowns = place_values(&layout, model);
+    let mut output = vec![0.0; axis.len()];
+    for (k, path) in layout.paths.iter().enumerate() {
+        let rest = model.operating.inputs[k];
+        let deviation: Vec<f64> = held(inputs[k]).iter().map(|value| value - rest).collect();
+        let lead = path.lead.map_or(0.0, |place| unknowns[place]);
+        let dead_time = DeadTime::new(unknowns[path.dead_time])?;
+        let response = Response::new(path.dynamics(&unknowns), axis, &deviation, earlier[k] - rest, dead_time);
+        for (value, sample) in output.iter_mut().zip(response) {
+            *value += unknowns[path.gain] * (sample.value + lead * sample.slope);
+        }
+    }
+    Ok(output)
+}
+
+/// The PV of a process model in other data than its own: with its parameters, offset and no drift, but with what was under
+/// way at the start of those data estimated from them, as a few linear unknowns.
+pub(super) fn simulate_elsewhere(model: &Model, data: &DataSet) -> Result<Vec<f64>> {
+    use crate::numerics::NormalEquations;
+    let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let unknowns = place_values(&layout, model);
+    let measured = &data.output().values;
+    let mut best: Option<(f64, Vec<f64>)> = None;
+    for before in Before::BOTH {
+        let earlier: Vec<f64> = data
+            .inputs
+            .iter()
+            .map(|series| if before == Before::AtMean { series.mean() } else { held(&series.values)[0] })
+            .collect();
+        let own = simulate_paths(model, &data.axis, &inputs, &earlier)?;
+        let mut bases: Vec<Vec<f64>> = Vec::new();
+        for path in &layout.paths {
+            for (state, _) in &path.transients {
+                let free = FreeResponse::new(path.dynamics(&unknowns), &data.axis, *state);
+                bases.push(free.map(|(value, _)| value).collect());
+            }
+        }
+        if model.structure.is_integrating() {
+            // The level at the start is a state like any other.
+            bases.push(vec![1.0; data.axis.len()]);
+        }
+        let mut sums = NormalEquations::new(bases.len());
+        let mut row = vec![0.0; bases.len() + 1];
+        for k in 0..data.axis.len() {
+            for (entry, basis) in row.iter_mut().zip(&bases) {
+                *entry = basis[k];
+            }
+            row[bases.len()] = measured[k] - model.operating.pv - own[k];
+            if row[bases.len()].is_finite() {
+                sums.add(&row);
+            }
+        }
+        let coefficients = sums.linear_solution().map_or_else(|| vec![0.0; bases.len()], |(solution, _)| solution);
+        let started = |k: usize| coefficients.iter().zip(&bases).map(|(c, basis)| c * basis[k]).sum::<f64>();
+        let output: Vec<f64> = (0..own.len()).map(|k| model.operating.pv + own[k] + started(k)).collect();
+        let misses = output.iter().zip(measured).map(|(a, b)| a - b).filter(|e| e.is_finite());
+        let squares: f64 = misses.map(|e| e * e).sum();
+        if best.as_ref().is_none_or(|(least, _)| squares < *least) {
+            best = Some((squares, output));
+        }
+    }
+    Ok(best.map(|(_, output)| output).unwrap_or_default())
+}
+
+/// The unknowns of a layout from the parameters of a model; offset, drift and transients stay 0.
+fn place_values(layout: &Layout, model: &Model) -> Vec<f64> {
+    use super::structure::ParameterKind;
+    let mut unknowns = vec![0.0; layout.count];
+    let mut values = model.parameters.iter().map(|parameter| parameter.value);
+    for path in &layout.paths {
+        for (_, kind) in path.structure.process_parameters() {
+            let value = values.next().unwrap_or_default();
+            let inward = if matches!(kind, ParameterKind::Shape(_)) { value.ln() } else { value };
+            unknowns[Layout::place(path, *kind)] = inward;
+        }
+    }
+    unknowns
+}

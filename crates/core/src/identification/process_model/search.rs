@@ -1,0 +1,252 @@
+//! The search for the minimum: coarse grids on several time scales, then Levenberg–Marquardt.
+
+use super::prepared::{Before, Point, Prepared};
+use super::unknowns::Path;
+use crate::identification::loss::ScaledLoss;
+use crate::identification::structure::Structure;
+use crate::numerics::minimise;
+use crate::series::TimeAxis;
+use crate::{Error, Result};
+
+/// Samples of a coarse search: blocks of samples, averaged.
+const COARSE_SAMPLES: usize = 250;
+/// How much longer the blocks of one coarse search are than those of the next finer one.
+const COARSENING: usize = 4;
+const COARSE_DEAD_TIMES: usize = 18;
+const COARSE_TIME_CONSTANTS: usize = 8;
+/// How many of the best points of a grid are refined on its averaged data, for either assumption on the past.
+const GRID_STARTS: usize = 3;
+/// How many of the points found so are refined on all data; more on short data, where it costs nothing.
+const STARTS: usize = 2;
+const STARTS_OF_SHORT_DATA: usize = 5;
+const SHORT_DATA: usize = 20_000;
+/// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on all.
+const COARSE_TOLERANCE: f64 = 1e-2;
+pub(super) const TOLERANCE: f64 = 1e-9;
+/// How often a refinement is taken up again because an unknown can leave its bound.
+const RELEASES: usize = 4;
+
+impl Prepared<'_> {
+    /// The best least-squares minimum that is found.
+    pub(super) fn best(&self) -> Result<Point> {
+        let mut starts: Vec<Point> = self
+            .coarse_searches()
+            .iter()
+            .flat_map(Prepared::coarse_minima)
+            .flat_map(|start| self.linear_fits(&start.unknowns))
+            .collect();
+        starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        let mut apart: Vec<Point> = Vec::new();
+        for start in starts {
+            if !apart.iter().any(|other| self.is_near(&start, other)) {
+                apart.push(start);
+            }
+        }
+        let count = if self.samples <= SHORT_DATA { STARTS_OF_SHORT_DATA } else { STARTS };
+        let refined = apart.iter().take(count).filter_map(|start| self.refined(start, TOLERANCE, &ScaledLoss::SQUARES));
+        refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).ok_or_else(|| {
+            Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
+        })
+    }
+
+    /// Whether a refinement from here and from there would go the same way.
+    fn is_near(&self, a: &Point, b: &Point) -> bool {
+        let near = |path: &Path| {
+            let shapes = path.shape.iter().all(|place| (a.unknowns[*place] - b.unknowns[*place]).abs() < 0.1);
+            let scale = path.scale(&a.unknowns) + a.unknowns[path.dead_time];
+            shapes && (a.unknowns[path.dead_time] - b.unknowns[path.dead_time]).abs() < 0.1 * scale
+        };
+        a.before == b.before && self.layout.paths.iter().all(near)
+    }
+
+    /// The minimum that is reached from `start`.
+    ///
+    /// Beyond a bound the residuals do not change with the unknown, and the solver sees that. An unknown that stands at
+    /// its bound in the end, where moving inward would help, is let go again from a little inside.
+    pub(super) fn refined(&self, start: &Point, tolerance: f64, loss: &ScaledLoss) -> Option<Point> {
+        let before = start.before;
+        let mut unknowns = self.bounds.clamped(&start.unknowns);
+        let mut sum_of_squares = f64::INFINITY;
+        for _ in 0..RELEASES {
+            let outcome = minimise(&unknowns, tolerance, |p| {
+                let inside = self.bounds.clamped(p);
+                let mut sums = self.sums(&inside, before, loss);
+                for place in 0..p.len() {
+                    if inside[place] != p[place] || self.bounds.is_fixed(place) {
+                        sums.hold(place);
+                    }
+                }
+                sums.compress()
+            });
+            unknowns = self.bounds.clamped(&outcome.parameters);
+            sum_of_squares = outcome.sum_of_squares;
+            if !self.released(&mut unknowns, before, loss) {
+                break;
+            }
+        }
+        sum_of_squares.is_finite().then_some(Point { unknowns, before, sum_of_squares })
+    }
+
+    /// Moves unknowns off their bounds where the gradient points inward; whether there was any.
+    fn released(&self, unknowns: &mut [f64], before: Before, loss: &ScaledLoss) -> bool {
+        let active: Vec<usize> = self.bounds.active(unknowns).into_iter().filter(|k| !self.bounds.is_fixed(*k)).collect();
+        if active.is_empty() {
+            return false;
+        }
+        let compressed = self.sums(unknowns, before, loss).compress();
+        let gradient = compressed.jacobian.transpose() * &compressed.residual;
+        let size = compressed.residual.norm();
+        let mut any = false;
+        for place in active {
+            let (low, high) = self.bounds.ranges[place];
+            let at_low = unknowns[place] <= low;
+            let inward = if at_low { -gradient[place] } else { gradient[place] };
+            // The cosine of the angle between the residuals and their derivative: below this, the bound is where it belongs.
+            if inward > 1e-6 * size * compressed.jacobian.column(place).norm() {
+                let room = (high - low).min(1.0 + unknowns[place].abs());
+                unknowns[place] += if at_low { 1e-3 * room } else { -1e-3 * room };
+                any = true;
+            }
+        }
+        any
+    }
+
+    /// The data of the coarse searches: all of it in long blocks first, then ever shorter stretches in ever shorter ones.
+    fn coarse_searches(&self) -> Vec<Self> {
+        let mut searches = Vec::new();
+        let mut block = self.output.len().div_ceil(COARSE_SAMPLES);
+        loop {
+            let stretch = self.liveliest(COARSE_SAMPLES * block);
+            searches.push(self.averaged(stretch, block));
+            if block == 1 {
+                return searches;
+            }
+            block = block.div_ceil(COARSENING);
+        }
+    }
+
+    /// The stretch of this many samples in which the OP moves most.
+    fn liveliest(&self, samples: usize) -> std::ops::Range<usize> {
+        let input = &self.inputs[0];
+        if samples >= input.len() {
+            return 0..input.len();
+        }
+        let move_at = |k: usize| (input[k] - input[k - 1]).abs();
+        let mut moves: f64 = (1..samples).map(move_at).sum();
+        let (mut most, mut start) = (moves, 0);
+        for end in samples..input.len() {
+            moves += move_at(end) - move_at(end + 1 - samples);
+            // What comes after the moves tells, not what comes before: of stretches with the same moves the last is taken.
+            if moves >= most * (1.0 - 1e-12) {
+                (most, start) = (moves.max(most), end + 1 - samples);
+            }
+        }
+        start..start + samples
+    }
+
+    /// A stretch in blocks of samples, averaged.
+    fn averaged(&self, stretch: std::ops::Range<usize>, block: usize) -> Self {
+        let mean = |chunk: &[f64]| {
+            let finite = chunk.iter().filter(|value| value.is_finite());
+            let (sum, count) = finite.fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
+            if count == 0 { f64::NAN } else { sum / f64::from(count) }
+        };
+        let blocks = |series: &[f64]| -> Vec<f64> { series[stretch.clone()].chunks_exact(block).map(mean).collect() };
+        let about_mean = |mut series: Vec<f64>| {
+            let mean = series.iter().sum::<f64>() / series.len() as f64;
+            series.iter_mut().for_each(|value| *value -= mean);
+            series
+        };
+        let inputs: Vec<Vec<f64>> = self.inputs.iter().map(|series| about_mean(blocks(series))).collect();
+        let output = blocks(&self.output);
+        let axis = match self.axis.slice(stretch.clone()) {
+            TimeAxis::Uniform { interval, .. } => TimeAxis::Uniform { interval: interval * block as f64, len: output.len() },
+            TimeAxis::Irregular(times) => {
+                TimeAxis::Irregular(times.chunks_exact(block).map(|chunk| chunk[0] - times[0]).collect())
+            }
+        };
+        Prepared {
+            layout: self.layout,
+            bounds: self.bounds,
+            firsts: inputs.iter().map(|series| series[0]).collect(),
+            duration: axis.duration().max(f64::MIN_POSITIVE),
+            axis,
+            inputs,
+            output,
+            input_means: self.input_means.clone(),
+            output_mean: self.output_mean,
+            samples: self.samples,
+        }
+    }
+
+    /// The least-squares minima of a coarse search, the best for either assumption on the past.
+    fn coarse_minima(&self) -> Vec<Point> {
+        let mut points = self.first_points();
+        // With several inputs, each is searched anew once the others are roughly known.
+        for _ in 1..self.layout.paths.len() {
+            let Some(best) = points.first().map(|point| point.unknowns.clone()) else { return Vec::new() };
+            points = self.swept(best);
+        }
+        Before::BOTH
+            .into_iter()
+            .filter_map(|before| {
+                let starts = points.iter().filter(|point| point.before == before).take(GRID_STARTS);
+                let minima = starts.filter_map(|start| self.refined(start, COARSE_TOLERANCE, &ScaledLoss::SQUARES));
+                minima.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
+            })
+            .collect()
+    }
+
+    fn first_points(&self) -> Vec<Point> {
+        let mut unknowns = vec![0.0; self.layout.count];
+        for path in &self.layout.paths {
+            for (k, place) in path.shape.iter().enumerate() {
+                unknowns[*place] = if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration / 20.0 }.ln();
+            }
+        }
+        self.swept(self.bounds.clamped(&unknowns))
+    }
+
+    /// One grid for each path after the other, the best of each kept for the next; the points of the last, with the OP's.
+    fn swept(&self, mut unknowns: Vec<f64>) -> Vec<Point> {
+        let mut points = Vec::new();
+        for path in self.layout.paths.iter().rev() {
+            points = self.grid(path, &unknowns);
+            if let Some(best) = points.first() {
+                unknowns.clone_from(&best.unknowns);
+            }
+        }
+        points
+    }
+
+    /// The points of a grid over dead time and time constant of a path, the best for each dead time, in rising order of the
+    /// squares.
+    fn grid(&self, path: &Path, unknowns: &[f64]) -> Vec<Point> {
+        let (interval, duration) = (self.axis.mean_interval(), self.axis.duration());
+        let (fastest, slowest) = (0.5 * interval, 2.0 * duration);
+        let time_constants = if path.shape.is_empty() { 1 } else { COARSE_TIME_CONSTANTS };
+        let mut points = Vec::with_capacity(2 * COARSE_DEAD_TIMES);
+        for i in 0..COARSE_DEAD_TIMES {
+            // Closer together towards 0, where most dead times are.
+            let dead_time = 0.5 * duration * (i as f64 / COARSE_DEAD_TIMES as f64).powi(2);
+            let mut row = Vec::new();
+            for j in 0..time_constants {
+                let share = j as f64 / (COARSE_TIME_CONSTANTS - 1) as f64;
+                for shape in path.structure.shapes_of_scale(fastest * (slowest / fastest).powf(share)) {
+                    let mut there = unknowns.to_vec();
+                    there[path.dead_time] = dead_time;
+                    for (place, value) in path.shape.iter().zip(shape) {
+                        there[*place] = value.ln();
+                    }
+                    row.extend(self.linear_fits(&self.bounds.clamped(&there)));
+                }
+            }
+            for before in Before::BOTH {
+                let of_this = row.iter().filter(|point| point.before == before);
+                points.extend(of_this.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).cloned());
+            }
+        }
+        points.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        points
+    }
+}

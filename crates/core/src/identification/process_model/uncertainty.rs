@@ -1,0 +1,217 @@
+//! How sure the parameters are: covariance for coloured residuals, and profiles.
+
+use super::super::model::{Constraint, FitOptions, Model, Parameter};
+use super::super::residuals::Autoregression;
+use super::super::structure::ParameterKind;
+use super::prepared::{Point, Prepared};
+use super::{DataSet, Fit, Layout, search};
+use crate::numerics::NormalEquations;
+use crate::{Error, Result};
+use nalgebra::DMatrix;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Two-sided 95 % quantile of the normal distribution.
+pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
+
+/// Covariances of all unknowns: as for white residuals, and corrected for coloured ones.
+struct Covariances {
+    white: DMatrix<f64>,
+    coloured: DMatrix<f64>,
+}
+
+impl Fit<'_> {
+    /// Covariance of the estimate that minimises `Σ ρ(e)`: `H⁻¹ Ω H⁻¹` with `H = Σ ψ' J Jᵀ` and `Ω = Jᵀ R J`, `R` the covariance
+    /// matrix of `ψ(e)` (Seber & Wild, Nonlinear Regression, 1989, ch. 6; White, Econometrica 48, 1980).
+    ///
+    /// With `ψ(e)` an autoregression `A(q) ψ(e) = w`, `R = σ² L Lᵀ` where `L` filters by `1/A`, so that `Ω` comes from the derivatives
+    /// filtered by `1/A`, in one pass. For white residuals and squares this is `σ² (JᵀJ)⁻¹`.
+    fn covariances(&self, prepared: &Prepared<'_>, residuals: &[f64], held: &[usize]) -> Option<Covariances> {
+        let count = self.layout.count;
+        let influences: Vec<f64> = residuals.iter().map(|e| if e.is_finite() { self.loss.of(-e).2 } else { f64::NAN }).collect();
+        let noise = Autoregression::of(&influences);
+        let order = noise.coefficients.len();
+        let mut curvature = NormalEquations::new(count);
+        let mut filtered = NormalEquations::new(count);
+        // The last filtered rows, the newest last in turn.
+        let mut past = vec![vec![0.0; count + 1]; order.max(1)];
+        let mut at = 0;
+        let mut scaled = vec![0.0; count + 1];
+        prepared.walk(&self.point.unknowns, self.point.before, |row| {
+            let missing = !row[count].is_finite();
+            let slope = if missing { 0.0 } else { self.loss.of(row[count]).3 };
+            row[count] = 0.0;
+            if missing {
+                row.fill(0.0);
+            }
+            let root = slope.sqrt();
+            scaled.iter_mut().zip(row.iter()).for_each(|(to, from)| *to = root * from);
+            curvature.add(&scaled);
+            scaled.copy_from_slice(row);
+            for (lag, a) in noise.coefficients.iter().enumerate() {
+                let earlier = &past[(at + order - 1 - lag) % order];
+                scaled.iter_mut().zip(earlier).for_each(|(to, from)| *to -= a * from);
+            }
+            filtered.add(&scaled);
+            if order > 0 {
+                past[at % order].copy_from_slice(&scaled);
+                at = (at + 1) % order;
+            }
+        });
+        let freedom = prepared.samples.saturating_sub(count - held.len()).max(1) as f64 / prepared.samples as f64;
+        let inverse = curvature.inverse(held)?;
+        let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
+        let plain = {
+            let mut sums = NormalEquations::new(count);
+            prepared.walk(&self.point.unknowns, self.point.before, |row| {
+                if row[count].is_finite() {
+                    row[count] = 0.0;
+                    sums.add(row);
+                }
+            });
+            sums
+        };
+        let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * (variance / freedom);
+        Some(Covariances {
+            white: sandwich(plain.information(), power / prepared.samples as f64),
+            coloured: sandwich(filtered.information(), noise.variance),
+        })
+    }
+
+    /// The parameters of the model with their uncertainty, and their covariance.
+    pub(super) fn parameters(
+        &self,
+        prepared: &Prepared<'_>,
+        data: &DataSet,
+        residuals: &[f64],
+    ) -> (Vec<Parameter>, Vec<Vec<f64>>) {
+        let unknowns = &self.point.unknowns;
+        let held = self.bounds.active(unknowns);
+        let covariances = self.covariances(prepared, residuals, &held);
+        let mut parameters = Vec::new();
+        // For each parameter: the unknown it comes from and its derivative by it, where it has an uncertainty.
+        let mut origins: Vec<Option<(usize, f64)>> = Vec::new();
+        for (k, path) in self.layout.paths.iter().enumerate() {
+            let input = &data.inputs[k];
+            // With a time constant at its upper bound, only its ratio to the gain is known.
+            let tied = path.shape.iter().any(|place| {
+                unknowns[*place] >= self.bounds.ranges[*place].1 && !self.bounds.is_fixed(*place)
+            });
+            for (name, kind) in path.structure.process_parameters() {
+                let place = Layout::place(path, *kind);
+                let value = if matches!(kind, ParameterKind::Shape(_)) { unknowns[place].exp() } else { unknowns[place] };
+                let derivative = if matches!(kind, ParameterKind::Shape(_)) { value } else { 1.0 };
+                let unknown = held.contains(&place) || (tied && *kind == ParameterKind::Gain);
+                let error = |covariance: fn(&Covariances) -> &DMatrix<f64>| {
+                    let known = covariances.as_ref().filter(|_| !unknown)?;
+                    Some(covariance(known)[(place, place)].max(0.0).sqrt() * derivative).filter(|error| *error > 0.0)
+                };
+                let standard_error = error(|known| &known.coloured);
+                let unit = match kind {
+                    ParameterKind::Gain => {
+                        let per = if path.structure.is_integrating() { "/s" } else { "" };
+                        format!("{}/{}{per}", data.output().unit, input.unit)
+                    }
+                    _ if *name == "damping" => String::new(),
+                    _ => "s".to_owned(),
+                };
+                origins.push(standard_error.map(|_| (place, derivative)));
+                parameters.push(Parameter {
+                    name: (*name).to_owned(),
+                    input: (self.layout.paths.len() > 1).then(|| input.tag.clone()),
+                    value,
+                    standard_error,
+                    white_error: error(|known| &known.white),
+                    interval: standard_error.map(|error| [value - NORMAL_95 * error, value + NORMAL_95 * error]),
+                    unit,
+                    fixed: self.bounds.is_fixed(place),
+                });
+            }
+        }
+        let entry = |a: &Option<(usize, f64)>, b: &Option<(usize, f64)>| match (a, b, &covariances) {
+            (Some((i, by_i)), Some((j, by_j)), Some(known)) => known.coloured[(*i, *j)] * by_i * by_j,
+            _ => 0.0,
+        };
+        let covariance = origins.iter().map(|a| origins.iter().map(|b| entry(a, b)).collect()).collect();
+        (parameters, covariance)
+    }
+}
+
+/// How the sum of squares rises when one parameter is held away from its estimate and the others follow.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Profile {
+    /// Name of the parameter.
+    pub parameter: String,
+    /// Its unit.
+    pub unit: String,
+    /// The points, from the lowest value on.
+    pub points: Vec<ProfilePoint>,
+    /// The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured and for white
+    /// residuals, relative to the least sum.
+    pub allowed_rise: f64,
+    /// Ends of the 95 % interval; an end is null where the sum does not rise that far.
+    pub interval: [Option<f64>; 2],
+}
+
+/// A point of a profile.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ProfilePoint {
+    /// Value of the parameter.
+    pub value: f64,
+    /// Sum of squares there over the least one, minus 1.
+    pub rise: f64,
+}
+
+/// The profile of a parameter of the OP's path in a least-squares fit, over ±4 standard errors (Bates & Watts, Nonlinear Regression
+/// Analysis, 1988, section 6.1). Unlike ± the standard error, it shows an interval that is not symmetric.
+pub(in super::super) fn profile(data: &DataSet, options: &FitOptions, model: &Model, name: &str) -> Result<Profile> {
+    let parameter = model.parameter(name).ok_or_else(|| {
+        let names: Vec<&str> = model.parameters.iter().map(|known| known.name.as_str()).collect();
+        Error::invalid("parameter", name, format!("one of {}", names.join(", ")))
+    })?;
+    let (Some(error), Some(white)) = (parameter.standard_error, parameter.white_error) else {
+        return Err(Error::unfit(format!("the {name} has no standard error"), "its profile would tell nothing"));
+    };
+    let tags: Vec<String> = data.inputs.iter().map(|series| series.tag.clone()).collect();
+    let best = Fit::of(data, options, |prepared| prepared.best())?.point;
+    let least = best.sum_of_squares;
+    const HALF: i32 = 16;
+    const REACH: f64 = 4.0;
+    let mut points = vec![ProfilePoint { value: parameter.value, rise: 0.0 }];
+    for direction in [-1, 1] {
+        // Outward from the estimate, each point the start of the next.
+        let mut start: Option<Point> = Some(best.clone());
+        for k in 1..=HALF {
+            let value = parameter.value + f64::from(direction * k) / f64::from(HALF) * REACH * error;
+            let possible = value > 0.0 || !matches!(name, n if n != "gain" && n != "lead_time_constant");
+            let Some(from) = start.take().filter(|_| possible) else { break };
+            let held = Constraint { parameter: name.to_owned(), fixed: Some(value), ..Constraint::default() };
+            let mut constraints: Vec<Constraint> =
+                options.constraints.iter().filter(|known| known.parameter != name).cloned().collect();
+            constraints.push(held);
+            let layout = Layout::new(options, data.inputs.len());
+            let Ok(bounds) = super::Bounds::new(&layout, &data.axis, &tags, &constraints) else { break };
+            let prepared = Prepared::new(data, &layout, &bounds);
+            start = prepared.refined(&from, search::TOLERANCE, &super::ScaledLoss::SQUARES);
+            if let Some(point) = &start {
+                points.push(ProfilePoint { value, rise: point.sum_of_squares / least - 1.0 });
+            }
+        }
+    }
+    points.sort_by(|a, b| a.value.total_cmp(&b.value));
+    let freedom = model.estimation.samples.saturating_sub(model.criteria.parameters).max(1) as f64;
+    let allowed_rise = NORMAL_95 * NORMAL_95 / freedom * (error / white).powi(2);
+    let crossing = |outward: &[&ProfilePoint]| {
+        outward.windows(2).find(|pair| pair[0].rise <= allowed_rise && pair[1].rise > allowed_rise).map(|pair| {
+            // The rise goes with the square of the distance: the root is interpolated.
+            let root = |rise: f64| rise.max(0.0).sqrt();
+            let share = (root(allowed_rise) - root(pair[0].rise)) / (root(pair[1].rise) - root(pair[0].rise));
+            pair[0].value + share * (pair[1].value - pair[0].value)
+        })
+    };
+    let middle = points.iter().position(|point| point.value == parameter.value).unwrap_or(0);
+    let lower: Vec<&ProfilePoint> = points[..=middle].iter().rev().collect();
+    let upper: Vec<&ProfilePoint> = points[middle..].iter().collect();
+    let interval = [crossing(&lower), crossing(&upper)];
+    Ok(Profile { parameter: name.to_owned(), unit: parameter.unit.clone(), points, allowed_rise, interval })
+}

@@ -1,0 +1,201 @@
+//! The unknowns of a fit: where each stands, its bounds, and what it becomes in the model.
+
+use crate::identification::model::{Constraint, FitOptions};
+use crate::identification::structure::{ParameterKind, Structure};
+use crate::lti::Dynamics;
+use crate::series::TimeAxis;
+use crate::{Error, Result};
+
+/// The way from one input to the PV, and where its unknowns stand.
+#[derive(Debug, Clone)]
+pub(super) struct Path {
+    pub(super) structure: Structure,
+    /// Place of the gain.
+    pub(super) gain: usize,
+    /// Place of the lead, where it has one.
+    pub(super) lead: Option<usize>,
+    /// Places of the logarithms of the shape parameters.
+    pub(super) shape: Vec<usize>,
+    /// Place of the dead time.
+    pub(super) dead_time: usize,
+    /// Places of the coefficients of what the states at the start left behind: state and place.
+    pub(super) transients: Vec<(usize, usize)>,
+}
+
+/// All unknowns: those of each path first, then the common ones.
+#[derive(Debug, Clone)]
+pub(super) struct Layout {
+    pub(super) paths: Vec<Path>,
+    pub(super) offset: usize,
+    pub(super) drift: Option<usize>,
+    pub(super) count: usize,
+}
+
+impl Layout {
+    /// The OP by the structure asked for, each disturbance by a lag with dead time of its own, or by an integrator with dead time
+    /// where the process integrates.
+    pub(super) fn new(options: &FitOptions, inputs: usize) -> Self {
+        let mut count = 0;
+        let mut next = || {
+            count += 1;
+            count - 1
+        };
+        let mut paths = Vec::with_capacity(inputs);
+        for input in 0..inputs {
+            let structure = match options.structure {
+                own if input == 0 => own,
+                own if own.is_integrating() => Structure::Integrating,
+                _ => Structure::Fopdt,
+            };
+            let mut path =
+                Path { structure, gain: 0, lead: None, shape: Vec::new(), dead_time: 0, transients: Vec::new() };
+            for (_, kind) in structure.process_parameters() {
+                match kind {
+                    ParameterKind::Gain => path.gain = next(),
+                    ParameterKind::Lead => path.lead = Some(next()),
+                    ParameterKind::Shape(_) => path.shape.push(next()),
+                    ParameterKind::DeadTime => path.dead_time = next(),
+                }
+            }
+            paths.push(path);
+        }
+        let offset = next();
+        let drift = (options.drift || options.structure.is_integrating()).then(&mut next);
+        if options.initial_state {
+            for path in &mut paths {
+                let states = match path.structure {
+                    // The integrator's own state at the start is the offset.
+                    Structure::Integrating => vec![],
+                    Structure::IntegratingLag => vec![1],
+                    Structure::Fopdt => vec![0],
+                    _ => vec![0, 1],
+                };
+                path.transients = states.into_iter().map(|state| (state, next())).collect();
+            }
+        }
+        Self { paths, offset, drift, count }
+    }
+
+    /// The place of a parameter of a path.
+    pub(super) fn place(path: &Path, kind: ParameterKind) -> usize {
+        match kind {
+            ParameterKind::Gain => path.gain,
+            ParameterKind::Lead => path.lead.unwrap_or(path.gain),
+            ParameterKind::Shape(k) => path.shape[k],
+            ParameterKind::DeadTime => path.dead_time,
+        }
+    }
+}
+
+impl Path {
+    pub(super) fn shape_values(&self, unknowns: &[f64]) -> [f64; 2] {
+        let mut values = [1.0; 2];
+        for (value, place) in values.iter_mut().zip(&self.shape) {
+            *value = unknowns[*place].exp();
+        }
+        values
+    }
+
+    pub(super) fn dynamics(&self, unknowns: &[f64]) -> Dynamics {
+        self.structure.dynamics(self.shape_values(unknowns))
+    }
+
+    /// About how long the path takes, dead time aside, in s.
+    pub(super) fn scale(&self, unknowns: &[f64]) -> f64 {
+        self.shape.first().map_or(1.0, |place| unknowns[*place].exp())
+    }
+}
+
+/// The range of each unknown.
+#[derive(Debug, Clone)]
+pub(super) struct Bounds {
+    pub(super) ranges: Vec<(f64, f64)>,
+}
+
+impl Bounds {
+    /// What data of this length can tell, narrowed by what is known beforehand.
+    pub(super) fn new(layout: &Layout, axis: &TimeAxis, tags: &[String], constraints: &[Constraint]) -> Result<Self> {
+        let (interval, duration) = (axis.mean_interval(), axis.duration());
+        let mut ranges = vec![(f64::MIN, f64::MAX); layout.count];
+        for path in &layout.paths {
+            for (name, kind) in path.structure.process_parameters() {
+                ranges[Layout::place(path, *kind)] = match kind {
+                    ParameterKind::DeadTime => (0.0, 0.5 * duration),
+                    ParameterKind::Shape(_) if *name == "damping" => (0.01f64.ln(), 20f64.ln()),
+                    ParameterKind::Shape(_) => ((0.05 * interval).ln(), (20.0 * duration).ln()),
+                    ParameterKind::Lead => (-20.0 * duration, 20.0 * duration),
+                    ParameterKind::Gain => (f64::MIN, f64::MAX),
+                };
+            }
+        }
+        for constraint in constraints {
+            let input = match &constraint.input {
+                None => 0,
+                Some(tag) => tags.iter().position(|known| known == tag).ok_or_else(|| {
+                    Error::invalid("constraints.input", tag, format!("one of {}", tags.join(", ")))
+                })?,
+            };
+            let path = &layout.paths[input];
+            let known = path.structure.process_parameters();
+            let Some((name, kind)) = known.iter().find(|(name, _)| *name == constraint.parameter) else {
+                let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
+                return Err(Error::invalid(
+                    "constraints.parameter",
+                    &constraint.parameter,
+                    format!("one of {}", names.join(", ")),
+                ));
+            };
+            let (low, high) = match constraint.fixed {
+                Some(value) => (Some(value), Some(value)),
+                None => (constraint.low, constraint.high),
+            };
+            let place = Layout::place(path, *kind);
+            let inward = |value: f64| -> Result<f64> {
+                match kind {
+                    ParameterKind::Shape(_) if value.is_finite() && value > 0.0 => Ok(value.ln()),
+                    ParameterKind::Shape(_) => Err(Error::invalid(format!("constraints.{name}"), value, "above 0")),
+                    ParameterKind::DeadTime if !(0.0..=0.5 * duration).contains(&value) => Err(Error::invalid(
+                        format!("constraints.{name}"),
+                        value,
+                        format!("0 to {} s, half of the data", 0.5 * duration),
+                    )),
+                    _ if value.is_finite() => Ok(value),
+                    _ => Err(Error::invalid(format!("constraints.{name}"), value, "a number")),
+                }
+            };
+            let range = &mut ranges[place];
+            if let Some(low) = low {
+                range.0 = inward(low)?;
+            }
+            if let Some(high) = high {
+                range.1 = inward(high)?;
+            }
+            if range.0 > range.1 {
+                return Err(Error::invalid(
+                    format!("constraints.{name}"),
+                    format!("{} to {}", low.unwrap_or_default(), high.unwrap_or_default()),
+                    "a lower end below the upper one",
+                ));
+            }
+        }
+        Ok(Self { ranges })
+    }
+
+    pub(super) fn clamped(&self, unknowns: &[f64]) -> Vec<f64> {
+        unknowns.iter().zip(&self.ranges).map(|(value, (low, high))| value.clamp(*low, *high)).collect()
+    }
+
+    /// The unknowns whose value is given.
+    pub(super) fn is_fixed(&self, place: usize) -> bool {
+        self.ranges[place].0 == self.ranges[place].1
+    }
+
+    /// The unknowns that stand at a bound.
+    pub(super) fn active(&self, unknowns: &[f64]) -> Vec<usize> {
+        let at_bound = |place: &usize| {
+            let (low, high) = self.ranges[*place];
+            unknowns[*place] <= low || unknowns[*place] >= high
+        };
+        (0..unknowns.len()).filter(at_bound).collect()
+    }
+}

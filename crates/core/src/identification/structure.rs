@@ -1,0 +1,212 @@
+//! The structures a model can have.
+
+use crate::lti::Dynamics;
+use crate::{Error, Result};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Most coefficients of one polynomial, and most states.
+const LARGEST_ORDER: usize = 30;
+/// Longest delay of a polynomial model, in samples.
+const LONGEST_DELAY: usize = 1000;
+
+/// The structure of a model.
+///
+/// The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial ones
+/// are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2); their orders hold for every input.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Structure {
+    /// First order plus dead time: `K exp(−θs) / (τs + 1)`.
+    Fopdt,
+    /// Two lags with dead time: `K exp(−θs) / ((τ₁s + 1)(τ₂s + 1))`.
+    TwoLags,
+    /// Second order with dead time, possibly oscillating: `K exp(−θs) / (τ²s² + 2ζτs + 1)`.
+    Underdamped,
+    /// Two lags with a lead, or with inverse response where the lead is negative: `K (Tz s + 1) exp(−θs) / ((τ₁s + 1)(τ₂s + 1))`.
+    TwoLagsLead,
+    /// Integrating with dead time: `k' exp(−θs) / s`.
+    Integrating,
+    /// Integrating with lag and dead time: `k' exp(−θs) / (s (τs + 1))`.
+    IntegratingLag,
+    /// `A y = B u(t − nk) + e`, by linear least squares.
+    Arx {
+        /// Coefficients of A after the leading 1.
+        na: usize,
+        /// Coefficients of each B.
+        nb: usize,
+        /// Delay of the inputs in samples; 1 is the hold's own.
+        nk: usize,
+    },
+    /// `A y = B u(t − nk) + C e`, by prediction error.
+    Armax {
+        /// Coefficients of A after the leading 1.
+        na: usize,
+        /// Coefficients of each B.
+        nb: usize,
+        /// Coefficients of C after the leading 1.
+        nc: usize,
+        /// Delay of the inputs in samples.
+        nk: usize,
+    },
+    /// `y = B/F u(t − nk) + e`, by prediction error.
+    OutputError {
+        /// Coefficients of each B.
+        nb: usize,
+        /// Coefficients of each F after the leading 1.
+        nf: usize,
+        /// Delay of the inputs in samples.
+        nk: usize,
+    },
+    /// `y = B/F u(t − nk) + C/D e`, by prediction error.
+    BoxJenkins {
+        /// Coefficients of each B.
+        nb: usize,
+        /// Coefficients of C after the leading 1.
+        nc: usize,
+        /// Coefficients of D after the leading 1.
+        nd: usize,
+        /// Coefficients of each F after the leading 1.
+        nf: usize,
+        /// Delay of the inputs in samples.
+        nk: usize,
+    },
+    /// `x(t+1) = A x + B u + K e`, `y = C x + D u + e`, by subspace.
+    StateSpace {
+        /// Number of states; 0 takes it from the singular values.
+        order: usize,
+    },
+}
+
+/// What a parameter of a process structure is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum ParameterKind {
+    Gain,
+    Lead,
+    /// A parameter of the dynamics, estimated as a logarithm, with its place there.
+    Shape(usize),
+    DeadTime,
+}
+
+impl Structure {
+    /// The continuous structures.
+    pub const PROCESS: [Self; 6] =
+        [Self::Fopdt, Self::TwoLags, Self::Underdamped, Self::TwoLagsLead, Self::Integrating, Self::IntegratingLag];
+
+    /// Whether it is a continuous transfer function with dead time.
+    #[must_use]
+    pub fn is_process(&self) -> bool {
+        Self::PROCESS.contains(self)
+    }
+
+    /// Whether a constant OP makes the PV run away.
+    #[must_use]
+    pub fn is_integrating(&self) -> bool {
+        matches!(self, Self::Integrating | Self::IntegratingLag)
+    }
+
+    /// The name in the trade's words.
+    #[must_use]
+    pub fn name(&self) -> String {
+        match *self {
+            Self::Fopdt => "first order plus dead time".into(),
+            Self::TwoLags => "two lags plus dead time".into(),
+            Self::Underdamped => "second order plus dead time, under-damped".into(),
+            Self::TwoLagsLead => "two lags and a lead plus dead time".into(),
+            Self::Integrating => "integrating with dead time".into(),
+            Self::IntegratingLag => "integrating with lag and dead time".into(),
+            Self::Arx { na, nb, nk } => format!("ARX ({na}, {nb}, {nk})"),
+            Self::Armax { na, nb, nc, nk } => format!("ARMAX ({na}, {nb}, {nc}, {nk})"),
+            Self::OutputError { nb, nf, nk } => format!("output error ({nb}, {nf}, {nk})"),
+            Self::BoxJenkins { nb, nc, nd, nf, nk } => format!("Box–Jenkins ({nb}, {nc}, {nd}, {nf}, {nk})"),
+            Self::StateSpace { order } => format!("state space of order {order}"),
+        }
+    }
+
+    /// Refuses orders that no data can tell.
+    pub fn validate(&self) -> Result<()> {
+        let order = |name: &str, value: usize, fewest: usize, most: usize| {
+            if (fewest..=most).contains(&value) {
+                Ok(())
+            } else {
+                Err(Error::invalid(format!("structure.{name}"), value, format!("{fewest} to {most}")))
+            }
+        };
+        match *self {
+            Self::Arx { na, nb, nk } => {
+                order("na", na, 0, LARGEST_ORDER)?;
+                order("nb", nb, 1, LARGEST_ORDER)?;
+                order("nk", nk, 0, LONGEST_DELAY)
+            }
+            Self::Armax { na, nb, nc, nk } => {
+                order("na", na, 0, LARGEST_ORDER)?;
+                order("nb", nb, 1, LARGEST_ORDER)?;
+                order("nc", nc, 0, LARGEST_ORDER)?;
+                order("nk", nk, 0, LONGEST_DELAY)
+            }
+            Self::OutputError { nb, nf, nk } => {
+                order("nb", nb, 1, LARGEST_ORDER)?;
+                order("nf", nf, 0, LARGEST_ORDER)?;
+                order("nk", nk, 0, LONGEST_DELAY)
+            }
+            Self::BoxJenkins { nb, nc, nd, nf, nk } => {
+                order("nb", nb, 1, LARGEST_ORDER)?;
+                order("nc", nc, 0, LARGEST_ORDER)?;
+                order("nd", nd, 0, LARGEST_ORDER)?;
+                order("nf", nf, 0, LARGEST_ORDER)?;
+                order("nk", nk, 0, LONGEST_DELAY)
+            }
+            Self::StateSpace { order: states } => order("order", states, 0, LARGEST_ORDER),
+            _ => Ok(()),
+        }
+    }
+
+    /// The parameters of a process structure with their names, in the order in which a model lists them.
+    pub(crate) fn process_parameters(&self) -> &'static [(&'static str, ParameterKind)] {
+        use ParameterKind::{DeadTime, Gain, Lead, Shape};
+        match self {
+            Self::Fopdt | Self::IntegratingLag => {
+                &[("gain", Gain), ("time_constant", Shape(0)), ("dead_time", DeadTime)]
+            }
+            Self::TwoLags => &[
+                ("gain", Gain),
+                ("time_constant_1", Shape(0)),
+                ("time_constant_2", Shape(1)),
+                ("dead_time", DeadTime),
+            ],
+            Self::Underdamped => {
+                &[("gain", Gain), ("time_constant", Shape(0)), ("damping", Shape(1)), ("dead_time", DeadTime)]
+            }
+            Self::TwoLagsLead => &[
+                ("gain", Gain),
+                ("lead_time_constant", Lead),
+                ("time_constant_1", Shape(0)),
+                ("time_constant_2", Shape(1)),
+                ("dead_time", DeadTime),
+            ],
+            Self::Integrating => &[("gain", Gain), ("dead_time", DeadTime)],
+            _ => &[],
+        }
+    }
+
+    /// The dynamics of a process structure with these shape parameters; a lag for the others, which have none.
+    pub(crate) fn dynamics(&self, shape: [f64; 2]) -> Dynamics {
+        match self {
+            Self::TwoLags | Self::TwoLagsLead => Dynamics::TwoLags { time_constants: shape },
+            Self::Underdamped => Dynamics::SecondOrder { time_constant: shape[0], damping: shape[1] },
+            Self::Integrating => Dynamics::Integrator,
+            Self::IntegratingLag => Dynamics::IntegratorLag { time_constant: shape[0] },
+            _ => Dynamics::Lag { time_constant: shape[0] },
+        }
+    }
+
+    /// Shape parameters to begin a search with, for a process that takes about `time_constant` seconds.
+    pub(crate) fn shapes_of_scale(&self, time_constant: f64) -> Vec<[f64; 2]> {
+        let tau = time_constant;
+        match self {
+            Self::TwoLags | Self::TwoLagsLead => vec![[0.85 * tau, 0.15 * tau], [0.6 * tau, 0.4 * tau]],
+            Self::Underdamped => [0.2, 0.5, 1.0].map(|damping| [0.5 * tau, damping]).to_vec(),
+            _ => vec![[tau, 1.0]],
+        }
+    }
+}

@@ -1,0 +1,58 @@
+//! Medians and autoregressions.
+
+/// The median; 0 of nothing. The values are reordered.
+pub fn median(values: &mut [f64]) -> f64 {
+    if values.is_empty() {
+        return 0.0;
+    }
+    let (middle, is_odd) = (values.len() / 2, values.len() % 2 == 1);
+    let (lower, upper, _) = values.select_nth_unstable_by(middle, f64::total_cmp);
+    if is_odd { *upper } else { 0.5 * (*upper + lower.iter().copied().fold(f64::MIN, f64::max)) }
+}
+
+/// Autoregressions of order 0, 1, … from autocovariances of lags 0, 1, …: for each `(a₁ … a_n, variance of the innovation)`.
+///
+/// Levinson's recursion (Levinson, J. Mathematics and Physics 25, 1947; Durbin, 1960).
+#[must_use]
+pub fn levinson(covariances: &[f64]) -> Vec<(Vec<f64>, f64)> {
+    let Some(&power) = covariances.first() else { return Vec::new() };
+    let mut orders = vec![(Vec::new(), power)];
+    let mut coefficients: Vec<f64> = Vec::new();
+    let mut variance = power;
+    for order in 1..covariances.len() {
+        if variance <= 1e-12 * power {
+            break;
+        }
+        let sum: f64 = coefficients.iter().enumerate().map(|(k, a)| a * covariances[order - 1 - k]).sum();
+        let reflection = -(covariances[order] + sum) / variance;
+        let mirrored: Vec<f64> = coefficients.iter().rev().copied().collect();
+        coefficients.iter_mut().zip(mirrored).for_each(|(a, b)| *a += reflection * b);
+        coefficients.push(reflection);
+        variance *= 1.0 - reflection * reflection;
+        orders.push((coefficients.clone(), variance));
+    }
+    orders
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn medians_of_odd_and_even_counts() {
+        assert_eq!(median(&mut [3.0, 1.0, 2.0]), 2.0);
+        assert_eq!(median(&mut [4.0, 1.0, 3.0, 2.0]), 2.5);
+        assert_eq!(median(&mut []), 0.0);
+    }
+
+    #[test]
+    fn levinson_solves_the_yule_walker_equations() {
+        let r = [2.0, 1.1, 0.3, -0.4];
+        let (a, variance) = levinson(&r).pop().unwrap();
+        for row in 1..=3usize {
+            let sum: f64 = r[row] + (1..=3usize).map(|k| a[k - 1] * r[row.abs_diff(k)]).sum::<f64>();
+            assert!(sum.abs() < 1e-14, "{sum}");
+        }
+        assert!((variance - (r[0] + (1..=3).map(|k| a[k - 1] * r[k]).sum::<f64>())).abs() < 1e-14);
+    }
+}
