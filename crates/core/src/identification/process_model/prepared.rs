@@ -195,7 +195,7 @@ impl<'a> Prepared<'a> {
         for k in 0..self.output.len() {
             let mut modelled = unknowns[self.layout.offset];
             row[self.layout.offset] = 1.0;
-            for (path, response) in self.layout.paths.iter().zip(&mut responses) {
+            for (input, (path, response)) in self.layout.paths.iter().zip(&mut responses).enumerate() {
                 let Sample { value, slope, bend, value_by, slope_by } = response.next().unwrap_or_default();
                 let gain = unknowns[path.gain];
                 let lead = path.lead.map_or(0.0, |place| unknowns[place]);
@@ -208,7 +208,9 @@ impl<'a> Prepared<'a> {
                 for (j, place) in path.shape.iter().enumerate().take(MOST_SHAPE_PARAMETERS) {
                     row[*place] = gain * (value_by[j] + lead * slope_by[j]);
                 }
-                row[path.dead_time] = -gain * (slope + lead * bend);
+                // An integrator begins at 0 however early its input arrives: only what came since then is shifted.
+                let begun = if path.structure.is_integrating() { self.earlier(input, before) } else { 0.0 };
+                row[path.dead_time] = -gain * (slope - begun + lead * bend);
             }
             for (path, place, response) in &mut free {
                 let (value, value_by) = response.next().unwrap_or_default();
