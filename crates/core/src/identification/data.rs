@@ -136,6 +136,20 @@ impl DataSet {
         inputs.chain(self.outputs.iter().enumerate().map(move |(k, series)| (call("PV", k, series), series)))
     }
 
+    /// Refuses outputs with missing samples.
+    pub fn without_gaps(&self) -> Result<()> {
+        for (name, series) in self.named().skip(self.inputs.len()) {
+            let missing = series.values.iter().filter(|value| !value.is_finite()).count();
+            if missing > 0 {
+                return Err(Error::unfit(
+                    format!("{missing} samples of the {name} are missing, which this structure cannot pass over"),
+                    "fill the gaps in the preparation, or take ARX or a structure with dead time",
+                ));
+            }
+        }
+        Ok(())
+    }
+
     /// The sample time of evenly spaced data.
     pub fn sample_time(&self) -> Result<f64> {
         match &self.axis {

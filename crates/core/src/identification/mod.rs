@@ -1,20 +1,34 @@
 //! Models from records.
 
+mod covariance;
 mod data;
 mod loss;
 mod model;
+mod nonparametric;
+mod polynomial;
 mod process_model;
+mod recursive;
 mod residuals;
+mod response;
+#[cfg(test)]
+mod response_tests;
+mod state_space;
 mod structure;
+mod validation;
 
 pub use data::{DataSet, Series};
 pub use loss::Loss;
 pub use model::{
     Constraint, Criteria, FitOptions, Matrices, Model, Operating, Parameter, Performance, SignalName, StartOfRecord,
 };
+pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
+pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{Profile, ProfilePoint};
+pub use recursive::{Course, Courses, MovingHorizonOptions, RecursiveOptions, moving_horizon, noise_deviation, recursive};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
+pub use response::{FrequencyResponse, Root, StepResponse};
 pub use structure::Structure;
+pub use validation::{Validation, validate};
 
 use crate::Result;
 use crate::series::TimeAxis;
@@ -25,7 +39,11 @@ use crate::series::TimeAxis;
 /// when an option is out of range.
 pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;
-    process_model::fit(data, options)
+    match options.structure {
+        Structure::StateSpace { .. } => state_space::fit(data, options),
+        polynomial if polynomial::is_polynomial(polynomial) => polynomial::fit(data, options),
+        _ => process_model::fit(data, options),
+    }
 }
 
 /// Fits first order plus dead time by least squares.

@@ -221,8 +221,15 @@ impl Model {
     ///
     /// Errors for polynomial and state-space models, which are reduced to a process structure first.
     pub fn process(&self) -> Result<ProcessSpec> {
+        self.process_of(0, &self.inputs[0].tag)
+    }
+
+    /// The path of an input of a process model; disturbances have one of first order, or an integrator.
+    pub(super) fn process_of(&self, input: usize, tag: &str) -> Result<ProcessSpec> {
+        let own = |parameter: &&Parameter| parameter.input.as_ref().is_none_or(|of| of == tag);
         let value = |name: &str| {
-            self.parameter(name).map(|parameter| parameter.value).ok_or_else(|| {
+            let found = self.parameters.iter().filter(own).find(|parameter| parameter.name == name);
+            found.map(|parameter| parameter.value).ok_or_else(|| {
                 Error::unfit(
                     format!("a model of structure {} is not simulated in a loop as it is", self.structure.name()),
                     "reduce it to a process structure first",
@@ -230,20 +237,13 @@ impl Model {
             })
         };
         let (gain, dead_time) = (value("gain")?, value("dead_time")?);
-        Ok(match self.structure {
+        Ok(match self.structure.of_path(input) {
             Structure::Fopdt => ProcessSpec::Fopdt { gain, time_constant: value("time_constant")?, dead_time },
-            Structure::TwoLags => ProcessSpec::TwoLags {
+            with @ (Structure::TwoLags | Structure::TwoLagsLead) => ProcessSpec::TwoLags {
                 gain,
                 time_constant_1: value("time_constant_1")?,
                 time_constant_2: value("time_constant_2")?,
-                lead_time_constant: 0.0,
-                dead_time,
-            },
-            Structure::TwoLagsLead => ProcessSpec::TwoLags {
-                gain,
-                time_constant_1: value("time_constant_1")?,
-                time_constant_2: value("time_constant_2")?,
-                lead_time_constant: value("lead_time_constant")?,
+                lead_time_constant: if with == Structure::TwoLags { 0.0 } else { value("lead_time_constant")? },
                 dead_time,
             },
             Structure::Underdamped => ProcessSpec::SecondOrder {

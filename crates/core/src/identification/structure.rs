@@ -189,6 +189,16 @@ impl Structure {
         }
     }
 
+    /// The structure of the path of an input: the OP's own, a lag with dead time for each disturbance, or an integrator with dead time where the
+    /// process integrates.
+    pub(crate) fn of_path(self, input: usize) -> Self {
+        match self {
+            own if input == 0 => own,
+            own if own.is_integrating() => Self::Integrating,
+            _ => Self::Fopdt,
+        }
+    }
+
     /// The dynamics of a process structure with these shape parameters; a lag for the others, which have none.
     pub(crate) fn dynamics(&self, shape: [f64; 2]) -> Dynamics {
         match self {

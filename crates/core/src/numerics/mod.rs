@@ -1,9 +1,11 @@
-//! Thin layer over the libraries for least squares, one-dimensional searches, medians and autoregressions.
+//! Thin layer over the libraries for least squares, one-dimensional searches, roots, medians and autoregressions.
 
 mod least_squares;
+mod polynomial;
 mod search;
 mod statistics;
 
 pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
+pub use polynomial::{eigenvalues, largest_root, roots};
 pub use search::{bisect, peak};
 pub use statistics::{levinson, median};

@@ -17,6 +17,7 @@ use super::model::{Criteria, FitOptions, Model, Operating, Performance, SignalNa
 use super::residuals::lag_one_correlation;
 use crate::Result;
 use crate::lti::{DeadTime, FreeResponse, Response};
+use crate::process::ProcessSpec;
 use crate::series::TimeAxis;
 use prepared::{Before, Point, Prepared};
 use unknowns::{Bounds, Layout};
@@ -39,6 +40,26 @@ pub(super) const FEWEST_SAMPLES: usize = 10;
 /// Errors when a series does not fit the axis, has too few usable samples, or does not move.
 pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     Fit::of(data, options, |prepared| prepared.best()).map(|fit| fit.model(data))
+}
+
+/// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all else as in
+/// [`fit`].
+pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 2]>) -> Result<Model> {
+    let Some([_, time_constant]) = near else { return fit(data, options) };
+    let start = |prepared: &Prepared<'_>| {
+        let mut unknowns = vec![0.0; prepared.layout.count];
+        for place in &prepared.layout.paths[0].shape {
+            unknowns[*place] = time_constant.ln();
+        }
+        let unknowns = prepared.bounds.clamped(&unknowns);
+        let starts = prepared.linear_fits(&unknowns).into_iter();
+        let refined = starts.filter_map(|start| prepared.refined(&start, search::TOLERANCE, &ScaledLoss::SQUARES));
+        match refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)) {
+            Some(point) => Ok(point),
+            None => prepared.best(),
+        }
+    };
+    Fit::of(data, options, start).map(|fit| fit.model(data))
 }
 
 /// A fit with everything that its uncertainty is computed from.
@@ -199,54 +220,45 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
     Ok(output)
 }
 
-/// The PV of a process model in other data than its own: with its parameters, offset and no drift, but with what was under
-/// way at the start of those data estimated from them, as a few linear unknowns.
-pub(super) fn simulate_elsewhere(model: &Model, data: &DataSet) -> Result<Vec<f64>> {
-    use crate::numerics::NormalEquations;
+/// What the inputs of other data make of the PV, and the shapes that what was under way at their start can add; for either assumption
+/// on the past.
+pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::validation::Response>> {
     let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
     let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
     let unknowns = place_values(&layout, model);
-    let measured = &data.output().values;
-    let mut best: Option<(f64, Vec<f64>)> = None;
-    for before in Before::BOTH {
+    let mut bases: Vec<Vec<Vec<f64>>> = Vec::new();
+    for path in &layout.paths {
+        for (state, _) in &path.transients {
+            let free = FreeResponse::new(path.dynamics(&unknowns), &data.axis, *state);
+            bases.push(vec![free.map(|(value, _)| value).collect()]);
+        }
+    }
+    if model.structure.is_integrating() || model.start.drift != 0.0 {
+        // The level at the start is a state like any other.
+        bases.push(vec![vec![1.0; data.axis.len()]]);
+    }
+    if model.start.drift != 0.0 {
+        bases.push(vec![(0..data.axis.len()).map(|k| data.axis.at(k) - data.axis.at(0)).collect()]);
+    }
+    let with = |before: Before| {
         let earlier: Vec<f64> = data
             .inputs
             .iter()
             .map(|series| if before == Before::AtMean { series.mean() } else { held(&series.values)[0] })
             .collect();
         let own = simulate_paths(model, &data.axis, &inputs, &earlier)?;
-        let mut bases: Vec<Vec<f64>> = Vec::new();
-        for path in &layout.paths {
-            for (state, _) in &path.transients {
-                let free = FreeResponse::new(path.dynamics(&unknowns), &data.axis, *state);
-                bases.push(free.map(|(value, _)| value).collect());
-            }
-        }
-        if model.structure.is_integrating() {
-            // The level at the start is a state like any other.
-            bases.push(vec![1.0; data.axis.len()]);
-        }
-        let mut sums = NormalEquations::new(bases.len());
-        let mut row = vec![0.0; bases.len() + 1];
-        for k in 0..data.axis.len() {
-            for (entry, basis) in row.iter_mut().zip(&bases) {
-                *entry = basis[k];
-            }
-            row[bases.len()] = measured[k] - model.operating.pv - own[k];
-            if row[bases.len()].is_finite() {
-                sums.add(&row);
-            }
-        }
-        let coefficients = sums.linear_solution().map_or_else(|| vec![0.0; bases.len()], |(solution, _)| solution);
-        let started = |k: usize| coefficients.iter().zip(&bases).map(|(c, basis)| c * basis[k]).sum::<f64>();
-        let output: Vec<f64> = (0..own.len()).map(|k| model.operating.pv + own[k] + started(k)).collect();
-        let misses = output.iter().zip(measured).map(|(a, b)| a - b).filter(|e| e.is_finite());
-        let squares: f64 = misses.map(|e| e * e).sum();
-        if best.as_ref().is_none_or(|(least, _)| squares < *least) {
-            best = Some((squares, output));
-        }
-    }
-    Ok(best.map(|(_, output)| output).unwrap_or_default())
+        let outputs = vec![own.into_iter().map(|value| value + model.operating.pv).collect()];
+        Ok(super::validation::Response { outputs, bases: bases.clone() })
+    };
+    Before::BOTH.into_iter().map(with).collect()
+}
+
+/// The response of a process to a unit step at the start of the axis.
+pub(super) fn unit_step(process: &ProcessSpec, axis: &TimeAxis) -> Result<Vec<f64>> {
+    let ones = vec![1.0; axis.len()];
+    let (gain, lead) = (process.gain(), process.lead());
+    let response = Response::new(process.dynamics(), axis, &ones, 0.0, DeadTime::new(process.dead_time())?);
+    Ok(response.map(|sample| gain * (sample.value + lead * sample.slope)).collect())
 }
 
 /// The unknowns of a layout from the parameters of a model; offset, drift and transients stay 0.

@@ -1,83 +1,16 @@
 //! How sure the parameters are: covariance for coloured residuals, and profiles.
 
 use super::super::model::{Constraint, FitOptions, Model, Parameter};
-use super::super::residuals::Autoregression;
+use super::super::covariance::{Covariances, Estimate, NORMAL_95};
 use super::super::structure::ParameterKind;
 use super::prepared::{Point, Prepared};
 use super::{DataSet, Fit, Layout, search};
-use crate::numerics::NormalEquations;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// Two-sided 95 % quantile of the normal distribution.
-pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
-
-/// Covariances of all unknowns: as for white residuals, and corrected for coloured ones.
-struct Covariances {
-    white: DMatrix<f64>,
-    coloured: DMatrix<f64>,
-}
-
 impl Fit<'_> {
-    /// Covariance of the estimate that minimises `Σ ρ(e)`: `H⁻¹ Ω H⁻¹` with `H = Σ ψ' J Jᵀ` and `Ω = Jᵀ R J`, `R` the covariance
-    /// matrix of `ψ(e)` (Seber & Wild, Nonlinear Regression, 1989, ch. 6; White, Econometrica 48, 1980).
-    ///
-    /// With `ψ(e)` an autoregression `A(q) ψ(e) = w`, `R = σ² L Lᵀ` where `L` filters by `1/A`, so that `Ω` comes from the derivatives
-    /// filtered by `1/A`, in one pass. For white residuals and squares this is `σ² (JᵀJ)⁻¹`.
-    fn covariances(&self, prepared: &Prepared<'_>, residuals: &[f64], held: &[usize]) -> Option<Covariances> {
-        let count = self.layout.count;
-        let influences: Vec<f64> = residuals.iter().map(|e| if e.is_finite() { self.loss.of(-e).2 } else { f64::NAN }).collect();
-        let noise = Autoregression::of(&influences);
-        let order = noise.coefficients.len();
-        let mut curvature = NormalEquations::new(count);
-        let mut filtered = NormalEquations::new(count);
-        // The last filtered rows, the newest last in turn.
-        let mut past = vec![vec![0.0; count + 1]; order.max(1)];
-        let mut at = 0;
-        let mut scaled = vec![0.0; count + 1];
-        prepared.walk(&self.point.unknowns, self.point.before, |row| {
-            let missing = !row[count].is_finite();
-            let slope = if missing { 0.0 } else { self.loss.of(row[count]).3 };
-            row[count] = 0.0;
-            if missing {
-                row.fill(0.0);
-            }
-            let root = slope.sqrt();
-            scaled.iter_mut().zip(row.iter()).for_each(|(to, from)| *to = root * from);
-            curvature.add(&scaled);
-            scaled.copy_from_slice(row);
-            for (lag, a) in noise.coefficients.iter().enumerate() {
-                let earlier = &past[(at + order - 1 - lag) % order];
-                scaled.iter_mut().zip(earlier).for_each(|(to, from)| *to -= a * from);
-            }
-            filtered.add(&scaled);
-            if order > 0 {
-                past[at % order].copy_from_slice(&scaled);
-                at = (at + 1) % order;
-            }
-        });
-        let freedom = prepared.samples.saturating_sub(count - held.len()).max(1) as f64 / prepared.samples as f64;
-        let inverse = curvature.inverse(held)?;
-        let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
-        let plain = {
-            let mut sums = NormalEquations::new(count);
-            prepared.walk(&self.point.unknowns, self.point.before, |row| {
-                if row[count].is_finite() {
-                    row[count] = 0.0;
-                    sums.add(row);
-                }
-            });
-            sums
-        };
-        let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * (variance / freedom);
-        Some(Covariances {
-            white: sandwich(plain.information(), power / prepared.samples as f64),
-            coloured: sandwich(filtered.information(), noise.variance),
-        })
-    }
-
     /// The parameters of the model with their uncertainty, and their covariance.
     pub(super) fn parameters(
         &self,
@@ -87,7 +20,8 @@ impl Fit<'_> {
     ) -> (Vec<Parameter>, Vec<Vec<f64>>) {
         let unknowns = &self.point.unknowns;
         let held = self.bounds.active(unknowns);
-        let covariances = self.covariances(prepared, residuals, &held);
+        let estimate = Estimate { count: self.layout.count, held: &held, loss: &self.loss, residuals };
+        let covariances = estimate.covariances(|visit| prepared.walk(unknowns, self.point.before, visit));
         let mut parameters = Vec::new();
         // For each parameter: the unknown it comes from and its derivative by it, where it has an uncertainty.
         let mut origins: Vec<Option<(usize, f64)>> = Vec::new();

@@ -32,8 +32,7 @@ pub(super) struct Layout {
 }
 
 impl Layout {
-    /// The OP by the structure asked for, each disturbance by a lag with dead time of its own, or by an integrator with dead time
-    /// where the process integrates.
+    /// The unknowns of each path, the OP's first.
     pub(super) fn new(options: &FitOptions, inputs: usize) -> Self {
         let mut count = 0;
         let mut next = || {
@@ -42,11 +41,7 @@ impl Layout {
         };
         let mut paths = Vec::with_capacity(inputs);
         for input in 0..inputs {
-            let structure = match options.structure {
-                own if input == 0 => own,
-                own if own.is_integrating() => Structure::Integrating,
-                _ => Structure::Fopdt,
-            };
+            let structure = options.structure.of_path(input);
             let mut path =
                 Path { structure, gain: 0, lead: None, shape: Vec::new(), dead_time: 0, transients: Vec::new() };
             for (_, kind) in structure.process_parameters() {

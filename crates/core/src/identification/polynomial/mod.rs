@@ -1,0 +1,202 @@
+//! Difference equations by prediction error: ARX, ARMAX, output error, Box–Jenkins.
+//!
+//! All are cases of `A(q) y = Σ Bᵢ(q)/Fᵢ(q) uᵢ(t − nk) + C(q)/D(q) e` (Ljung, System Identification, 2nd ed. 1999, section 4.2), for the
+//! deviations of inputs and outputs from their means; but for ARX, the level of the output is estimated, too. Inputs are taken to have stood at their first value before the data; what
+//! the states of the `1/F` were then is estimated with the parameters.
+
+mod orders;
+mod predictor;
+mod starts;
+#[cfg(test)]
+mod tests;
+
+pub use orders::{OrderChoice, OrderSearch, search_orders};
+pub(super) use predictor::Shape;
+
+use super::covariance::{Estimate, NORMAL_95};
+use super::data::DataSet;
+use super::loss::ScaledLoss;
+use super::model::{Criteria, FitOptions, Model, Operating, Parameter, Performance, SignalName, StartOfRecord};
+use super::residuals::lag_one_correlation;
+use super::structure::Structure;
+use crate::numerics::minimise;
+use crate::{Error, Result};
+use predictor::Deviations;
+
+/// Relative change of the sum of squares at which the search ends.
+const TOLERANCE: f64 = 1e-10;
+
+/// Fits a polynomial structure: ARX by linear least squares, the others by Levenberg–Marquardt on the prediction errors with exact
+/// derivatives, from several starts.
+pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
+    let Some(shape) = Shape::of(options.structure, data.inputs.len()) else {
+        return Err(Error::invalid("structure", options.structure.name(), "a polynomial one"));
+    };
+    if let Some(constraint) = options.constraints.first() {
+        return Err(Error::invalid(
+            "constraints.parameter",
+            &constraint.parameter,
+            "no constraint: coefficients of difference equations are not known beforehand",
+        ));
+    }
+    options.loss.validate()?;
+    data.validate(2 * shape.count().max(5))?;
+    data.sample_time()?;
+    let deviations = Deviations::new(data, &means(data));
+    if !shape.is_arx() {
+        deviations.without_gaps(data)?;
+    }
+    let free: usize = deviations.usable(&shape);
+    if free < 2 * shape.count() {
+        return Err(Error::unfit(
+            format!("only {free} samples are usable for {} parameters", shape.count()),
+            "take lower orders or a longer stretch",
+        ));
+    }
+    let squares = least_squares(&deviations, &shape)?;
+    let (theta, loss) = robust(&deviations, &shape, squares, options);
+    model(data, &deviations, &shape, &theta, &loss, options)
+}
+
+/// Means of the inputs, then of the outputs.
+fn means(data: &DataSet) -> (Vec<f64>, Vec<f64>) {
+    let of = |list: &[super::Series]| list.iter().map(super::Series::mean).collect();
+    (of(&data.inputs), of(&data.outputs))
+}
+
+fn least_squares(deviations: &Deviations, shape: &Shape) -> Result<Vec<f64>> {
+    let none = || Error::unfit("the data do not tell these coefficients apart", "take lower orders or a livelier input");
+    if shape.is_arx() {
+        return starts::arx(deviations, shape).ok_or_else(none);
+    }
+    let refined = starts::all(deviations, shape).into_iter().map(|start| refined(deviations, shape, &start, &ScaledLoss::SQUARES));
+    let stable = refined.filter(|(theta, sum)| sum.is_finite() && shape.is_predictor_stable(theta));
+    stable.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(theta, _)| theta).ok_or_else(none)
+}
+
+fn refined(deviations: &Deviations, shape: &Shape, start: &[f64], loss: &ScaledLoss) -> (Vec<f64>, f64) {
+    let outcome = minimise(start, TOLERANCE, |theta| deviations.sums(shape, theta, loss).compress());
+    (outcome.parameters, outcome.sum_of_squares)
+}
+
+/// The minimum of another loss than squares, from the least-squares one.
+fn robust(deviations: &Deviations, shape: &Shape, squares: Vec<f64>, options: &FitOptions) -> (Vec<f64>, ScaledLoss) {
+    if options.loss == super::Loss::Squares {
+        return (squares, ScaledLoss::SQUARES);
+    }
+    let (mut theta, mut scaled) = (squares, ScaledLoss::SQUARES);
+    for _ in 0..2 {
+        scaled = options.loss.scaled(&deviations.residuals(shape, &theta));
+        let (better, sum) = refined(deviations, shape, &theta, &scaled);
+        if sum.is_finite() && shape.is_predictor_stable(&better) {
+            theta = better;
+        }
+    }
+    (theta, scaled)
+}
+
+fn model(
+    data: &DataSet,
+    deviations: &Deviations,
+    shape: &Shape,
+    theta: &[f64],
+    loss: &ScaledLoss,
+    options: &FitOptions,
+) -> Result<Model> {
+    let residuals = deviations.residuals(shape, theta);
+    let finite = residuals.iter().filter(|value| value.is_finite());
+    let (squares, samples) = finite.fold((0.0, 0usize), |(sum, count), e| (sum + e * e, count + 1));
+    let estimate = Estimate { count: shape.count(), held: &[], loss, residuals: &residuals };
+    let covariances = estimate.covariances(|visit| deviations.walk(shape, theta, visit));
+    let tags: Vec<&str> = data.inputs.iter().map(|series| series.tag.as_str()).collect();
+    let names = shape.names(&tags);
+    let parameters: Vec<Parameter> = names
+        .into_iter()
+        .zip(theta)
+        .enumerate()
+        .map(|(k, ((name, input), value))| {
+            let error = |matrix: &nalgebra::DMatrix<f64>| Some(matrix[(k, k)].sqrt()).filter(|error| *error > 0.0);
+            let standard_error = covariances.as_ref().and_then(|known| error(&known.coloured));
+            Parameter {
+                name,
+                input,
+                value: *value,
+                standard_error,
+                white_error: covariances.as_ref().and_then(|known| error(&known.white)),
+                interval: standard_error.map(|error| [value - NORMAL_95 * error, value + NORMAL_95 * error]),
+                unit: String::new(),
+                fixed: false,
+            }
+        })
+        .collect();
+    let kept = shape.coefficients();
+    let covariance = covariances.map_or_else(Vec::new, |known| {
+        (0..kept).map(|i| (0..kept).map(|j| known.coloured[(i, j)]).collect()).collect()
+    });
+    let (inputs, mut outputs) = means(data);
+    // A level in A y is one in y through 1/A.
+    outputs[0] += shape.level(theta) / (1.0 + shape.a(theta).iter().sum::<f64>());
+    let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
+    let mut model = Model {
+        structure: options.structure,
+        method: if shape.is_arx() && options.loss == super::Loss::Squares {
+            "linear least squares".into()
+        } else if options.loss == super::Loss::Squares {
+            "prediction error, least squares".into()
+        } else {
+            "prediction error, robust loss".into()
+        },
+        inputs: data.inputs.iter().map(name).collect(),
+        outputs: vec![name(data.output())],
+        sample_time: Some(data.sample_time()?),
+        parameters,
+        covariance,
+        matrices: None,
+        operating: Operating { op: inputs[0], pv: outputs[0], inputs, outputs: vec![outputs[0]] },
+        start: StartOfRecord::default(),
+        estimation: Performance::of(data.output(), &residuals, &residuals),
+        criteria: Criteria::new(squares, samples, kept + usize::from(!shape.is_arx())),
+        verdicts: Vec::new(),
+    };
+    let simulated = model.simulate_on(data)?;
+    model.estimation = Performance::of(data.output(), &super::validation::differences(data.output(), &simulated[0]), &residuals);
+    model.estimation.residual_correlation = lag_one_correlation(&residuals);
+    model.verdicts = super::validation::judge_difference_equation(&model);
+    Ok(model)
+}
+
+/// One-step prediction errors of the PV in these data.
+pub(super) fn prediction_errors(model: &Model, data: &DataSet) -> Result<Vec<f64>> {
+    let Some(shape) = Shape::of(model.structure, model.inputs.len()) else { return Ok(Vec::new()) };
+    let deviations = Deviations::new(data, &(model.operating.inputs.clone(), model.operating.outputs.clone()));
+    let mut theta = model.values();
+    theta.resize(shape.count(), 0.0);
+    if !shape.is_arx() {
+        deviations.without_gaps(data)?;
+        deviations.fit_transients(&shape, &mut theta);
+    }
+    Ok(deviations.residuals(&shape, &theta))
+}
+
+/// Simulated deviation of the PV from rest for the inputs of these data, without what was under way before.
+pub(super) fn forced_response(model: &Model, data: &DataSet) -> Vec<f64> {
+    let Some(shape) = Shape::of(model.structure, model.inputs.len()) else { return Vec::new() };
+    let deviations = Deviations::new(data, &(model.operating.inputs.clone(), model.operating.outputs.clone()));
+    deviations.forced(&shape, &model.values())
+}
+
+/// What states at the start leave behind: solutions of `A y = 0` and `Fᵢ w = 0` with `w` through `1/A`.
+pub(super) fn free_responses(model: &Model, samples: usize) -> Vec<Vec<f64>> {
+    let Some(shape) = Shape::of(model.structure, model.inputs.len()) else { return Vec::new() };
+    shape.free_responses(&model.values(), samples)
+}
+
+/// Whether the structure is one of this module.
+pub(super) fn is_polynomial(structure: Structure) -> bool {
+    Shape::of(structure, 1).is_some()
+}
+
+/// `x/A` from rest, `A` without its leading 1.
+pub(super) fn through(x: &[f64], tail: &[f64]) -> Vec<f64> {
+    predictor::filtered(x, tail)
+}

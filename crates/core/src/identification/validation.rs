@@ -1,0 +1,261 @@
+//! Whether a model is to be trusted: its agreement with data that it has not seen, and what it leaves.
+
+use super::data::{DataSet, Series};
+use super::model::{Model, Performance};
+use super::residuals::{ResidualTests, lag_one_correlation};
+use super::{polynomial, process_model, state_space};
+use crate::numerics::NormalEquations;
+use crate::verdict::{Tone, Verdict, readable};
+use crate::{Error, Result};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Lags over which residuals are tested.
+const LAGS: usize = 25;
+/// Below this probability a test rejects.
+const REJECTED: f64 = 0.01;
+/// Largest loss of fit, in points, from the estimation to the validation data that is not remarked on.
+const LARGEST_LOSS: f64 = 10.0;
+
+/// A model against data: how it agrees, and what it leaves.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Validation {
+    /// Agreement with these data.
+    pub performance: Performance,
+    /// Tests of the one-step residuals.
+    pub tests: ResidualTests,
+    /// What they mean.
+    pub verdicts: Vec<Verdict>,
+}
+
+/// What inputs and rest make of the outputs, and the shapes that states at the start can add: for each of these a series an output.
+pub(super) struct Response {
+    pub(super) outputs: Vec<Vec<f64>>,
+    pub(super) bases: Vec<Vec<Vec<f64>>>,
+}
+
+impl Response {
+    /// The outputs with the states at the start that fit best, and the sum of squares that is left.
+    fn started(mut self, measured: &[Series]) -> (Vec<Vec<f64>>, f64) {
+        let count = self.bases.len();
+        let mut sums = NormalEquations::new(count);
+        let mut row = vec![0.0; count + 1];
+        for (j, (series, output)) in measured.iter().zip(&self.outputs).enumerate() {
+            for k in 0..output.len() {
+                row.iter_mut().zip(&self.bases).for_each(|(entry, basis)| *entry = basis[j][k]);
+                row[count] = series.values[k] - output[k];
+                if row.iter().all(|value| value.is_finite()) {
+                    sums.add(&row);
+                }
+            }
+        }
+        let (coefficients, squares) = sums.linear_solution().unwrap_or_else(|| (vec![0.0; count], sums.sum_of_squares()));
+        for (coefficient, basis) in coefficients.iter().zip(&self.bases) {
+            for (output, shape) in self.outputs.iter_mut().zip(basis) {
+                output.iter_mut().zip(shape).for_each(|(value, by)| *value += coefficient * by);
+            }
+        }
+        (self.outputs, squares)
+    }
+}
+
+impl Model {
+    /// The simulated outputs in these data: the model knows the inputs, and the states at the start that fit best.
+    ///
+    /// Where a drift was estimated, it is no part of the process: level and slope are fitted to these data, too. Errors when the inputs are
+    /// not those of the model, or the sample time differs from that of a difference equation.
+    pub fn simulate_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
+        self.fits(data)?;
+        let candidates = if polynomial::is_polynomial(self.structure) {
+            let lift = |value: f64| value + self.operating.pv;
+            let outputs = vec![polynomial::forced_response(self, data).into_iter().map(lift).collect()];
+            let bases = polynomial::free_responses(self, data.axis.len()).into_iter().map(|basis| vec![basis]).collect();
+            vec![Response { outputs, bases }]
+        } else if let Some(matrices) = &self.matrices {
+            let system = state_space::System::of(matrices);
+            let outputs = self.lifted(system.forced(&self.signals(data)));
+            vec![Response { outputs, bases: system.free_responses(&system.a, data.axis.len()) }]
+        } else {
+            process_model::responses(self, data)?
+        };
+        let started = candidates.into_iter().map(|candidate| candidate.started(&data.outputs));
+        let best = started.min_by(|a, b| a.1.total_cmp(&b.1));
+        Ok(best.map(|(outputs, _)| outputs).unwrap_or_default())
+    }
+
+    /// What the model misses one sample ahead, for each output: measured minus predicted; NaN where that cannot be told.
+    pub fn prediction_errors_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
+        self.fits(data)?;
+        if polynomial::is_polynomial(self.structure) {
+            return Ok(vec![polynomial::prediction_errors(self, data)?]);
+        }
+        let Some(matrices) = &self.matrices else {
+            let simulated = self.simulate_on(data)?;
+            return Ok(vec![differences(data.output(), &simulated[0])]);
+        };
+        let system = state_space::System::of(matrices);
+        let predicted = self.lifted(system.run(&self.signals(data), &system.k));
+        let bases = system.free_responses(&system.predictor(), data.axis.len());
+        let (outputs, _) = Response { outputs: predicted, bases }.started(&data.outputs);
+        Ok(data.outputs.iter().zip(&outputs).map(|(series, output)| differences(series, output)).collect())
+    }
+
+    fn signals(&self, data: &DataSet) -> state_space::Signals {
+        state_space::Signals::new(data, &(self.operating.inputs.clone(), self.operating.outputs.clone()))
+    }
+
+    fn lifted(&self, outputs: Vec<Vec<f64>>) -> Vec<Vec<f64>> {
+        let lift = |(series, rest): (Vec<f64>, &f64)| series.into_iter().map(|value| value + rest).collect();
+        outputs.into_iter().zip(&self.operating.outputs).map(lift).collect()
+    }
+
+    /// Refuses data of other signals or, for a difference equation, of another sample time.
+    fn fits(&self, data: &DataSet) -> Result<()> {
+        let tags = |list: &[Series]| list.iter().map(|series| series.tag.clone()).collect::<Vec<_>>().join(", ");
+        let own = |list: &[super::SignalName]| list.iter().map(|name| name.tag.clone()).collect::<Vec<_>>().join(", ");
+        for (field, given, wanted) in [
+            ("inputs", tags(&data.inputs), own(&self.inputs)),
+            ("outputs", tags(&data.outputs), own(&self.outputs)),
+        ] {
+            if given != wanted {
+                return Err(Error::invalid(field, given, format!("those of the model: {wanted}")));
+            }
+        }
+        let Some(interval) = self.sample_time else { return Ok(()) };
+        let given = data.sample_time()?;
+        if (given / interval - 1.0).abs() > 1e-3 {
+            return Err(Error::invalid("sample time", format!("{given} s"), format!("that of the model, {interval} s")));
+        }
+        Ok(())
+    }
+}
+
+impl Performance {
+    /// From what the simulated output and the one-step prediction leave; NaN is missing.
+    pub(super) fn of(output: &Series, simulated: &[f64], one_step: &[f64]) -> Self {
+        let fit = |errors: &[f64]| {
+            // Only samples that have an error count, in the swing, too.
+            let pairs: Vec<(f64, f64)> =
+                errors.iter().zip(&output.values).map(|(e, y)| (*e, *y)).filter(|(e, y)| e.is_finite() && y.is_finite()).collect();
+            let mean = pairs.iter().map(|(_, y)| y).sum::<f64>() / pairs.len().max(1) as f64;
+            let swing: f64 = pairs.iter().map(|(_, y)| (y - mean).powi(2)).sum();
+            let left: f64 = pairs.iter().map(|(e, _)| e * e).sum();
+            100.0 * (1.0 - (left / swing.max(f64::MIN_POSITIVE)).sqrt())
+        };
+        let finite: Vec<f64> = simulated.iter().copied().filter(|e| e.is_finite()).collect();
+        let power = finite.iter().map(|e| e * e).sum::<f64>() / finite.len().max(1) as f64;
+        Self {
+            fit_simulated: if simulated.is_empty() { 0.0 } else { fit(simulated) },
+            fit_one_step: if one_step.is_empty() { 0.0 } else { fit(one_step) },
+            residual_deviation: power.sqrt(),
+            residual_correlation: lag_one_correlation(one_step),
+            samples: one_step.iter().filter(|e| e.is_finite()).count(),
+        }
+    }
+}
+
+/// Measured minus modelled.
+pub(super) fn differences(series: &Series, modelled: &[f64]) -> Vec<f64> {
+    series.values.iter().zip(modelled).map(|(y, model)| y - model).collect()
+}
+
+/// Holds a model against data; `seen` tells whether it was fitted to them.
+pub fn validate(model: &Model, data: &DataSet, seen: bool) -> Result<Validation> {
+    let simulated = model.simulate_on(data)?;
+    let errors = model.prediction_errors_on(data)?;
+    let performance = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
+    let inputs: Vec<(&str, &[f64])> =
+        data.inputs.iter().map(|series| (series.tag.as_str(), series.values.as_slice())).collect();
+    let tests = ResidualTests::new(&errors[0], &inputs, LAGS, if seen { model.parameters.len() } else { 0 });
+    let verdicts = judge(model, &performance, &tests, seen);
+    Ok(Validation { performance, tests, verdicts })
+}
+
+fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: bool) -> Vec<Verdict> {
+    let mut verdicts = Vec::new();
+    let (before, now) = (model.estimation.fit_simulated, performance.fit_simulated);
+    if !seen {
+        let text = format!("On data that the fit has not seen the model explains {} % of the swing, {} % on its own.", readable(now), readable(before));
+        let (tone, rule) = if before - now > LARGEST_LOSS {
+            (Tone::Caution, "a fit that falls by more than 10 points was fitted to chance, or the process has changed (common practice)")
+        } else {
+            (Tone::Good, "the fit falls by at most 10 points on new data (common practice)")
+        };
+        verdicts.push(Verdict::new(tone, text, rule));
+    }
+    if model.has_noise_model() && tests.whiteness < REJECTED {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The one-step residuals are not white: {} of {} lags leave the 99 % band. Raise the orders, or take a structure with a noise model.",
+                tests.coloured_lags(),
+                tests.autocorrelation.len() - 1
+            ),
+            "Ljung–Box test at 1 % (Ljung & Box 1978)",
+        ));
+    }
+    for cross in &tests.cross_correlation {
+        let out = |ahead: bool| {
+            let pairs = cross.lags.iter().zip(&cross.values).filter(|(lag, _)| (**lag > 0) == ahead && **lag != 0);
+            pairs.filter(|(_, value)| value.abs() > cross.band).count()
+        };
+        if cross.independence < REJECTED {
+            verdicts.push(Verdict::new(
+                Tone::Caution,
+                format!("What is left still follows {}: {} lags leave the band. Part of the dynamics is missing, or the dead time is off.", cross.input, out(true)),
+                "χ² test of independence from past inputs at 1 % (Ljung 1999, section 16.6)",
+            ));
+        }
+        // One in a hundred leaves the band by chance.
+        if out(false) > 3 {
+            verdicts.push(Verdict::new(
+                Tone::Caution,
+                format!(
+                    "{} follows what is left over: the data are from a closed loop. Prediction-error structures with a noise model remain \
+                     consistent if that noise model is right and the loop has a delay; output-error ones are biased.",
+                    cross.input
+                ),
+                "correlation at negative lags shows feedback (Ljung 1999, section 13.4)",
+            ));
+        }
+    }
+    verdicts
+}
+
+/// The verdict on a difference equation or a state space after its fit.
+pub(super) fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
+    let mut verdicts = Vec::new();
+    let outside = model.poles().iter().filter(|pole| pole.discrete_modulus.is_some_and(|modulus| modulus >= 1.0)).count();
+    if outside > 0 {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!("{outside} pole(s) on or outside the unit circle: the model integrates or is unstable. Fit an integrating structure if the process is one."),
+            "a stable difference equation has its poles inside the unit circle (exact)",
+        ));
+    }
+    let unsure: Vec<&str> = model
+        .parameters
+        .iter()
+        .filter(|parameter| parameter.standard_error.is_none_or(|error| error > parameter.value.abs()))
+        .map(|parameter| parameter.name.as_str())
+        .collect();
+    if !unsure.is_empty() {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!("{} cannot be told from 0: lower orders may do.", unsure.join(", ")),
+            "standard error above the value",
+        ));
+    }
+    if verdicts.is_empty() {
+        verdicts.push(Verdict::new(
+            Tone::Good,
+            format!(
+                "The model explains {} % of the PV's swing from the inputs alone and {} % one sample ahead.",
+                readable(model.estimation.fit_simulated),
+                readable(model.estimation.fit_one_step)
+            ),
+            "fit of the simulated and of the one-step output",
+        ));
+    }
+    verdicts
+}
