@@ -3,12 +3,13 @@
 //! Nothing here reads a clock, a file, a socket or a database. Lower modules know nothing of higher ones:
 //!
 //! ```text
-//! tuning  assessment                     settings from models; judging a trace or a loop
+//! tuning  assessment  experiment         settings from models; judging a trace, a loop, a record; planning a test
 //! identification                         models from records
 //! simulation                             plant + control + scenario -> trace, scan by scan
 //! controller                             PID
 //! process   instrument                   what is controlled; sensors
 //! lti                                    state space with dead time, discretisation, frequency response
+//! preparation                            steps laid over a record
 //! series   units   numerics              records; units and spans; roots and least squares
 //! ```
 //!
@@ -17,10 +18,12 @@
 pub mod assessment;
 pub mod controller;
 mod error;
+pub mod experiment;
 pub mod identification;
 pub mod instrument;
 pub mod lti;
 pub mod numerics;
+pub mod preparation;
 pub mod process;
 pub mod series;
 pub mod simulation;

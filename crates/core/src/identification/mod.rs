@@ -7,7 +7,10 @@ mod model;
 mod nonparametric;
 mod polynomial;
 mod process_model;
+mod reading;
 mod recursive;
+mod reduction;
+mod region;
 mod residuals;
 mod response;
 #[cfg(test)]
@@ -23,7 +26,10 @@ pub use model::{
 };
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
-pub use process_model::{Profile, ProfilePoint};
+pub use process_model::{ExpectedError, Profile, ProfilePoint};
+pub use reading::{HandReading, Marks, MethodReading, read_by_hand, suggested_marks};
+pub use reduction::{Reduction, ReductionMethod, reduce};
+pub use region::{Region, region};
 pub use recursive::{Course, Courses, MovingHorizonOptions, RecursiveOptions, moving_horizon, noise_deviation, recursive};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
@@ -61,4 +67,17 @@ impl Model {
 /// The profile of a parameter of the OP's path: see [`Profile`].
 pub fn profile(data: &DataSet, options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
     process_model::profile(data, options, model, parameter)
+}
+
+/// What a fit to such a record would know of the parameters of `process`, for white noise of this standard deviation.
+pub(crate) fn expected_errors(
+    process: &crate::process::ProcessSpec,
+    axis: &TimeAxis,
+    op: &[f64],
+    pv: &[f64],
+    noise: f64,
+    pv_unit: &str,
+) -> Result<Vec<ExpectedError>> {
+    let data = DataSet::single(axis.clone(), Series::new("OP", "%", op.to_vec()), Series::new("PV", pv_unit, pv.to_vec()));
+    process_model::expected(process, &data, noise)
 }

@@ -362,8 +362,8 @@ mod tests {
             assert!((at(&found, "time_constant", time).0 / 20.0 - 1.0).abs() < 0.15, "{:?}", at(&found, "time_constant", time));
         }
         // While the OP rests the covariance stays bounded, and a dead zone keeps the parameters where they were.
-        let dead = recursive(&data, &RecursiveOptions { dead_zone: 0.1, ..options }).unwrap();
-        let (before, after) = (at(&dead, "gain", 3000.0).0, at(&dead, "gain", 3990.0).0);
+        let dead = recursive(&data, &RecursiveOptions { dead_zone: 0.03, ..options }).unwrap();
+        let (before, after) = (at(&dead, "gain", 3100.0).0, at(&dead, "gain", 3990.0).0);
         assert!((before - after).abs() < 0.05, "{before} {after}");
     }
 

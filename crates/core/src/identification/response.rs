@@ -4,7 +4,7 @@ use super::covariance::NORMAL_95;
 use super::data::DataSet;
 use super::model::Model;
 use super::structure::Structure;
-use super::{polynomial, process_model, state_space};
+use super::{polynomial, state_space};
 use crate::numerics::{eigenvalues, roots};
 use crate::process::ProcessSpec;
 use crate::series::TimeAxis;
@@ -94,7 +94,7 @@ impl Transfer {
         match self {
             Self::Process(spec) => {
                 let axis = TimeAxis::uniform(interval, count)?;
-                process_model::unit_step(spec, &axis)
+                spec.response_to(&axis, &vec![1.0; count])
             }
             Self::Rational { numerator, delay, denominators, .. } => {
                 let mut series = vec![0.0; count];

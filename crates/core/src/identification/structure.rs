@@ -1,6 +1,7 @@
 //! The structures a model can have.
 
 use crate::lti::Dynamics;
+use crate::process::ProcessSpec;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -196,6 +197,28 @@ impl Structure {
             own if input == 0 => own,
             own if own.is_integrating() => Self::Integrating,
             _ => Self::Fopdt,
+        }
+    }
+
+    /// The structure of a process with its parameters in the order of a model.
+    pub(crate) fn of_process(process: &ProcessSpec) -> (Self, Vec<f64>) {
+        match *process {
+            ProcessSpec::Fopdt { gain, time_constant, dead_time } => (Self::Fopdt, vec![gain, time_constant, dead_time]),
+            ProcessSpec::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, dead_time } => {
+                if lead_time_constant == 0.0 {
+                    (Self::TwoLags, vec![gain, time_constant_1, time_constant_2, dead_time])
+                } else {
+                    let values = vec![gain, lead_time_constant, time_constant_1, time_constant_2, dead_time];
+                    (Self::TwoLagsLead, values)
+                }
+            }
+            ProcessSpec::SecondOrder { gain, time_constant, damping, dead_time } => {
+                (Self::Underdamped, vec![gain, time_constant, damping, dead_time])
+            }
+            ProcessSpec::IntegratingLag { gain, time_constant, dead_time } => {
+                (Self::IntegratingLag, vec![gain, time_constant, dead_time])
+            }
+            ProcessSpec::Integrating { gain, dead_time } => (Self::Integrating, vec![gain, dead_time]),
         }
     }
 

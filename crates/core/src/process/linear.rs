@@ -1,7 +1,8 @@
 //! Linear processes in deviations from an operating point.
 
 use super::{Process, Quantity};
-use crate::lti::{DeadTime, Dynamics, Propagator, StateSpace};
+use crate::lti::{DeadTime, Dynamics, Propagator, Response, StateSpace};
+use crate::series::TimeAxis;
 use crate::{Error, Result, check};
 use nalgebra::DMatrix;
 use num_complex::Complex64;
@@ -131,6 +132,13 @@ impl ProcessSpec {
             Self::IntegratingLag { time_constant, .. } => Dynamics::IntegratorLag { time_constant },
             Self::Integrating { .. } => Dynamics::Integrator,
         }
+    }
+
+    /// The deviation of the PV for deviations of the OP from rest, a value a sample of the axis, held until the next.
+    pub fn response_to(&self, axis: &TimeAxis, deviations: &[f64]) -> Result<Vec<f64>> {
+        let (gain, lead) = (self.gain(), self.lead());
+        let response = Response::new(self.dynamics(), axis, deviations, 0.0, DeadTime::new(self.dead_time())?);
+        Ok(response.map(|sample| gain * (sample.value + lead * sample.slope)).collect())
     }
 
     /// `G(jω)` at `omega` rad/s, above 0.

@@ -17,7 +17,7 @@ pub const TRIAL_VERSION: u32 = 1;
 const MOST_SCANS: f64 = 2e6;
 /// Longest dead time, in scans.
 const MOST_DELAY_SCANS: f64 = 1e5;
-const MOST_EVENTS: usize = 1000;
+const MOST_EVENTS: usize = 20_000;
 
 /// Plant + candidate + scenario. The same trial gives the same trace, bit for bit.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

@@ -8,8 +8,8 @@ mod uncertainty;
 mod unknowns;
 mod verdicts;
 
-pub(super) use uncertainty::profile;
-pub use uncertainty::{Profile, ProfilePoint};
+pub(super) use uncertainty::{expected, profile};
+pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
 
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
@@ -17,7 +17,6 @@ use super::model::{Criteria, FitOptions, Model, Operating, Performance, SignalNa
 use super::residuals::lag_one_correlation;
 use crate::Result;
 use crate::lti::{DeadTime, FreeResponse, Response};
-use crate::process::ProcessSpec;
 use crate::series::TimeAxis;
 use prepared::{Before, Point, Prepared};
 use unknowns::{Bounds, Layout};
@@ -251,14 +250,6 @@ pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::vali
         Ok(super::validation::Response { outputs, bases: bases.clone() })
     };
     Before::BOTH.into_iter().map(with).collect()
-}
-
-/// The response of a process to a unit step at the start of the axis.
-pub(super) fn unit_step(process: &ProcessSpec, axis: &TimeAxis) -> Result<Vec<f64>> {
-    let ones = vec![1.0; axis.len()];
-    let (gain, lead) = (process.gain(), process.lead());
-    let response = Response::new(process.dynamics(), axis, &ones, 0.0, DeadTime::new(process.dead_time())?);
-    Ok(response.map(|sample| gain * (sample.value + lead * sample.slope)).collect())
 }
 
 /// The unknowns of a layout from the parameters of a model; offset, drift and transients stay 0.

@@ -2,9 +2,10 @@
 
 use super::super::model::{Constraint, FitOptions, Model, Parameter};
 use super::super::covariance::{Covariances, Estimate, NORMAL_95};
-use super::super::structure::ParameterKind;
+use super::super::structure::{ParameterKind, Structure};
 use super::prepared::{Point, Prepared};
 use super::{DataSet, Fit, Layout, search};
+use crate::process::ProcessSpec;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
@@ -69,6 +70,53 @@ impl Fit<'_> {
         let covariance = origins.iter().map(|a| origins.iter().map(|b| entry(a, b)).collect()).collect();
         (parameters, covariance)
     }
+}
+
+/// The standard error that a parameter would have.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ExpectedError {
+    /// Name of the parameter.
+    pub name: String,
+    /// The value that the plan was made with.
+    pub value: f64,
+    /// Expected standard error; null where the record would not tell the parameter.
+    pub standard_error: Option<f64>,
+    /// Unit.
+    pub unit: String,
+}
+
+/// What a fit of the structure of `process` to a record with this OP would know, for white noise of this standard deviation.
+pub(in super::super) fn expected(
+    process: &ProcessSpec,
+    data: &DataSet,
+    noise: f64,
+) -> Result<Vec<ExpectedError>> {
+    let (structure, values) = Structure::of_process(process);
+    let options = FitOptions::new(structure);
+    let layout = Layout::new(&options, 1);
+    let tags = [data.inputs[0].tag.clone()];
+    let bounds = super::Bounds::new(&layout, &data.axis, &tags, &[])?;
+    let prepared = Prepared::new(data, &layout, &bounds);
+    let mut unknowns = vec![0.0; layout.count];
+    let path = &layout.paths[0];
+    for ((_, kind), value) in structure.process_parameters().iter().zip(&values) {
+        unknowns[Layout::place(path, *kind)] = if matches!(kind, ParameterKind::Shape(_)) { value.ln() } else { *value };
+    }
+    let sums = prepared.sums(&unknowns, super::Before::AtFirstValue, &super::ScaledLoss::SQUARES);
+    let covariance = sums.inverse(&[]);
+    let each = |((name, kind), value): (&(&'static str, ParameterKind), &f64)| {
+        let place = Layout::place(path, *kind);
+        let scale = if matches!(kind, ParameterKind::Shape(_)) { *value } else { 1.0 };
+        let error = covariance.as_ref().map(|known| noise * known[(place, place)].max(0.0).sqrt() * scale);
+        let unit = match kind {
+            ParameterKind::Gain if structure.is_integrating() => format!("{}/{}/s", data.output().unit, data.inputs[0].unit),
+            ParameterKind::Gain => format!("{}/{}", data.output().unit, data.inputs[0].unit),
+            _ if *name == "damping" => String::new(),
+            _ => "s".to_owned(),
+        };
+        ExpectedError { name: (*name).to_owned(), value: *value, standard_error: error.filter(|error| *error > 0.0), unit }
+    };
+    Ok(structure.process_parameters().iter().zip(&values).map(each).collect())
 }
 
 /// How the sum of squares rises when one parameter is held away from its estimate and the others follow.

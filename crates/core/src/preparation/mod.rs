@@ -1,0 +1,1 @@
+//! Steps laid over a record.
