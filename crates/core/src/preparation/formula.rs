@@ -1,0 +1,40 @@
+//! A channel computed from others. The formula is read by the library `exmex`.
+
+use crate::series::Record;
+use crate::{Error, Result};
+use exmex::{Express, FlatEx};
+
+/// Longest formula in characters.
+const LONGEST: usize = 500;
+
+/// The values of a formula over the channels whose tags stand in braces. A sample is missing where one of them is, or where the result is not a
+/// number.
+pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
+    if formula.trim().is_empty() || formula.chars().count() > LONGEST {
+        return Err(Error::invalid("formula", formula, format!("1 to {LONGEST} characters")));
+    }
+    let allowed = "a formula such as 2 * {TAG-1} + sqrt({TAG-2})";
+    let plain = formula.replace('−', "-");
+    let expression =
+        FlatEx::<f64>::parse(&plain).map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
+    let mut channels = Vec::new();
+    for name in expression.var_names() {
+        // A name without braces is a tag, too, where it is one.
+        let tag = name.trim_matches(['{', '}']);
+        let channel = record.channels.iter().find(|channel| channel.tag == tag).ok_or_else(|| {
+            let tags: Vec<&str> = record.channels.iter().map(|channel| channel.tag.as_str()).collect();
+            Error::invalid("formula", tag, format!("the tags {}", tags.join(", ")))
+        })?;
+        channels.push(&channel.values);
+    }
+    let mut inputs = vec![0.0; channels.len()];
+    let mut value_at = |k: usize| -> Result<f64> {
+        inputs.iter_mut().zip(&channels).for_each(|(input, values)| *input = values[k]);
+        if inputs.iter().any(|value| !value.is_finite()) {
+            return Ok(f64::NAN);
+        }
+        let value = expression.eval(&inputs).map_err(|error| Error::invalid("formula", formula, error.to_string()))?;
+        Ok(if value.is_finite() { value } else { f64::NAN })
+    };
+    (0..record.axis.len()).map(&mut value_at).collect()
+}
