@@ -1,9 +1,11 @@
-//! Judging a trace or a loop: metrics, stability margins, and what they mean in a sentence.
+//! Judging a record, a trace or a loop: metrics, stability margins, and what they mean in a sentence.
 
+mod inspection;
 mod judgement;
 mod margins;
 mod metrics;
 
+pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_data};
 pub use judgement::judge;
 pub use margins::{LoopGain, Margins, sampled_margins};
 pub use metrics::{LoadResponse, Metrics, SetPointResponse, integral_absolute_error, metrics};

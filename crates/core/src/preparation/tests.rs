@@ -108,7 +108,7 @@ fn resampling_keeps_lines_steps_and_means() {
     let coarse = done(&uneven, &[Operation::Resample { interval: 10.0, method: Resampling::Mean }]);
     for (k, value) in pv(&coarse).iter().enumerate().take(29) {
         // Ten samples from 10 k s on, on average 4.5 s and a little later.
-        assert!((value - (3.0 + 0.5 * (0.4 + 10.0 * k as f64 + 4.5))).abs() < 0.3, "{k}: {value}");
+        assert!((value - (3.0 + 0.5 * (0.4 + 10.0 * k as f64 + 4.5))).abs() < 0.5, "{k}: {value}");
     }
     // The step at 100 s lies within the tenth mean of the OP.
     let op = &coarse.record.channels[1].values;
