@@ -3,9 +3,9 @@
 use crate::Failure;
 use antistasis_core::assessment::assess;
 use antistasis_core::controller::{ControllerSpec, PidSettings};
-use antistasis_core::identification::{DataSet, fit_fopdt};
-use antistasis_core::series::{Channel, Record, Role, TimeAxis};
-use antistasis_core::simulation::{Candidate, ColumnRole, Trace, Trial};
+use antistasis_core::identification::{DataSet, FitOptions, Structure, Windows, identify};
+use antistasis_core::series::{Record, Role};
+use antistasis_core::simulation::{Candidate, Trace, Trial};
 use antistasis_core::tuning::{SimcChoice, first_trial};
 use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
 use uuid::Uuid;
@@ -31,8 +31,11 @@ pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
     }
     for (tag, text) in STEP_TESTS {
         let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
+        let test: Trial = serde_json::from_str(text).map_err(Failure::new)?;
+        if !control_loop.has_plant {
+            store.set_plant(tag, &test.plant).await.map_err(Failure::new)?;
+        }
         if store.records(control_loop.id).await.map_err(Failure::new)?.is_empty() {
-            let test: Trial = serde_json::from_str(text).map_err(Failure::new)?;
             let record = recorded(&test.run().map_err(Failure::new)?)?;
             let new = NewRecord {
                 name: "Step test",
@@ -50,36 +53,39 @@ pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
     Ok(())
 }
 
-/// The PV and OP of a trace as plant data, the values as a historian keeps them: to a few digits.
+/// A trace as plant data, the values as a historian keeps them: to a few digits.
 fn recorded(trace: &Trace) -> Result<Record, Failure> {
-    let channel = |role: ColumnRole, kept_as: Role, digits: f64| {
-        let column = trace.columns.iter().find(|column| column.role == role)?;
-        Some(Channel {
-            tag: column.tag.clone(),
-            role: kept_as,
-            unit: column.unit.clone(),
-            values: column.values.iter().map(|value| (value * digits).round() / digits).collect(),
-        })
-    };
-    let channels = [channel(ColumnRole::ProcessVariable, Role::Pv, 1e3), channel(ColumnRole::Output, Role::Op, 1e2)];
-    let axis = TimeAxis::uniform(trace.scan, trace.len()).map_err(Failure::new)?;
-    Record::new(axis, channels.into_iter().flatten().collect()).map_err(Failure::new)
+    let mut record = trace.as_record().map_err(Failure::new)?;
+    for channel in &mut record.channels {
+        let digits = if channel.role == Role::Op { 1e2 } else { 1e3 };
+        channel.values.iter_mut().for_each(|value| *value = (*value * digits).round() / digits);
+    }
+    Ok(record)
 }
 
 /// A model of the record, and a few trials: settings found on the plant, and two by SIMC.
 async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &Record) -> Result<(), Failure> {
-    let series = |role| record.channel(role).map(|channel| channel.values.as_slice()).unwrap_or_default();
-    let model = fit_fopdt(DataSet {
-        axis: &record.axis,
-        input: series(Role::Op),
-        output: series(Role::Pv),
-        input_unit: "%",
-        output_unit: &found.pv.span.unit,
-    })
-    .map_err(Failure::new)?;
-    let hash = record.content_hash();
-    let new = NewModel { record_id, record_hash: &hash, window: (0.0, record.axis.duration()), model: &model };
-    let model_id = store.add_model(found.id, new).await.map_err(Failure::new)?;
+    let data = DataSet::of_record(record, &found.pv.span.unit, &[], &[]).map_err(Failure::new)?;
+    let mut chosen = None;
+    for structure in [Structure::Arx { na: 2, nb: 2, nk: 18 }, Structure::TwoLags, Structure::Fopdt] {
+        let options = FitOptions::new(structure);
+        let identified = identify(&data, 0.0, &Windows::default(), &options).map_err(Failure::new)?;
+        let new = NewModel {
+            record_id,
+            record_hash: &record.content_hash(),
+            preparation: &[],
+            window: identified.window,
+            options: &options,
+            model: &identified.model,
+            validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
+            reduced_from: None,
+        };
+        let id = store.add_model(found.id, new).await.map_err(Failure::new)?;
+        chosen = Some((id, identified.model));
+    }
+    let Some((model_id, model)) = chosen else { return Ok(()) };
+    let reason = "as good on new data as two lags, with one parameter less";
+    store.choose_model(model_id, reason).await.map_err(Failure::new)?;
     let tuned = |closed_loop_time_constant| {
         first_trial(&model, &found.pv, &found.op, &SimcChoice { closed_loop_time_constant }).map_err(Failure::new)
     };

@@ -2,16 +2,15 @@
 
 use crate::Failure;
 use antistasis_core::assessment::assess;
-use antistasis_core::identification::{DataSet, FopdtModel, Structure, fit_fopdt};
-use antistasis_core::process::ProcessSpec;
-use antistasis_core::series::Role;
+use antistasis_core::experiment::ExperimentSpec;
+use antistasis_core::identification::Model;
 use antistasis_core::simulation::Trial;
 use antistasis_core::tuning::{SimcChoice, simc};
 use antistasis_core::units::Span;
-use antistasis_exchange::csv_file::{self, ChannelMapping, Mapping, TimeSource};
+use antistasis_exchange::csv_file;
 use clap::{Args, ValueEnum};
 use serde::de::DeserializeOwned;
-use serde::{Deserialize, Serialize};
+use serde::Serialize;
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
@@ -27,87 +26,9 @@ pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
     }
 }
 
-fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, Failure> {
+pub(crate) fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, Failure> {
     let file = File::open(path).map_err(|error| Failure::of(path, error))?;
     serde_json::from_reader(BufReader::new(file)).map_err(|error| Failure::of(path, error))
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct IdentifyOptions {
-    /// CSV file with the record.
-    record: PathBuf,
-    /// Time column; found out from the file when left out.
-    #[arg(long, conflicts_with = "interval")]
-    time: Option<String>,
-    /// Sample time in s, for a file without times.
-    #[arg(long)]
-    interval: Option<f64>,
-    /// Column of the input, the OP.
-    #[arg(long)]
-    input: String,
-    /// Column of the output, the PV.
-    #[arg(long)]
-    output: String,
-    /// Structure of the model.
-    #[arg(long, value_enum, default_value_t = StructureName::Fopdt)]
-    structure: StructureName,
-    /// Start of the window in s from the first sample.
-    #[arg(long)]
-    from: Option<f64>,
-    /// End of the window in s from the first sample.
-    #[arg(long)]
-    to: Option<f64>,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum StructureName {
-    /// First order plus dead time.
-    Fopdt,
-}
-
-pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
-    let path = &options.record;
-    let in_file = |error: antistasis_exchange::Error| Failure::of(path, error);
-    let preview = csv_file::preview(path).map_err(in_file)?;
-    let channel = |column: &str, role| ChannelMapping {
-        column: column.to_owned(),
-        role,
-        tag: column.to_owned(),
-        unit: preview
-            .columns
-            .iter()
-            .find(|known| known.name == column)
-            .map_or(String::new(), |known| known.unit.clone()),
-    };
-    let time = match (&options.time, options.interval) {
-        (Some(column), _) => TimeSource::Column { column: column.clone(), date_order: None, unit: None },
-        (None, Some(seconds)) => TimeSource::Interval { seconds },
-        (None, None) => match preview.guess.time.clone() {
-            TimeSource::Interval { .. } => {
-                return Err(Failure::of(path, "no time column is found: name it with --time, or give --interval"));
-            }
-            found => found,
-        },
-    };
-    let mapping =
-        Mapping { time, channels: vec![channel(&options.input, Role::Op), channel(&options.output, Role::Pv)] };
-    let import = csv_file::read(path, &mapping).map_err(in_file)?;
-    for note in &import.notes {
-        eprintln!("{}: {note}", path.display());
-    }
-    let record = &import.record;
-    let window = record.axis.window(options.from.unwrap_or(0.0), options.to.unwrap_or(f64::MAX));
-    let [input, output] = &record.channels[..] else { return Err(Failure::new("two columns are needed")) };
-    let StructureName::Fopdt = options.structure;
-    let model = fit_fopdt(DataSet {
-        axis: &record.axis.slice(window.clone()),
-        input: &input.values[window.clone()],
-        output: &output.values[window],
-        input_unit: &input.unit,
-        output_unit: &output.unit,
-    })
-    .map_err(|error| Failure::of(path, error))?;
-    print(&model)
 }
 
 #[derive(Debug, Args)]
@@ -132,42 +53,15 @@ enum Rule {
     Simc,
 }
 
-/// What is needed of a model to tune for it.
-#[derive(Debug, Deserialize)]
-struct ModelDocument {
-    structure: Structure,
-    parameters: ParametersDocument,
-}
-
-#[derive(Debug, Deserialize)]
-struct ParametersDocument {
-    gain: ValueDocument,
-    time_constant: ValueDocument,
-    dead_time: ValueDocument,
-}
-
-#[derive(Debug, Deserialize)]
-struct ValueDocument {
-    value: f64,
-    #[serde(default)]
-    unit: String,
-}
-
 pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
-    let model: ModelDocument = read_json(&options.model)?;
-    let Structure::Fopdt = model.structure;
+    let model: Model = read_json(&options.model)?;
     let Rule::Simc = options.rule;
-    let parameters = model.parameters;
-    let process = ProcessSpec::Fopdt {
-        gain: parameters.gain.value,
-        time_constant: parameters.time_constant.value,
-        dead_time: parameters.dead_time.value,
-    };
+    let process = model.process().map_err(|error| Failure::of(&options.model, error))?;
     let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
     let Some((low, high)) = ends else {
         return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
     };
-    let unit = parameters.gain.unit.rsplit_once('/').map_or("", |(output, _)| output);
+    let unit = model.output_unit();
     let choice = SimcChoice { closed_loop_time_constant: options.closed_loop_time_constant };
     print(&simc(&process, &Span::new(low, high, unit), &choice).map_err(Failure::new)?)
 }
@@ -205,12 +99,15 @@ enum Document {
     Trial,
     /// What `identify` prints.
     Model,
+    /// What `experiment` reads.
+    Experiment,
 }
 
 pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
     print(&match options.document {
         Document::Trial => json_schema::<Trial>()?,
-        Document::Model => json_schema::<FopdtModel>()?,
+        Document::Model => json_schema::<Model>()?,
+        Document::Experiment => json_schema::<ExperimentSpec>()?,
     })
 }
 

@@ -3,6 +3,7 @@
 mod demo;
 mod files;
 mod host;
+mod records;
 
 use clap::{Parser, Subcommand};
 use std::process::ExitCode;
@@ -21,8 +22,12 @@ enum Command {
     Serve(host::ServeOptions),
     /// Serves the application with the demo works in it.
     Demo(host::HostOptions),
-    /// Fits a model to a CSV file and prints it as JSON.
-    Identify(files::IdentifyOptions),
+    /// Fits a model to a record in a file and prints it, with its validation, as JSON.
+    Identify(records::IdentifyOptions),
+    /// Judges a record in a file and prints the findings as JSON.
+    Inspect(records::InspectOptions),
+    /// Plans an experiment and prints the plan as JSON.
+    Experiment(records::ExperimentOptions),
     /// Prints controller settings for a model as JSON.
     Tune(files::TuneOptions),
     /// Runs a trial, writes its trace, and prints its assessment as JSON.
@@ -65,7 +70,9 @@ fn main() -> ExitCode {
     let done = match arguments.command {
         Command::Serve(options) => host::serve(options),
         Command::Demo(options) => host::demo(options),
-        Command::Identify(options) => files::identify(&options),
+        Command::Identify(options) => records::identify(&options),
+        Command::Inspect(options) => records::inspect(&options),
+        Command::Experiment(options) => records::experiment(&options),
         Command::Tune(options) => files::tune(&options),
         Command::Simulate(options) => files::simulate(&options),
         Command::Schema(options) => files::schema(&options),

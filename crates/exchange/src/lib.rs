@@ -1,6 +1,16 @@
 //! Open file formats to core types and back.
 
 pub mod csv_file;
+mod format;
+mod json_file;
+mod parquet_file;
+mod table;
+mod xlsx_file;
+
+pub use format::{Format, preview, read, write};
+pub use table::{
+    ChannelMapping, ColumnKind, ColumnPreview, DateOrder, Import, Layout, Mapping, Preview, TimeSource, TimeUnit, guess,
+};
 
 /// What is wrong with a file, in words that can be shown to the user.
 #[derive(Debug, thiserror::Error)]
@@ -18,6 +28,9 @@ pub enum Error {
         /// What is allowed, or what to do.
         allowed: String,
     },
+    /// The caller did not want to go on.
+    #[error("the import was cancelled; nothing was stored")]
+    Cancelled,
     /// The content makes no record.
     #[error(transparent)]
     Core(#[from] antistasis_core::Error),

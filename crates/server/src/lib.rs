@@ -3,6 +3,7 @@
 mod api;
 mod frontend;
 mod guard;
+mod imports;
 mod problem;
 mod state;
 mod uploads;

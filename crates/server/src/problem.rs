@@ -51,6 +51,11 @@ impl Problem {
         Self::new(StatusCode::FORBIDDEN, "foreign", "The request comes from another site", detail)
     }
 
+    /// What was asked for was cancelled.
+    pub fn cancelled() -> Self {
+        Self::new(StatusCode::CONFLICT, "cancelled", "Cancelled", "The import was cancelled; nothing was stored.")
+    }
+
     /// Too large.
     pub fn too_large(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "Too large", detail)
@@ -83,6 +88,7 @@ impl From<antistasis_exchange::Error> for Problem {
     fn from(error: antistasis_exchange::Error) -> Self {
         match error {
             antistasis_exchange::Error::Core(error) => error.into(),
+            antistasis_exchange::Error::Cancelled => Self::cancelled(),
             error => Self::invalid(error.to_string()),
         }
     }

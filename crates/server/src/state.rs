@@ -2,6 +2,8 @@
 
 use crate::problem::Problem;
 use crate::uploads::Uploads;
+use crate::imports::Imports;
+use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;
 use antistasis_store::Store;
 use moka::future::Cache;
@@ -17,25 +19,32 @@ pub struct AppState {
     pub(crate) store: Store,
     pub(crate) uploads: Uploads,
     pub(crate) own_origins: Arc<Vec<String>>,
+    pub(crate) imports: Imports,
     records: Cache<Uuid, Arc<Record>>,
+    prepared: Cache<(Uuid, String), Arc<Prepared>>,
 }
 
 impl AppState {
     /// The state of a server on `port`; `other_origins` (such as `http://localhost:5173`) may write, too.
     pub fn new(store: Store, port: u16, other_origins: &[String]) -> std::io::Result<Self> {
         let own = ["localhost", "127.0.0.1", "[::1]"].map(|host| format!("http://{host}:{port}"));
-        let records = Cache::builder()
+        let size = |record: &Record| {
+            let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
+            u32::try_from(8 * (values + record.axis.len())).unwrap_or(u32::MAX)
+        };
+        let records =
+            Cache::builder().max_capacity(RECORD_CACHE).weigher(move |_, record: &Arc<Record>| size(record)).build();
+        let prepared = Cache::builder()
             .max_capacity(RECORD_CACHE)
-            .weigher(|_, record: &Arc<Record>| {
-                let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
-                u32::try_from(8 * (values + record.axis.len())).unwrap_or(u32::MAX)
-            })
+            .weigher(move |_, prepared: &Arc<Prepared>| size(&prepared.record))
             .build();
         Ok(Self {
             store,
             uploads: Uploads::new()?,
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
+            imports: Imports::default(),
             records,
+            prepared,
         })
     }
 
@@ -43,6 +52,21 @@ impl AppState {
     pub(crate) async fn record(&self, id: Uuid) -> Result<Arc<Record>, Problem> {
         self.records
             .try_get_with(id, async { self.store.record(id).await.map(Arc::new).map_err(Problem::from) })
+            .await
+            .map_err(|problem: Arc<Problem>| (*problem).clone())
+    }
+}
+
+impl AppState {
+    /// A record with steps laid over it.
+    pub(crate) async fn prepared(&self, id: Uuid, steps: &[Step]) -> Result<Arc<Prepared>, Problem> {
+        let key = (id, serde_json::to_string(steps).unwrap_or_default());
+        let steps = steps.to_vec();
+        self.prepared
+            .try_get_with(key, async {
+                let record = self.record(id).await?;
+                Ok::<_, Problem>(Arc::new(compute(move || prepare(&record, &steps)).await??))
+            })
             .await
             .map_err(|problem: Arc<Problem>| (*problem).clone())
     }

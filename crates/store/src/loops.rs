@@ -1,7 +1,7 @@
 //! Areas and loops.
 
 use crate::{Result, Store, found};
-use antistasis_core::simulation::Signal;
+use antistasis_core::simulation::{Plant, Signal};
 use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
 use utoipa::ToSchema;
@@ -75,6 +75,8 @@ pub struct LoopDetail {
     pub pv: Signal,
     /// Controller output.
     pub op: Signal,
+    /// Whether a simulated plant stands behind it, on which experiments can be run.
+    pub has_plant: bool,
 }
 
 impl Store {
@@ -85,7 +87,7 @@ impl Store {
                 (select count(*) from record where loop_id = l.id) as "records!",
                 newest.duration as "duration?", newest.thumbnail as "thumbnail?: Json<Vec<Option<f64>>>",
                 (select count(*) from model where loop_id = l.id) as "models!",
-                (select (result ->> 'fit_percent')::double precision from model where loop_id = l.id and chosen)
+                (select (result -> 'estimation' ->> 'fit_simulated')::double precision from model where loop_id = l.id and chosen)
                     as fit_percent,
                 (select count(*) from trial where loop_id = l.id) as "trials!"
             from control_loop l join area on area.id = l.area_id
@@ -117,7 +119,7 @@ impl Store {
     pub async fn find_loop(&self, tag: &str) -> Result<LoopDetail> {
         let row = sqlx::query!(
             r#"select l.id, area.name as area, l.tag, l.name, l.difficulty, l.pv as "pv: Json<Signal>",
-                l.op as "op: Json<Signal>"
+                l.op as "op: Json<Signal>", l.plant is not null as "has_plant!"
             from control_loop l join area on area.id = l.area_id where l.tag = $1"#,
             tag
         )
@@ -132,7 +134,24 @@ impl Store {
             difficulty: row.difficulty,
             pv: row.pv.0,
             op: row.op.0,
+            has_plant: row.has_plant,
         })
+    }
+
+    /// The simulated plant behind a loop, where there is one.
+    pub async fn plant(&self, tag: &str) -> Result<Option<Plant>> {
+        let row = sqlx::query!(r#"select plant as "plant: Json<Plant>" from control_loop where tag = $1"#, tag)
+            .fetch_optional(&self.pool)
+            .await?;
+        Ok(found(row, "loop", tag)?.plant.map(|plant| plant.0))
+    }
+
+    /// Puts a simulated plant behind a loop.
+    pub async fn set_plant(&self, tag: &str, plant: &Plant) -> Result<()> {
+        let done = sqlx::query!("update control_loop set plant = $2 where tag = $1", tag, Json(plant) as _)
+            .execute(&self.pool)
+            .await?;
+        found((done.rows_affected() > 0).then_some(()), "loop", tag)
     }
 
     /// Sets the tags and spans of a loop's signals.

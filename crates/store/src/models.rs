@@ -1,7 +1,8 @@
 //! Models identified from records.
 
 use crate::{Result, Store, found};
-use antistasis_core::identification::FopdtModel;
+use antistasis_core::identification::{FitOptions, Model, Validation};
+use antistasis_core::preparation::Step;
 use chrono::{DateTime, Utc};
 use serde::Serialize;
 use sqlx::types::Json;
@@ -15,10 +16,18 @@ pub struct NewModel<'a> {
     pub record_id: Uuid,
     /// The content hash of that record.
     pub record_hash: &'a str,
+    /// The preparation that lay over the record.
+    pub preparation: &'a [Step],
     /// The window of the record in s from its start.
     pub window: (f64, f64),
+    /// What it was fitted under.
+    pub options: &'a FitOptions,
     /// The model.
-    pub model: &'a FopdtModel,
+    pub model: &'a Model,
+    /// The window that it was held against, and the result.
+    pub validation: Option<((f64, f64), &'a Validation)>,
+    /// The model that it was reduced from.
+    pub reduced_from: Option<Uuid>,
 }
 
 /// A model as kept.
@@ -32,16 +41,30 @@ pub struct ModelRow {
     pub record_id: Uuid,
     /// Name of that record.
     pub record_name: String,
-    /// Whether the record has another content than it had when the model was fitted.
+    /// Whether the record has another content or another preparation than it had when the model was fitted.
     pub stale: bool,
+    /// The preparation that lay over the record.
+    pub preparation: Vec<Step>,
     /// Start of the window in s from the start of the record.
     pub window_from: f64,
     /// End of the window in s from the start of the record.
     pub window_to: f64,
+    /// Start of the window that it was held against, in s; null where it was held against none.
+    pub validation_from: Option<f64>,
+    /// End of that window.
+    pub validation_to: Option<f64>,
+    /// How it agrees with that window.
+    pub validation: Option<Validation>,
     /// Whether it is the model that Control works with.
     pub chosen: bool,
+    /// Why it was chosen, in the words of the engineer.
+    pub reason: String,
+    /// The model that it was reduced from.
+    pub reduced_from: Option<Uuid>,
+    /// What it was fitted under.
+    pub options: FitOptions,
     /// The model.
-    pub model: FopdtModel,
+    pub model: Model,
     /// When it was made.
     pub created_at: DateTime<Utc>,
 }
@@ -58,16 +81,25 @@ impl Store {
         sqlx::query!("update model set chosen = false where loop_id = $1 and chosen", loop_id)
             .execute(&mut *transaction)
             .await?;
+        let validation = new.validation.map(|(_, validation)| Json(validation));
         sqlx::query!(
-            "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result)
-            values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, true, $7)",
+            "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result, options,
+                preparation, validation_from, validation_to, validation, reduced_from)
+            values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, true, $7, $8,
+                $9, $10, $11, $12, $13)",
             id,
             loop_id,
             new.record_id,
             new.record_hash,
             new.window.0,
             new.window.1,
-            Json(new.model) as _
+            Json(new.model) as _,
+            Json(new.options) as _,
+            Json(new.preparation) as _,
+            new.validation.map(|(window, _)| window.0),
+            new.validation.map(|(window, _)| window.1),
+            validation as _,
+            new.reduced_from
         )
         .execute(&mut *transaction)
         .await?;
@@ -85,12 +117,20 @@ impl Store {
         found(self.model_rows(None, Some(id)).await?.pop(), "model", id)
     }
 
+    /// The loop that a model belongs to.
+    pub async fn loop_of_model(&self, id: Uuid) -> Result<Uuid> {
+        let row = sqlx::query_scalar!("select loop_id from model where id = $1", id).fetch_optional(&self.pool).await?;
+        found(row, "model", id)
+    }
+
     async fn model_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<ModelRow>> {
         let rows = sqlx::query_as!(
             ModelRecord,
             r#"select model.id, number, record_id, record.name as record_name,
-                record.content_hash <> record_hash as "stale!", window_from, window_to, chosen,
-                result as "model: Json<FopdtModel>", model.created_at
+                (record.content_hash <> record_hash or record.preparation <> model.preparation) as "stale!",
+                model.preparation as "preparation: Json<Vec<Step>>", window_from, window_to, validation_from, validation_to,
+                validation as "validation: Json<Validation>", chosen, reason, reduced_from,
+                options as "options: Json<FitOptions>", result as "model: Json<Model>", model.created_at
             from model join record on record.id = record_id
             where model.loop_id = coalesce($1, model.loop_id) and model.id = coalesce($2, model.id)
             order by number desc"#,
@@ -102,15 +142,15 @@ impl Store {
         Ok(rows.into_iter().map(ModelRow::from).collect())
     }
 
-    /// Makes a model the one that Control works with.
-    pub async fn choose_model(&self, id: Uuid) -> Result<()> {
+    /// Makes a model the one that Control works with, for a reason.
+    pub async fn choose_model(&self, id: Uuid, reason: &str) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
         let row = sqlx::query!("select loop_id from model where id = $1", id).fetch_optional(&mut *transaction).await?;
         let loop_id = found(row, "model", id)?.loop_id;
         sqlx::query!("update model set chosen = false where loop_id = $1 and chosen", loop_id)
             .execute(&mut *transaction)
             .await?;
-        sqlx::query!("update model set chosen = true where id = $1", id).execute(&mut *transaction).await?;
+        sqlx::query!("update model set chosen = true, reason = $2 where id = $1", id, reason).execute(&mut *transaction).await?;
         transaction.commit().await?;
         Ok(())
     }
@@ -122,10 +162,17 @@ struct ModelRecord {
     record_id: Uuid,
     record_name: String,
     stale: bool,
+    preparation: Json<Vec<Step>>,
     window_from: f64,
     window_to: f64,
+    validation_from: Option<f64>,
+    validation_to: Option<f64>,
+    validation: Option<Json<Validation>>,
     chosen: bool,
-    model: Json<FopdtModel>,
+    reason: String,
+    reduced_from: Option<Uuid>,
+    options: Json<FitOptions>,
+    model: Json<Model>,
     created_at: DateTime<Utc>,
 }
 
@@ -137,9 +184,16 @@ impl From<ModelRecord> for ModelRow {
             record_id: row.record_id,
             record_name: row.record_name,
             stale: row.stale,
+            preparation: row.preparation.0,
             window_from: row.window_from,
             window_to: row.window_to,
+            validation_from: row.validation_from,
+            validation_to: row.validation_to,
+            validation: row.validation.map(|validation| validation.0),
             chosen: row.chosen,
+            reason: row.reason,
+            reduced_from: row.reduced_from,
+            options: row.options.0,
             model: row.model.0,
             created_at: row.created_at,
         }

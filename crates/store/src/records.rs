@@ -1,6 +1,7 @@
 //! Records, their channels and samples.
 
 use crate::{Result, Store, found};
+use antistasis_core::preparation::Step;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
 use chrono::{DateTime, Utc};
 use serde::Serialize;
@@ -51,6 +52,8 @@ pub struct RecordInfo {
     pub content_hash: String,
     /// What was noticed when it was read.
     pub notes: Vec<String>,
+    /// The steps laid over it, in their order.
+    pub preparation: Vec<Step>,
     /// When it was stored.
     pub created_at: DateTime<Utc>,
     /// The channels, in order.
@@ -144,7 +147,7 @@ impl Store {
     async fn record_infos(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<RecordInfo>> {
         let rows = sqlx::query!(
             r#"select id, name, origin, started, sample_interval, duration, length, content_hash,
-                notes as "notes: Json<Vec<String>>", created_at
+                notes as "notes: Json<Vec<String>>", preparation as "preparation: Json<Vec<Step>>", created_at
             from record where loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
             order by created_at desc, id desc"#,
             loop_id,
@@ -180,9 +183,18 @@ impl Store {
                 length: row.length,
                 content_hash: row.content_hash,
                 notes: row.notes.0,
+                preparation: row.preparation.0,
                 created_at: row.created_at,
             })
             .collect())
+    }
+
+    /// Lays other steps over a record.
+    pub async fn set_preparation(&self, id: Uuid, steps: &[Step]) -> Result<()> {
+        let row = sqlx::query!("update record set preparation = $2 where id = $1 returning id", id, Json(steps) as _)
+            .fetch_optional(&self.pool)
+            .await?;
+        found(row, "record", id).map(drop)
     }
 
     /// One record with all its samples.

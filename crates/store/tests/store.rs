@@ -5,8 +5,9 @@
 use antistasis_cluster::Cluster;
 use antistasis_core::assessment::{Assessment, assess};
 use antistasis_core::controller::{ControllerSpec, PidSettings};
-use antistasis_core::identification::{DataSet, FopdtModel, fit_fopdt};
+use antistasis_core::identification::{DataSet, FitOptions, Model, Series, Structure, fit_fopdt, validate};
 use antistasis_core::instrument::SensorSpec;
+use antistasis_core::preparation::{Operation, Step};
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
@@ -77,30 +78,40 @@ async fn a_record_of_several_chunks_comes_back_to_the_bit() {
     assert!(summary.records == 1 && summary.thumbnail.is_some_and(|values| values.len() > 20 && values.len() < 200));
 }
 
-fn model() -> (Record, FopdtModel) {
+fn model() -> (Record, DataSet, Model) {
     let axis = TimeAxis::uniform(1.0, 200).unwrap();
     let input: Vec<f64> = (0..200).map(|k| if k < 20 { 40.0 } else { 50.0 }).collect();
     let output: Vec<f64> =
         (0..200).map(|k| if k < 25 { 1.0 } else { 2.0 - (-(f64::from(k) - 25.0) / 30.0).exp() }).collect();
-    let model =
-        fit_fopdt(DataSet { axis: &axis, input: &input, output: &output, input_unit: "%", output_unit: "m" }).unwrap();
+    let data = DataSet::single(axis.clone(), Series::new("OP", "%", input.clone()), Series::new("PV", "m", output.clone()));
+    let model = fit_fopdt(&data).unwrap();
     let channels = vec![channel("OP", Role::Op, input), channel("PV", Role::Pv, output)];
-    (Record::new(axis, channels).unwrap(), model)
+    (Record::new(axis, channels).unwrap(), data, model)
 }
 
 #[tokio::test]
 async fn models_made_at_once_get_numbers_of_their_own_and_one_is_chosen() {
     let (store, found) = fresh().await;
-    let (record, model) = model();
+    let (record, data, model) = model();
+    let validation = validate(&model, &data, false).unwrap();
     let record_id = keep(&store, found.id, &record).await;
     let hash = record.content_hash();
     let tasks: Vec<_> = (0..12)
         .map(|k| {
-            let (store, model, hash) = (store.clone(), model.clone(), hash.clone());
+            let (store, model, hash, validation) = (store.clone(), model.clone(), hash.clone(), validation.clone());
             tokio::spawn(async move {
                 // One of them was fitted to something that the record no longer is.
                 let hash = if k == 0 { "another" } else { &hash };
-                let new = NewModel { record_id, record_hash: hash, window: (0.0, 199.0), model: &model };
+                let new = NewModel {
+                    record_id,
+                    record_hash: hash,
+                    preparation: &[],
+                    window: (0.0, 99.0),
+                    options: &FitOptions::new(Structure::Fopdt),
+                    model: &model,
+                    validation: (k > 5).then_some(((100.0, 199.0), &validation)),
+                    reduced_from: None,
+                };
                 store.add_model(found.id, new).await.unwrap()
             })
         })
@@ -114,7 +125,14 @@ async fn models_made_at_once_get_numbers_of_their_own_and_one_is_chosen() {
     assert_eq!(rows.iter().filter(|row| row.chosen).count(), 1);
     assert_eq!(rows.iter().filter(|row| row.stale).count(), 1);
     assert!(rows.iter().all(|row| row.model == model), "a model is kept to the bit");
-    store.choose_model(rows[7].id).await.unwrap();
+    assert_eq!(rows.iter().filter(|row| row.validation.as_ref() == Some(&validation)).count(), 6);
+    // Another preparation makes them all stale.
+    let steps = [Step::new(Operation::Shift { tag: None, by: 1.0 / 3.0 })];
+    store.set_preparation(record_id, &steps).await.unwrap();
+    assert_eq!(store.record_info(record_id).await.unwrap().preparation, steps);
+    assert!(store.models(found.id).await.unwrap().iter().all(|row| row.stale));
+    store.choose_model(rows[7].id, "fits best on new data").await.unwrap();
+    assert_eq!(store.model(rows[7].id).await.unwrap().reason, "fits best on new data");
     let chosen: Vec<Uuid> =
         store.models(found.id).await.unwrap().iter().filter(|row| row.chosen).map(|row| row.id).collect();
     assert_eq!(chosen, [rows[7].id]);
@@ -135,6 +153,16 @@ fn trial(gain: f64) -> (Trial, Assessment) {
     };
     let assessment = assess(&trial, &trial.run().unwrap()).unwrap();
     (trial, assessment)
+}
+
+#[tokio::test]
+async fn a_plant_stands_behind_a_loop_once_it_is_put_there() {
+    let (store, found) = fresh().await;
+    assert!(!found.has_plant && store.plant("LIC-1").await.unwrap().is_none());
+    let plant = trial(1.0).0.plant;
+    store.set_plant("LIC-1", &plant).await.unwrap();
+    assert_eq!(store.plant("LIC-1").await.unwrap(), Some(plant));
+    assert!(store.find_loop("LIC-1").await.unwrap().has_plant);
 }
 
 #[tokio::test]
@@ -175,7 +203,8 @@ async fn what_is_not_there_is_named() {
     assert!(said(store.record(id).await.unwrap_err()).starts_with("there is no record"));
     assert!(said(store.model(id).await.unwrap_err()).starts_with("there is no model"));
     assert!(said(store.pin_trial(id, true).await.unwrap_err()).starts_with("there is no trial"));
-    assert!(said(store.choose_model(id).await.unwrap_err()).starts_with("there is no model"));
+    assert!(said(store.choose_model(id, "").await.unwrap_err()).starts_with("there is no model"));
+    assert!(said(store.set_preparation(id, &[]).await.unwrap_err()).starts_with("there is no record"));
     let pv = signal("A", 1.0, "m");
     assert!(said(store.set_signals("XIC-9", &pv, &pv).await.unwrap_err()).starts_with("there is no loop"));
 }

@@ -56,8 +56,8 @@ impl DataSet {
         Self { axis, inputs: vec![input], outputs: vec![output] }
     }
 
-    /// The OP, the PV and the named disturbances of a record; the PV in `pv_unit`, the OP in %.
-    pub fn of_record(record: &Record, pv_unit: &str, disturbances: &[String]) -> Result<Self> {
+    /// The OP, the PV, the named disturbances and the named further outputs of a record; the PV in `pv_unit`, the OP in %.
+    pub fn of_record(record: &Record, pv_unit: &str, disturbances: &[String], outputs: &[String]) -> Result<Self> {
         let need = |role, name: &str| {
             record.channel(role).ok_or_else(|| {
                 Error::unfit(format!("the record has no {name}"), format!("import it with a column for the {name}"))
@@ -65,19 +65,28 @@ impl DataSet {
         };
         let (pv, op) = (need(Role::Pv, "PV")?, need(Role::Op, "OP")?);
         let mut inputs = vec![Series::new(&op.tag, "%", op.values_in("%")?.into_owned())];
-        for tag in disturbances {
-            let known = || {
+        let further = |field: &str, tag: &String| -> Result<Series> {
+            let channel = record.channels.iter().find(|channel| channel.tag == *tag).ok_or_else(|| {
                 let tags: Vec<&str> = record.channels.iter().map(|channel| channel.tag.as_str()).collect();
-                Error::invalid("disturbances", tag, format!("one of {}", tags.join(", ")))
-            };
-            let channel = record.channels.iter().find(|channel| channel.tag == *tag).ok_or_else(known)?;
-            if channel.role == Role::Pv || channel.role == Role::Op {
-                return Err(Error::invalid("disturbances", tag, "a channel other than the PV and the OP"));
+                Error::invalid(field, tag, format!("one of {}", tags.join(", ")))
+            })?;
+            if channel.tag == pv.tag || channel.tag == op.tag {
+                return Err(Error::invalid(field, tag, "a channel other than the PV and the OP"));
             }
-            inputs.push(Series::new(&channel.tag, &channel.unit, channel.values.clone()));
+            Ok(Series::new(&channel.tag, &channel.unit, channel.values.clone()))
+        };
+        for tag in disturbances {
+            inputs.push(further("disturbances", tag)?);
         }
         let output = Series::new(&pv.tag, pv_unit, pv.values_in(pv_unit)?.into_owned());
-        Ok(Self { axis: record.axis.clone(), inputs, outputs: vec![output] })
+        let mut all = vec![output];
+        for tag in outputs {
+            if disturbances.contains(tag) {
+                return Err(Error::invalid("outputs", tag, "a channel that is no input"));
+            }
+            all.push(further("outputs", tag)?);
+        }
+        Ok(Self { axis: record.axis.clone(), inputs, outputs: all })
     }
 
     /// The PV.

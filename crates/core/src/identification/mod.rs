@@ -18,6 +18,7 @@ mod response_tests;
 mod state_space;
 mod structure;
 mod validation;
+mod windows;
 
 pub use data::{DataSet, Series};
 pub use loss::Loss;
@@ -35,8 +36,9 @@ pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
 pub use structure::Structure;
 pub use validation::{Validation, validate};
+pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify};
 
-use crate::Result;
+use crate::{Error, Result};
 use crate::series::TimeAxis;
 
 /// Fits a model of any structure.
@@ -45,6 +47,10 @@ use crate::series::TimeAxis;
 /// when an option is out of range.
 pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;
+    if data.outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. }) {
+        let further: Vec<&str> = data.outputs[1..].iter().map(|series| series.tag.as_str()).collect();
+        return Err(Error::invalid("outputs", further.join(", "), "none: only state space has several outputs"));
+    }
     match options.structure {
         Structure::StateSpace { .. } => state_space::fit(data, options),
         polynomial if polynomial::is_polynomial(polynomial) => polynomial::fit(data, options),

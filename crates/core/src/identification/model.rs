@@ -134,6 +134,12 @@ pub struct FitOptions {
     /// Parameters that are known, or known to lie in a range (process structures).
     #[serde(default)]
     pub constraints: Vec<Constraint>,
+    /// Tags of measured disturbances, which are further inputs.
+    #[serde(default)]
+    pub disturbances: Vec<String>,
+    /// Tags of further outputs (state space).
+    #[serde(default)]
+    pub outputs: Vec<String>,
 }
 
 fn yes() -> bool {
@@ -144,7 +150,7 @@ impl FitOptions {
     /// The plain fit of a structure.
     #[must_use]
     pub fn new(structure: Structure) -> Self {
-        Self { structure, initial_state: true, drift: false, loss: Loss::Squares, constraints: Vec::new() }
+        Self { structure, initial_state: true, drift: false, loss: Loss::Squares, constraints: Vec::new(), disturbances: Vec::new(), outputs: Vec::new() }
     }
 }
 

@@ -124,6 +124,40 @@ impl Structure {
         }
     }
 
+    /// Reads a structure as it is written on a command line: `fopdt`, `two-lags`, `arx:2,2,3`, `ss:4` and so on.
+    pub fn parse(text: &str) -> Result<Self> {
+        let (kind, orders) = text.split_once(':').unwrap_or((text, ""));
+        let refused = || {
+            Error::invalid(
+                "structure",
+                text,
+                "fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK, armax:NA,NB,NC,NK, \
+                 oe:NB,NF,NK, bj:NB,NC,ND,NF,NK, ss or ss:ORDER",
+            )
+        };
+        let orders: Vec<usize> = if orders.is_empty() {
+            Vec::new()
+        } else {
+            orders.split(',').map(|order| order.trim().parse().map_err(|_| refused())).collect::<Result<_>>()?
+        };
+        let structure = match (kind, &orders[..]) {
+            ("fopdt", []) => Self::Fopdt,
+            ("two-lags", []) => Self::TwoLags,
+            ("underdamped", []) => Self::Underdamped,
+            ("two-lags-lead", []) => Self::TwoLagsLead,
+            ("integrating", []) => Self::Integrating,
+            ("integrating-lag", []) => Self::IntegratingLag,
+            ("arx", [na, nb, nk]) => Self::Arx { na: *na, nb: *nb, nk: *nk },
+            ("armax", [na, nb, nc, nk]) => Self::Armax { na: *na, nb: *nb, nc: *nc, nk: *nk },
+            ("oe", [nb, nf, nk]) => Self::OutputError { nb: *nb, nf: *nf, nk: *nk },
+            ("bj", [nb, nc, nd, nf, nk]) => Self::BoxJenkins { nb: *nb, nc: *nc, nd: *nd, nf: *nf, nk: *nk },
+            ("ss", []) => Self::StateSpace { order: 0 },
+            ("ss", [order]) => Self::StateSpace { order: *order },
+            _ => return Err(refused()),
+        };
+        structure.validate().map(|()| structure)
+    }
+
     /// Refuses orders that no data can tell.
     pub fn validate(&self) -> Result<()> {
         let order = |name: &str, value: usize, fewest: usize, most: usize| {

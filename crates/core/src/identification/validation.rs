@@ -222,6 +222,15 @@ fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: 
     verdicts
 }
 
+/// The verdict on a model that could not be held against anything.
+pub(super) fn verdict_of_unvalidated() -> Verdict {
+    Verdict::new(
+        Tone::Caution,
+        "The OP moves in one half of the data only: the model is fitted to all of them and held against nothing. Record a second move to check it.",
+        "a model is checked on data that the fit has not seen",
+    )
+}
+
 /// The verdict on a difference equation or a state space after its fit.
 pub(super) fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
     let mut verdicts = Vec::new();

@@ -1,6 +1,8 @@
 //! What comes out of a trial: columns with tag and unit.
 
+use crate::Result;
 use crate::controller::OutputLimits;
+use crate::series::{Channel, Record, Role, TimeAxis};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -65,6 +67,21 @@ impl Trace {
     #[must_use]
     pub fn values(&self, role: ColumnRole) -> &[f64] {
         self.columns.iter().find(|column| column.role == role).map_or(&[], |column| &column.values)
+    }
+
+    /// What a historian would have of it: PV and OP, and the SP where it moves.
+    pub fn as_record(&self) -> Result<Record> {
+        let moves = |values: &[f64]| values.iter().any(|value| *value != values[0]);
+        let channels = self.columns.iter().filter_map(|column| {
+            let role = match column.role {
+                ColumnRole::ProcessVariable => Role::Pv,
+                ColumnRole::Output => Role::Op,
+                ColumnRole::SetPoint if moves(&column.values) => Role::Sp,
+                _ => return None,
+            };
+            Some(Channel { tag: column.tag.clone(), role, unit: column.unit.clone(), values: column.values.clone() })
+        });
+        Record::new(TimeAxis::uniform(self.scan, self.len())?, channels.collect())
     }
 
     /// The trace with every `n`-th row, the first included, so that at most `rows` remain: for drawing.

@@ -1,7 +1,6 @@
 //! Encoding, delimiter, decimal sign and header of a file, found out from its beginning.
 
-use super::number::{is_number, parse_number};
-use super::time::RawTime;
+use crate::table::{Layout, Rows};
 use crate::{Error, Result};
 use csv::{ByteRecord, ReaderBuilder, Trim};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
@@ -9,6 +8,8 @@ use encoding_rs_io::{DecodeReaderBytes, DecodeReaderBytesBuilder};
 use std::fs::File;
 use std::io::{Read, Seek};
 use std::path::Path;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 /// How much of a file is looked at.
 const SAMPLE_BYTES: u64 = 256 * 1024;
@@ -19,16 +20,11 @@ const DELIMITERS: [u8; 4] = [b'\t', b';', b'|', b','];
 /// How a file is written.
 #[derive(Debug, Clone)]
 pub struct Dialect {
-    pub(super) encoding: &'static Encoding,
-    pub(super) delimiter: u8,
-    pub(super) decimal_comma: bool,
-    pub(super) has_header: bool,
-    /// Names of the columns, made unique.
-    pub(super) names: Vec<String>,
-    /// Units found in the header, one a column; empty where there is none.
-    pub(super) units: Vec<String>,
-    /// The first rows of data as text.
-    pub(super) sample: Vec<Vec<String>>,
+    pub(crate) encoding: &'static Encoding,
+    pub(crate) delimiter: u8,
+    has_header: bool,
+    /// Names, units and first rows.
+    pub layout: Layout,
 }
 
 impl Dialect {
@@ -49,60 +45,52 @@ impl Dialect {
         let delimiter = delimiter_of(text);
         let mut rows = rows_of(text, delimiter);
         rows.retain(|row| row.iter().any(|cell| !cell.is_empty()));
-        let Some(first) = rows.first().cloned() else {
-            return Err(Error::content("the file", "it is empty", "a record needs a header and at least two rows"));
-        };
         let decimal_comma = has_decimal_comma(&rows, delimiter);
-        let readable = |cell: &String| is_number(cell, decimal_comma) || RawTime::scan(cell).is_some();
-        let has_header = !first.iter().any(readable);
-        let width = rows.iter().map(Vec::len).max().unwrap_or(0);
-        let header = |k: usize| if has_header { first.get(k).cloned().unwrap_or_default() } else { String::new() };
-        let mut names: Vec<String> = Vec::with_capacity(width);
-        let mut units = Vec::with_capacity(width);
-        for k in 0..width {
-            let (name, unit) = split_unit(&header(k));
-            let name = if name.is_empty() { format!("column {}", k + 1) } else { name };
-            let mut unique = name.clone();
-            let mut copy = 2;
-            while names.contains(&unique) {
-                unique = format!("{name} ({copy})");
-                copy += 1;
-            }
-            names.push(unique);
-            units.push(unit);
-        }
-        let sample = rows.into_iter().skip(usize::from(has_header)).collect();
-        Ok(Self { encoding, delimiter, decimal_comma, has_header, names, units, sample })
+        let (layout, has_header) = Layout::of_rows(rows, decimal_comma)?;
+        Ok(Self { encoding, delimiter, has_header, layout })
     }
 
-    /// Names of the columns, in order.
-    #[must_use]
-    pub fn names(&self) -> &[String] {
-        &self.names
-    }
-
-    /// The position of a column by its name.
-    pub(super) fn position(&self, column: &str) -> Result<usize> {
-        self.names.iter().position(|name| name == column).ok_or_else(|| {
-            Error::content(
-                "mapping",
-                format!("the file has no column “{column}”"),
-                format!("its columns are {}", self.names.join(", ")),
-            )
-        })
-    }
-
-    /// A reader over the rows of data of the whole file.
-    pub(super) fn reader(&self, path: &Path) -> Result<csv::Reader<DecodeReaderBytes<File, Vec<u8>>>> {
+    /// The rows of data of the whole file.
+    pub(crate) fn rows(&self, path: &Path) -> Result<impl Rows + use<>> {
         let mut file = File::open(path)?;
         file.rewind()?;
-        let decoded = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).bom_override(true).build(file);
-        Ok(builder(self.delimiter).has_headers(self.has_header).from_reader(decoded))
+        let size = file.metadata()?.len().max(1);
+        let read = Arc::new(AtomicU64::new(0));
+        let counted = Counted { file, read: Arc::clone(&read) };
+        let decoded = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).bom_override(true).build(counted);
+        let reader = builder(self.delimiter).has_headers(self.has_header).from_reader(decoded);
+        Ok(CsvRows { reader, read, size })
+    }
+}
+
+/// A file that tells how much of it was read.
+struct Counted {
+    file: File,
+    read: Arc<AtomicU64>,
+}
+
+impl Read for Counted {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let count = self.file.read(buffer)?;
+        self.read.fetch_add(count as u64, Ordering::Relaxed);
+        Ok(count)
+    }
+}
+
+struct CsvRows {
+    reader: csv::Reader<DecodeReaderBytes<Counted, Vec<u8>>>,
+    read: Arc<AtomicU64>,
+    size: u64,
+}
+
+impl Rows for CsvRows {
+    fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        let content = |error: csv::Error| Error::content("the file", error.to_string(), "export it again as plain CSV");
+        self.reader.read_byte_record(row).map_err(content)
     }
 
-    /// A number in this file's way of writing; None where the cell holds none.
-    pub(super) fn number(&self, cell: &[u8]) -> Option<f64> {
-        parse_number(cell, self.decimal_comma)
+    fn progress(&self) -> f64 {
+        self.read.load(Ordering::Relaxed) as f64 / self.size as f64
     }
 }
 
@@ -172,17 +160,4 @@ fn has_decimal_comma(rows: &[Vec<String>], delimiter: u8) -> bool {
         points += usize::from(plain('.'));
     }
     commas > points
-}
-
-/// `TIC-204.PV [°C]` and `TIC-204.PV (°C)` into name and unit.
-fn split_unit(header: &str) -> (String, String) {
-    for (open, close) in [('[', ']'), ('(', ')')] {
-        if let Some((name, rest)) = header.rsplit_once(open)
-            && let Some(unit) = rest.trim_end().strip_suffix(close)
-            && !name.trim().is_empty()
-        {
-            return (name.trim().to_owned(), unit.trim().to_owned());
-        }
-    }
-    (header.trim().to_owned(), String::new())
 }

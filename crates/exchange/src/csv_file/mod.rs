@@ -1,67 +1,10 @@
 //! Records in delimited text, as historians and loggers export it.
 //!
 //! What varies between exports is found out from the file: encoding and byte-order mark, delimiter, decimal comma,
-//! header, units in the header, the form of the time stamps. What cannot be found out is asked by the [`Mapping`].
+//! header, units in the header, the form of the time stamps.
 
 mod dialect;
-mod number;
-mod preview;
-mod read;
-mod time;
 mod write;
 
 pub use dialect::Dialect;
-pub use preview::{ColumnKind, ColumnPreview, Preview, preview};
-pub use read::{Import, read};
-pub use time::{DateOrder, TimeUnit};
-pub use write::write_trace;
-
-use antistasis_core::series::Role;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
-
-/// Which columns of a file are what.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct Mapping {
-    /// Where the times come from.
-    pub time: TimeSource,
-    /// The columns to take, one channel each.
-    pub channels: Vec<ChannelMapping>,
-}
-
-/// Where the times of a record come from.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
-pub enum TimeSource {
-    /// A column of time stamps or numbers.
-    Column {
-        /// Name of the column.
-        column: String,
-        /// Order of day and month where the stamps leave it open; null decides by the values.
-        #[serde(default)]
-        date_order: Option<DateOrder>,
-        /// Unit of a column of plain numbers; null takes that in the header, or seconds.
-        #[serde(default)]
-        unit: Option<TimeUnit>,
-    },
-    /// One row every so many seconds.
-    Interval {
-        /// Sample time in s, above 0.
-        seconds: f64,
-    },
-}
-
-/// One column taken as a channel.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct ChannelMapping {
-    /// Name of the column.
-    pub column: String,
-    /// What it is to the loop.
-    pub role: Role,
-    /// The tag that the channel gets.
-    pub tag: String,
-    /// The unit of its values.
-    pub unit: String,
-}
+pub use write::{write_record, write_trace};

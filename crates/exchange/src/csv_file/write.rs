@@ -1,18 +1,40 @@
-//! Traces as CSV.
+//! Traces and records as delimited text.
 
 use crate::Result;
+use crate::format::header;
+use antistasis_core::series::Record;
 use antistasis_core::simulation::Trace;
 use std::io::Write;
 
 /// Writes a trace with a header `time [s],TAG [unit],…`, numbers so that they read back as the same bits.
 pub fn write_trace(trace: &Trace, target: impl Write) -> Result<()> {
-    let mut writer = csv::Writer::from_writer(target);
     let headers = trace.columns.iter().map(|column| format!("{} [{}]", column.tag, column.unit));
+    let columns: Vec<&[f64]> = trace.columns.iter().map(|column| column.values.as_slice()).collect();
+    write_columns(headers, trace.len(), |k| trace.time(k), &columns, b',', target)
+}
+
+/// Writes a record the same way, its times from `start` seconds on; missing samples are empty.
+pub fn write_record(record: &Record, start: f64, delimiter: u8, target: impl Write) -> Result<()> {
+    let headers = record.channels.iter().map(|channel| header(&channel.tag, &channel.unit));
+    let columns: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
+    write_columns(headers, record.axis.len(), |k| start + record.axis.at(k), &columns, delimiter, target)
+}
+
+fn write_columns(
+    headers: impl Iterator<Item = String>,
+    rows: usize,
+    time: impl Fn(usize) -> f64,
+    columns: &[&[f64]],
+    delimiter: u8,
+    target: impl Write,
+) -> Result<()> {
+    let mut writer = csv::WriterBuilder::new().delimiter(delimiter).from_writer(target);
     let io = |error: csv::Error| crate::Error::Io(error.into());
     writer.write_record(std::iter::once("time [s]".to_owned()).chain(headers)).map_err(io)?;
-    for k in 0..trace.len() {
-        let values = trace.columns.iter().map(|column| column.values[k].to_string());
-        writer.write_record(std::iter::once(trace.time(k).to_string()).chain(values)).map_err(io)?;
+    let shown = |value: f64| if value.is_finite() { value.to_string() } else { String::new() };
+    for k in 0..rows {
+        let values = columns.iter().map(|values| shown(values[k]));
+        writer.write_record(std::iter::once(shown(time(k))).chain(values)).map_err(io)?;
     }
     writer.flush()?;
     Ok(())

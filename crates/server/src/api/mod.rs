@@ -1,7 +1,11 @@
 //! The API under `/api/v1`.
 
+mod analyses;
+mod experiments;
+mod imports;
 mod loops;
 mod models;
+mod preparation;
 mod records;
 mod trials;
 
@@ -30,7 +34,11 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(health))
         .merge(loops::router())
         .merge(records::router())
+        .merge(imports::router())
+        .merge(preparation::router())
+        .merge(experiments::router())
         .merge(models::router())
+        .merge(analyses::router())
         .merge(trials::router())
 }
 

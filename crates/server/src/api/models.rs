@@ -3,8 +3,11 @@
 use super::records::{View, picked};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
-use antistasis_core::identification::{DataSet, FopdtModel, fit_fopdt};
-use antistasis_core::series::{Channel, Record, Role, TimeAxis};
+use antistasis_core::identification::{
+    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, Validation, Windows, identify, reduce, validate,
+};
+use antistasis_core::preparation::Prepared;
+use antistasis_core::series::Record;
 use antistasis_store::{ModelRow, NewModel};
 use axum::Json;
 use axum::extract::State;
@@ -17,66 +20,31 @@ use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
-        .routes(routes!(identify))
+        .routes(routes!(fit_model))
         .routes(routes!(list_models))
         .routes(routes!(choose_model))
+        .routes(routes!(reduce_model))
         .routes(routes!(model_curve))
 }
 
-/// What a model is fitted to.
+/// A model to be fitted.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 struct IdentifyRequest {
-    /// The record; it must have a PV and an OP.
+    /// The record; it must have a PV and an OP. Its preparation is applied.
     record_id: Uuid,
-    /// Start of the window in s from the start of the record; null for the start.
-    from: Option<f64>,
-    /// End of the window in s from the start of the record; null for the end.
-    to: Option<f64>,
+    /// The windows; by default halves.
+    #[serde(default)]
+    windows: Windows,
+    /// Structure and method.
+    options: FitOptions,
 }
 
-/// A window of a record with the two signals that a fit needs, in the units of the loop.
-struct Window {
-    axis: TimeAxis,
-    range: std::ops::Range<usize>,
-    pv: Vec<f64>,
-    op: Vec<f64>,
-}
-
-/// The unit of every controller output.
-const OP_UNIT: &str = "%";
-
-impl Window {
-    fn of(record: &Record, pv_unit: &str, from: Option<f64>, to: Option<f64>) -> Result<Self, Problem> {
-        let range = record.axis.window(from.unwrap_or(0.0), to.unwrap_or(f64::MAX));
-        let values = |role, unit| -> Result<Vec<f64>, Problem> {
-            Ok(signal(record, role)?.values_in(unit)?[range.clone()].to_vec())
-        };
-        let (pv, op) = (values(Role::Pv, pv_unit)?, values(Role::Op, OP_UNIT)?);
-        Ok(Self { axis: record.axis.slice(range.clone()), range, pv, op })
-    }
-
-    fn fit(&self, pv_unit: &str) -> Result<FopdtModel, Problem> {
-        Ok(fit_fopdt(DataSet {
-            axis: &self.axis,
-            input: &self.op,
-            output: &self.pv,
-            input_unit: OP_UNIT,
-            output_unit: pv_unit,
-        })?)
-    }
-}
-
-fn signal(record: &Record, role: Role) -> Result<&Channel, Problem> {
-    let name = if role == Role::Pv { "PV" } else { "OP" };
-    record.channel(role).ok_or_else(|| Problem::invalid(format!("the record has no {name}: import it with one")))
-}
-
-/// Fits a first-order-plus-dead-time model to a record, keeps it, and makes it the chosen one.
+/// Fits a model to a record, holds it against data that the fit has not seen, keeps it, and makes it the chosen one.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = IdentifyRequest,
     responses((status = 201, body = ModelRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn identify(
+async fn fit_model(
     State(state): State<AppState>,
     Path(tag): Path<String>,
     Body(request): Body<IdentifyRequest>,
@@ -84,18 +52,30 @@ async fn identify(
     let found = state.store.find_loop(&tag).await?;
     let loop_id = found.id;
     let info = state.store.record_info(request.record_id).await?;
-    let record = state.record(request.record_id).await?;
-    let (model, from, to) = compute(move || {
-        let pv_unit = &found.pv.span.unit;
-        let window = Window::of(&record, pv_unit, request.from, request.to)?;
-        let model = window.fit(pv_unit)?;
-        let range = &window.range;
-        Ok::<_, Problem>((model, record.axis.at(range.start), record.axis.at(range.end - 1)))
+    let prepared = state.prepared(request.record_id, &info.preparation).await?;
+    let options = request.options.clone();
+    let identified = compute(move || {
+        let data = data_set(&prepared.record, &found.pv.span.unit, &request.options)?;
+        Ok::<_, Problem>(identify(&data, prepared.start, &request.windows, &request.options)?)
     })
     .await??;
-    let new = NewModel { record_id: info.id, record_hash: &info.content_hash, window: (from, to), model: &model };
+    let new = NewModel {
+        record_id: info.id,
+        record_hash: &info.content_hash,
+        preparation: &info.preparation,
+        window: identified.window,
+        options: &options,
+        model: &identified.model,
+        validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
+        reduced_from: None,
+    };
     let id = state.store.add_model(loop_id, new).await?;
     Ok((StatusCode::CREATED, Json(state.store.model(id).await?)))
+}
+
+/// The signals of a fit, out of a record.
+pub(super) fn data_set(record: &Record, pv_unit: &str, options: &FitOptions) -> Result<DataSet, Problem> {
+    Ok(DataSet::of_record(record, pv_unit, &options.disturbances, &options.outputs)?)
 }
 
 /// The models of a loop, the newest first.
@@ -107,31 +87,121 @@ async fn list_models(State(state): State<AppState>, Path(tag): Path<String>) -> 
     Ok(Json(state.store.models(found.id).await?))
 }
 
-/// Makes a model the one that Control works with.
+/// Why a model is chosen.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct Choice {
+    /// The reason, in the words of the engineer; at most 1000 characters.
+    #[serde(default)]
+    reason: String,
+}
+
+/// Makes a model the one that Control works with, and keeps the reason.
 #[utoipa::path(put, path = "/api/v1/models/{id}/chosen", tag = "models",
-    params(("id" = Uuid, Path, description = "Identifier of the model")),
-    responses((status = 200, body = ModelRow), (status = 404, body = Problem)))]
-async fn choose_model(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ModelRow>, Problem> {
-    state.store.choose_model(id).await?;
+    params(("id" = Uuid, Path, description = "Identifier of the model")), request_body = Choice,
+    responses((status = 200, body = ModelRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn choose_model(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Body(choice): Body<Choice>,
+) -> Result<Json<ModelRow>, Problem> {
+    let reason = choice.reason.trim();
+    if reason.chars().count() > 1000 {
+        return Err(Problem::invalid(format!("reason has {} characters; allowed: at most 1000", reason.chars().count())));
+    }
+    state.store.choose_model(id, reason).await?;
     Ok(Json(state.store.model(id).await?))
 }
 
-/// A model over its data, for drawing.
+/// How a model is reduced.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ReduceRequest {
+    /// The structure to be had.
+    structure: Structure,
+    /// The method.
+    method: ReductionMethod,
+    /// Whether the reduced model is kept in the trail.
+    #[serde(default)]
+    keep: bool,
+}
+
+/// A reduction, and the model in the trail where it is kept.
 #[derive(Debug, Serialize, ToSchema)]
+struct ReducedModel {
+    /// What was reduced, and the error.
+    reduction: Reduction,
+    /// The model in the trail.
+    kept: Option<ModelRow>,
+}
+
+/// Reduces the way from the OP to the PV to a structure with dead time.
+#[utoipa::path(post, path = "/api/v1/models/{id}/reduction", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model")), request_body = ReduceRequest,
+    responses((status = 200, body = ReducedModel), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn reduce_model(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<ReduceRequest>,
+) -> Result<Json<ReducedModel>, Problem> {
+    let row = state.store.model(id).await?;
+    let (loop_id, source) = (state.store.loop_of_model(id).await?, row.clone());
+    let mut reduction = compute(move || reduce(&row.model, request.structure, request.method)).await??;
+    let mut kept = None;
+    if request.keep {
+        // It is held against the same data as the one that it came from.
+        let prepared = state.prepared(source.record_id, &source.preparation).await?;
+        let model = reduction.model.clone();
+        let windows = source.clone();
+        let (model, validation) = compute(move || judged_anew(model, &prepared, &windows)).await??;
+        reduction.model = model;
+        let options = FitOptions::new(request.structure);
+        let record_hash = state.store.record_info(source.record_id).await?.content_hash;
+        let window = source.validation_from.zip(source.validation_to);
+        let new = NewModel {
+            record_id: source.record_id,
+            record_hash: &record_hash,
+            preparation: &source.preparation,
+            window: (source.window_from, source.window_to),
+            options: &options,
+            model: &reduction.model,
+            validation: window.zip(validation.as_ref()),
+            reduced_from: Some(id),
+        };
+        let id = state.store.add_model(loop_id, new).await?;
+        kept = Some(state.store.model(id).await?);
+    }
+    Ok(Json(ReducedModel { reduction, kept }))
+}
+
+/// The performance of a reduced model in the windows of the one it came from.
+fn judged_anew(mut model: Model, prepared: &Prepared, source: &ModelRow) -> Result<(Model, Option<Validation>), Problem> {
+    let unit = source.model.output_unit();
+    let data = DataSet::of_record(&prepared.record, unit, &[], &[])?;
+    model.estimation = validate(&model, &data.slice(prepared.window(source.window_from, source.window_to)), true)?.performance;
+    let validation = match source.validation_from.zip(source.validation_to) {
+        Some((from, to)) => Some(validate(&model, &data.slice(prepared.window(from, to)), false)?),
+        None => None,
+    };
+    Ok((model, validation))
+}
+
+/// A model over its data, for drawing.
+#[derive(Debug, Default, Serialize, ToSchema)]
 struct Curve {
-    /// Times in s from the start of the record.
+    /// Times in s from the start of the untouched record.
     times: Vec<f64>,
     /// OP as recorded, in its unit.
     input: Vec<Option<f64>>,
     /// PV as recorded, in its unit.
     measured: Vec<Option<f64>>,
-    /// PV as the model has it.
+    /// PV as the model simulates it, in each window from a start of its own.
     modelled: Vec<Option<f64>>,
-    /// Measured minus modelled.
+    /// Measured minus simulated.
     residual: Vec<Option<f64>>,
 }
 
-/// A model over the data that it was fitted to, decimated like samples.
+/// A model over the data that it was fitted to and held against, decimated like samples.
 #[utoipa::path(get, path = "/api/v1/models/{id}/curve", tag = "models",
     params(("id" = Uuid, Path, description = "Identifier of the model"), View),
     responses((status = 200, body = Curve), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -141,24 +211,45 @@ async fn model_curve(
     Query(view): Query<View>,
 ) -> Result<Json<Curve>, Problem> {
     let row = state.store.model(id).await?;
-    let record = state.record(row.record_id).await?;
+    let prepared = state.prepared(row.record_id, &row.preparation).await?;
     compute(move || {
-        let pv_unit = row.model.output_unit();
-        let window = Window::of(&record, pv_unit, Some(row.window_from), Some(row.window_to))?;
-        let modelled = row.model.simulate(&window.axis, &window.op)?;
-        let residual: Vec<f64> = window.pv.iter().zip(&modelled).map(|(measured, model)| measured - model).collect();
-        let channels = [window.pv.as_slice(), &modelled, &residual, &window.op];
-        let part = Record { axis: window.axis.clone(), channels: Vec::new() };
-        let shift = |time: Option<f64>| time.map(|time| time - row.window_from);
-        let inner = View { from: shift(view.from), to: shift(view.to), buckets: view.buckets };
-        let indices = inner.indices(&part, &channels)?;
+        let data = data_set(&prepared.record, row.model.output_unit(), &row.options)?;
+        let mut modelled = vec![f64::NAN; prepared.record.axis.len()];
+        let mut windows = vec![(row.window_from, row.window_to, true)];
+        windows.extend(row.validation_from.zip(row.validation_to).map(|(from, to)| (from, to, false)));
+        let (mut first, mut last) = (usize::MAX, 0);
+        for (from, to, own) in windows {
+            let range = prepared.window(from, to);
+            let part = data.slice(range.clone());
+            let simulated = simulated(&row.model, &part, own && row.reduced_from.is_none())?;
+            modelled[range.clone()].copy_from_slice(&simulated);
+            (first, last) = (first.min(range.start), last.max(range.end));
+        }
+        let pv = &data.output().values;
+        let residual: Vec<f64> = pv.iter().zip(&modelled).map(|(measured, model)| measured - model).collect();
+        let op = &data.inputs[0].values;
+        let within = |series: &[f64]| series[first..last].to_vec();
+        let part = Record { axis: prepared.record.axis.slice(first..last), channels: Vec::new() };
+        let start = prepared.time(first);
+        let own = View { from: view.from.map(|t| t - start), to: view.to.map(|t| t - start), buckets: view.buckets };
+        let [pv, modelled, residual, op] = [within(pv), within(&modelled), within(&residual), within(op)];
+        let indices = own.indices(&part, &[&pv, &modelled, &residual, &op])?;
         Ok(Json(Curve {
-            times: indices.iter().map(|k| record.axis.at(window.range.start + k)).collect(),
-            input: picked(&window.op, &indices),
-            measured: picked(&window.pv, &indices),
+            times: indices.iter().map(|k| prepared.time(first + k)).collect(),
+            input: picked(&op, &indices),
+            measured: picked(&pv, &indices),
             modelled: picked(&modelled, &indices),
             residual: picked(&residual, &indices),
         }))
     })
     .await?
+}
+
+/// The simulated PV; in the data of the fit with what the fit found of their start and drift.
+fn simulated(model: &Model, data: &DataSet, own: bool) -> Result<Vec<f64>, Problem> {
+    if own && model.sample_time.is_none() {
+        let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
+        return Ok(model.simulate(&data.axis, &inputs)?);
+    }
+    Ok(model.simulate_on(data)?.swap_remove(0))
 }

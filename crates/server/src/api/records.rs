@@ -1,10 +1,10 @@
 //! Files in, records, and their samples for drawing.
 
-use crate::problem::{Body, Path, Problem, Query};
+use crate::problem::{Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::series::{Record, Role, extremes};
-use antistasis_exchange::csv_file::{self, Mapping, Preview};
-use antistasis_store::{NewRecord, RecordInfo};
+use antistasis_exchange::{Preview, preview};
+use antistasis_store::RecordInfo;
 use axum::Json;
 use axum::body::Body as RawBody;
 use axum::extract::{DefaultBodyLimit, State};
@@ -22,7 +22,6 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(upload_file))
         .layer(DefaultBodyLimit::disable())
-        .routes(routes!(import_record))
         .routes(routes!(list_records))
         .routes(routes!(samples))
 }
@@ -46,7 +45,7 @@ struct UploadedFile {
     preview: Preview,
 }
 
-/// Takes a CSV file in (the body is the file itself, up to 1 GiB) and tells what it seems to hold.
+/// Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems to hold.
 #[utoipa::path(post, path = "/api/v1/uploads", tag = "records", params(UploadName),
     request_body(content = String, content_type = "application/octet-stream"),
     responses((status = 201, body = UploadedFile), (status = 413, body = Problem), (status = 422, body = Problem)))]
@@ -57,48 +56,9 @@ async fn upload_file(
 ) -> Result<(StatusCode, Json<UploadedFile>), Problem> {
     let (id, upload) = state.uploads.take(name, body).await?;
     let path = upload.path.clone();
-    let preview = compute(move || csv_file::preview(&path)).await??;
+    let preview = compute(move || preview(&path)).await??;
     let file = UploadedFile { id, name: upload.name, bytes: upload.bytes, preview };
     Ok((StatusCode::CREATED, Json(file)))
-}
-
-/// Which file becomes which record.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-struct ImportRequest {
-    /// Identifier of the uploaded file.
-    upload_id: Uuid,
-    /// Name of the record, 1 to 120 characters.
-    name: String,
-    /// Which columns are what.
-    mapping: Mapping,
-}
-
-/// Makes a record of an uploaded file. Nothing is stored when anything is wrong with it.
-#[utoipa::path(post, path = "/api/v1/loops/{tag}/records", tag = "records",
-    params(("tag" = String, Path, description = "Tag of the loop")), request_body = ImportRequest,
-    responses((status = 201, body = RecordInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn import_record(
-    State(state): State<AppState>,
-    Path(tag): Path<String>,
-    Body(request): Body<ImportRequest>,
-) -> Result<(StatusCode, Json<RecordInfo>), Problem> {
-    let found = state.store.find_loop(&tag).await?;
-    let name = request.name.trim().to_owned();
-    if name.is_empty() || name.chars().count() > 120 {
-        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
-    }
-    let upload = state.uploads.find(request.upload_id)?;
-    let imported = compute(move || csv_file::read(&upload.path, &request.mapping)).await??;
-    let new = NewRecord {
-        name: &name,
-        origin: &upload.name,
-        started: imported.start.as_deref(),
-        notes: &imported.notes,
-        record: &imported.record,
-    };
-    let id = state.store.add_record(found.id, new).await?;
-    Ok((StatusCode::CREATED, Json(state.store.record_info(id).await?)))
 }
 
 /// The records of a loop, the newest first.
@@ -175,34 +135,50 @@ struct ChannelSamples {
     values: Vec<Option<f64>>,
 }
 
+#[derive(Debug, Deserialize, IntoParams)]
+struct Preparation {
+    /// Whether the steps of the preparation are applied; false shows the record untouched.
+    #[serde(default)]
+    prepared: bool,
+}
+
 /// Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no spike
-/// is lost.
+/// is lost. Times are those of the untouched record.
 #[utoipa::path(get, path = "/api/v1/records/{id}/samples", tag = "records",
-    params(("id" = Uuid, Path, description = "Identifier of the record"), View),
+    params(("id" = Uuid, Path, description = "Identifier of the record"), View, Preparation),
     responses((status = 200, body = Samples), (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn samples(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(view): Query<View>,
+    Query(Preparation { prepared }): Query<Preparation>,
 ) -> Result<Json<Samples>, Problem> {
+    if prepared {
+        let steps = state.store.record_info(id).await?.preparation;
+        let prepared = state.prepared(id, &steps).await?;
+        return compute(move || drawn(&prepared.record, prepared.start, &view)).await?.map(Json);
+    }
     let record = state.record(id).await?;
-    compute(move || {
-        let series: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
-        let indices = view.indices(&record, &series)?;
-        Ok(Json(Samples {
-            times: indices.iter().map(|k| record.axis.at(*k)).collect(),
-            channels: record
-                .channels
-                .iter()
-                .map(|channel| ChannelSamples {
-                    tag: channel.tag.clone(),
-                    role: channel.role,
-                    unit: channel.unit.clone(),
-                    values: picked(&channel.values, &indices),
-                })
-                .collect(),
-            available: record.axis.window(view.from.unwrap_or(0.0), view.to.unwrap_or(f64::MAX)).len(),
-        }))
+    compute(move || drawn(&record, 0.0, &view)).await?.map(Json)
+}
+
+/// The samples to draw of a record that begins at `start`.
+fn drawn(record: &Record, start: f64, view: &View) -> Result<Samples, Problem> {
+    let own = View { from: view.from.map(|time| time - start), to: view.to.map(|time| time - start), buckets: view.buckets };
+    let series: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
+    let indices = own.indices(record, &series)?;
+    Ok(Samples {
+        times: indices.iter().map(|k| start + record.axis.at(*k)).collect(),
+        channels: record
+            .channels
+            .iter()
+            .map(|channel| ChannelSamples {
+                tag: channel.tag.clone(),
+                role: channel.role,
+                unit: channel.unit.clone(),
+                values: picked(&channel.values, &indices),
+            })
+            .collect(),
+        available: record.axis.window(own.from.unwrap_or(0.0), own.to.unwrap_or(f64::MAX)).len(),
     })
-    .await?
 }

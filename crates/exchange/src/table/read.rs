@@ -1,13 +1,12 @@
 //! A whole file into a record.
 
 use super::time::{DateOrder, RawTime, TimeUnit};
-use super::{Dialect, Mapping, TimeSource};
+use super::{Layout, Mapping, Rows, TimeSource};
 use crate::{Error, Result};
 use antistasis_core::series::{Channel, Record, TimeAxis};
 use chrono::NaiveDate;
 use csv::ByteRecord;
 use std::collections::BTreeMap;
-use std::path::Path;
 
 /// Most values taken from one file: 480 MB of memory.
 const MOST_VALUES: usize = 60_000_000;
@@ -24,43 +23,48 @@ pub struct Import {
     pub notes: Vec<String>,
 }
 
-/// Reads the columns that `mapping` names.
+/// Rows between two looks at the progress.
+const ROWS_A_LOOK: u64 = 8192;
+
+/// Reads the columns that `mapping` names. `go_on` is told the share that was read and answers whether to go on.
 ///
 /// Cells that hold no number are missing samples; rows without a time are left out; of rows with the same time the
 /// last one is kept. Each of these is noted. Errors when a column is not in the file, holds no numbers, when a time
-/// cannot be read or runs backwards, and when fewer than two rows remain.
-pub fn read(path: &Path, mapping: &Mapping) -> Result<Import> {
-    let dialect = Dialect::detect(path)?;
+/// cannot be read or runs backwards, when fewer than two rows remain, and when it was not to go on.
+pub(crate) fn read_rows(
+    layout: &Layout,
+    rows: &mut dyn Rows,
+    mapping: &Mapping,
+    go_on: &mut dyn FnMut(f64) -> bool,
+) -> Result<Import> {
     if mapping.channels.is_empty() {
         return Err(Error::content("mapping", "no column is chosen", "choose at least one"));
     }
     let positions: Vec<usize> =
-        mapping.channels.iter().map(|channel| dialect.position(&channel.column)).collect::<Result<_>>()?;
-    let mut clock = Clock::new(&dialect, &mapping.time)?;
+        mapping.channels.iter().map(|channel| layout.position(&channel.column)).collect::<Result<_>>()?;
+    let mut clock = Clock::new(layout, &mapping.time)?;
     let mut columns: Vec<Column> = mapping.channels.iter().map(|channel| Column::new(&channel.column)).collect();
-    let mut reader = dialect.reader(path)?;
     let mut row = ByteRecord::new();
-    let (mut repeated, mut without_time) = (0_usize, 0_usize);
-    loop {
-        match reader.read_byte_record(&mut row) {
-            Ok(true) => {}
-            Ok(false) => break,
-            Err(error) => return Err(Error::content("the file", error.to_string(), "export it again as plain CSV")),
+    let (mut repeated, mut without_time, mut count) = (0_usize, 0_usize, 0_u64);
+    while rows.next(&mut row)? {
+        count += 1;
+        if count.is_multiple_of(ROWS_A_LOOK) && !go_on(rows.progress()) {
+            return Err(Error::Cancelled);
         }
         if row.iter().all(<[u8]>::is_empty) {
             continue;
         }
-        let line = row.position().map_or(0, csv::Position::line);
+        let line = row.position().map_or(count + 1, csv::Position::line);
         match clock.take(&row, line)? {
             Tick::Later => {
                 for (column, position) in columns.iter_mut().zip(&positions) {
-                    column.push(row.get(*position).unwrap_or_default(), &dialect);
+                    column.push(row.get(*position).unwrap_or_default(), layout);
                 }
             }
             Tick::Same => {
                 repeated += 1;
                 for (column, position) in columns.iter_mut().zip(&positions) {
-                    column.replace_last(row.get(*position).unwrap_or_default(), &dialect);
+                    column.replace_last(row.get(*position).unwrap_or_default(), layout);
                 }
             }
             Tick::Missing => without_time += 1,
@@ -118,20 +122,20 @@ impl Column {
         Self { name: name.to_owned(), values: Vec::new(), empty: 0, texts: BTreeMap::new(), text_cells: 0 }
     }
 
-    fn push(&mut self, cell: &[u8], dialect: &Dialect) {
-        let value = self.value(cell, dialect);
+    fn push(&mut self, cell: &[u8], layout: &Layout) {
+        let value = self.value(cell, layout);
         self.values.push(value);
     }
 
-    fn replace_last(&mut self, cell: &[u8], dialect: &Dialect) {
-        let value = self.value(cell, dialect);
+    fn replace_last(&mut self, cell: &[u8], layout: &Layout) {
+        let value = self.value(cell, layout);
         if let Some(last) = self.values.last_mut() {
             *last = value;
         }
     }
 
-    fn value(&mut self, cell: &[u8], dialect: &Dialect) -> f64 {
-        if let Some(value) = dialect.number(cell) {
+    fn value(&mut self, cell: &[u8], layout: &Layout) -> f64 {
+        if let Some(value) = layout.number(cell) {
             return value;
         }
         if cell.is_empty() {
@@ -177,7 +181,7 @@ enum Tick {
 /// Reads the times.
 enum Clock<'a> {
     Interval(f64),
-    Numbers { dialect: &'a Dialect, position: usize, unit: TimeUnit, times: Vec<f64> },
+    Numbers { layout: &'a Layout, position: usize, unit: TimeUnit, times: Vec<f64> },
     Stamps(Stamps),
 }
 
@@ -194,24 +198,24 @@ struct Stamps {
 }
 
 impl<'a> Clock<'a> {
-    fn new(dialect: &'a Dialect, source: &TimeSource) -> Result<Self> {
+    fn new(layout: &'a Layout, source: &TimeSource) -> Result<Self> {
         let TimeSource::Column { column, date_order, unit } = source else {
             let TimeSource::Interval { seconds } = source else { unreachable!() };
             antistasis_core::check::positive("sample time", *seconds, "s")?;
             return Ok(Self::Interval(*seconds));
         };
-        let position = dialect.position(column)?;
-        let cells: Vec<&str> = dialect
+        let position = layout.position(column)?;
+        let cells: Vec<&str> = layout
             .sample
             .iter()
             .filter_map(|row| row.get(position))
             .map(String::as_str)
             .filter(|cell| !cell.is_empty())
             .collect();
-        let numbers = cells.iter().filter(|cell| dialect.number(cell.as_bytes()).is_some()).count();
+        let numbers = cells.iter().filter(|cell| layout.number(cell.as_bytes()).is_some()).count();
         if 2 * numbers > cells.len() {
-            let unit = unit.or_else(|| TimeUnit::parse(&dialect.units[position])).unwrap_or(TimeUnit::Seconds);
-            return Ok(Self::Numbers { dialect, position, unit, times: Vec::new() });
+            let unit = unit.or_else(|| TimeUnit::parse(&layout.units[position])).unwrap_or(TimeUnit::Seconds);
+            return Ok(Self::Numbers { layout, position, unit, times: Vec::new() });
         }
         let (order, guessed) = match date_order {
             Some(order) => (*order, None),
@@ -241,7 +245,7 @@ impl<'a> Clock<'a> {
         let last = times.last().copied();
         let time = match self {
             Self::Interval(_) => None,
-            Self::Numbers { dialect, unit, .. } => dialect.number(cell).map(|value| value * unit.seconds()),
+            Self::Numbers { layout, unit, .. } => layout.number(cell).map(|value| value * unit.seconds()),
             Self::Stamps(stamps) => stamps.seconds(cell, last),
         };
         let shown = || String::from_utf8_lossy(cell).into_owned();

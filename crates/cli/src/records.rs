@@ -1,0 +1,246 @@
+//! Records in files: models fitted to them, findings about them, experiments that make them.
+
+use crate::Failure;
+use crate::files::{print, read_json};
+use antistasis_core::assessment::{Spans, inspect as inspect_record};
+use antistasis_core::experiment::ExperimentSpec;
+use antistasis_core::identification::{
+    Constraint, DataSet, FitOptions, Loss, Model, Series, Structure, Validation, ValidationWindow, Windows, identify as fit_and_validate,
+};
+use antistasis_core::series::{Channel, Record, Role};
+use antistasis_core::simulation::Trial;
+use antistasis_core::units::Span;
+use antistasis_exchange::{ChannelMapping, Format, Mapping, TimeSource, preview, read, write};
+use clap::{Args, ValueEnum};
+use serde::Serialize;
+use std::fs::File;
+use std::io::BufWriter;
+use std::path::{Path, PathBuf};
+
+/// Where the columns of a record are.
+#[derive(Debug, Args)]
+struct RecordFile {
+    /// File with the record: CSV, TSV, XLSX, Parquet or JSON.
+    record: PathBuf,
+    /// Time column; found out from the file when left out.
+    #[arg(long, conflicts_with = "interval")]
+    time: Option<String>,
+    /// Sample time in s, for a file without times.
+    #[arg(long)]
+    interval: Option<f64>,
+    /// Column of the OP; guessed when left out.
+    #[arg(long, visible_alias = "op")]
+    input: Option<String>,
+    /// Column of the PV; guessed when left out.
+    #[arg(long, visible_alias = "pv")]
+    output: Option<String>,
+}
+
+impl RecordFile {
+    /// The record: OP, PV and the further columns, by their names in the file. What was noticed goes to standard error.
+    fn read(&self, further: &[String]) -> Result<Record, Failure> {
+        let path = &self.record;
+        let in_file = |error: antistasis_exchange::Error| Failure::of(path, error);
+        let preview = preview(path).map_err(in_file)?;
+        let guessed = |role: Role, option: &str| {
+            let found = preview.guess.channels.iter().find(|channel| channel.role == role);
+            found.map(|channel| channel.column.clone()).ok_or_else(|| Failure::of(path, format!("no column for it is found: name it with {option}")))
+        };
+        let op = self.input.clone().map_or_else(|| guessed(Role::Op, "--input"), Ok)?;
+        let pv = self.output.clone().map_or_else(|| guessed(Role::Pv, "--output"), Ok)?;
+        let channel = |column: &String, role| {
+            let known = preview.columns.iter().find(|known| known.name == *column);
+            ChannelMapping {
+                column: column.clone(),
+                role,
+                tag: column.clone(),
+                unit: known.map_or(String::new(), |known| known.unit.clone()),
+            }
+        };
+        let time = match (&self.time, self.interval) {
+            (Some(column), _) => TimeSource::Column { column: column.clone(), date_order: None, unit: None },
+            (None, Some(seconds)) => TimeSource::Interval { seconds },
+            (None, None) => match preview.guess.time.clone() {
+                TimeSource::Interval { .. } => {
+                    return Err(Failure::of(path, "no time column is found: name it with --time, or give --interval"));
+                }
+                found => found,
+            },
+        };
+        let mut channels = vec![channel(&op, Role::Op), channel(&pv, Role::Pv)];
+        let sp = preview.guess.channels.iter().find(|known| known.role == Role::Sp && known.column != op && known.column != pv);
+        if let Some(sp) = sp.filter(|sp| !further.contains(&sp.column)) {
+            channels.push(channel(&sp.column, Role::Sp));
+        }
+        channels.extend(further.iter().map(|column| channel(column, Role::Dv)));
+        let import = read(path, &Mapping { time, channels }, &mut |_| true).map_err(in_file)?;
+        for note in &import.notes {
+            eprintln!("{}: {note}", path.display());
+        }
+        Ok(import.record)
+    }
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct IdentifyOptions {
+    #[command(flatten)]
+    file: RecordFile,
+    /// Column of a measured disturbance, a further input; may be repeated.
+    #[arg(long)]
+    disturbance: Vec<String>,
+    /// Structure: fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK, armax:NA,NB,NC,NK, oe:NB,NF,NK,
+    /// bj:NB,NC,ND,NF,NK, ss or ss:ORDER.
+    #[arg(long, default_value = "fopdt")]
+    structure: String,
+    /// What the model is held against: `half`, `none`, or FROM:TO in s.
+    #[arg(long, default_value = "half")]
+    validate: String,
+    /// Start of the window in s from the first sample.
+    #[arg(long)]
+    from: Option<f64>,
+    /// End of the window in s from the first sample.
+    #[arg(long)]
+    to: Option<f64>,
+    /// Estimate a steady drift of the PV, too.
+    #[arg(long)]
+    drift: bool,
+    /// What a residual costs.
+    #[arg(long, value_enum, default_value_t = LossName::Squares)]
+    loss: LossName,
+    /// A known parameter, NAME=VALUE, or a range, NAME=LOW:HIGH; may be repeated.
+    #[arg(long, value_name = "NAME=VALUE")]
+    known: Vec<String>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum LossName {
+    /// Least squares.
+    Squares,
+    /// Huber, width 1.345 times the noise.
+    Huber,
+    /// Absolute value.
+    Absolute,
+    /// Dead band of the noise's standard deviation.
+    DeadBand,
+}
+
+/// A model with what it was held against.
+#[derive(Debug, Serialize)]
+struct Document {
+    #[serde(flatten)]
+    model: Model,
+    /// Estimation window in s.
+    window: (f64, f64),
+    /// Validation window in s.
+    validation_window: Option<(f64, f64)>,
+    /// The validation.
+    validation: Option<Validation>,
+}
+
+/// `LOW:HIGH` as two numbers.
+fn pair(option: &str, text: &str, example: &str) -> Result<(f64, f64), Failure> {
+    let ends = text.split_once(':').and_then(|(low, high)| Some((low.trim().parse().ok()?, high.trim().parse().ok()?)));
+    ends.ok_or_else(|| Failure(format!("{option} is {text}; allowed: {example}")))
+}
+
+fn constraint(text: &str) -> Result<Constraint, Failure> {
+    let refused = || Failure(format!("--known is {text}; allowed: NAME=VALUE or NAME=LOW:HIGH, for example dead_time=12.5"));
+    let (name, value) = text.split_once('=').ok_or_else(refused)?;
+    let parameter = name.trim().replace('-', "_");
+    if let Ok(fixed) = value.trim().parse() {
+        return Ok(Constraint { parameter, fixed: Some(fixed), ..Constraint::default() });
+    }
+    let (low, high) = pair("--known", value, "NAME=LOW:HIGH").map_err(|_| refused())?;
+    Ok(Constraint { parameter, low: Some(low), high: Some(high), ..Constraint::default() })
+}
+
+pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
+    let path = &options.file.record;
+    let structure = Structure::parse(&options.structure).map_err(Failure::new)?;
+    let validation = match options.validate.as_str() {
+        "half" => ValidationWindow::Half,
+        "none" => ValidationWindow::None,
+        window => {
+            let (from, to) = pair("--validate", window, "half, none, or FROM:TO in s")?;
+            ValidationWindow::Window { from, to }
+        }
+    };
+    let fit_options = FitOptions {
+        drift: options.drift,
+        loss: match options.loss {
+            LossName::Squares => Loss::Squares,
+            LossName::Huber => Loss::Huber { width: 1.345 },
+            LossName::Absolute => Loss::Absolute,
+            LossName::DeadBand => Loss::DeadBand { width: 1.0 },
+        },
+        constraints: options.known.iter().map(|text| constraint(text)).collect::<Result<_, _>>()?,
+        disturbances: options.disturbance.clone(),
+        ..FitOptions::new(structure)
+    };
+    let record = options.file.read(&options.disturbance)?;
+    let in_record = |error: antistasis_core::Error| Failure::of(path, error);
+    let series = |channel: &Channel| Series::new(&channel.tag, &channel.unit, channel.values.clone());
+    let of = |role: Role| record.channels.iter().filter(move |channel| channel.role == role).map(series);
+    // The file's own units: nothing here knows those of a loop.
+    let data = DataSet { axis: record.axis.clone(), inputs: of(Role::Op).chain(of(Role::Dv)).collect(), outputs: of(Role::Pv).collect() };
+    let windows = Windows { from: options.from, to: options.to, validation };
+    let identified = fit_and_validate(&data, 0.0, &windows, &fit_options).map_err(in_record)?;
+    let (validation_window, validation) = identified.validation.unzip();
+    print(&Document { model: identified.model, window: identified.window, validation_window, validation })
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct InspectOptions {
+    #[command(flatten)]
+    file: RecordFile,
+    /// Span of the PV as LOW:HIGH, in its unit.
+    #[arg(long, allow_hyphen_values = true)]
+    pv_span: Option<String>,
+}
+
+pub(crate) fn inspect(options: &InspectOptions) -> Result<(), Failure> {
+    let span = options.pv_span.as_deref().map(|text| pair("--pv-span", text, "LOW:HIGH, for example 0:150")).transpose()?;
+    let span = span.map(|(low, high)| Span::new(low, high, ""));
+    if let Some(span) = &span {
+        span.validate("--pv-span").map_err(Failure::new)?;
+    }
+    let record = options.file.read(&[])?;
+    print(&inspect_record(&record, &Spans { pv: span.as_ref(), op: None }).map_err(|error| Failure::of(&options.file.record, error))?)
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct ExperimentOptions {
+    /// What is known and allowed, and the signal; `antistasis schema experiment` prints the schema.
+    experiment: PathBuf,
+    /// File that the OP sequence and the expected PV are written to; the ending tells the format.
+    #[arg(long)]
+    out: Option<PathBuf>,
+    /// Trial whose plant the experiment is carried out on; the record then holds what the plant answered.
+    #[arg(long, requires = "out")]
+    run: Option<PathBuf>,
+}
+
+pub(crate) fn experiment(options: &ExperimentOptions) -> Result<(), Failure> {
+    let spec: ExperimentSpec = read_json(&options.experiment)?;
+    let plan = spec.plan().map_err(|error| Failure::of(&options.experiment, error))?;
+    if let Some(out) = &options.out {
+        let record = match &options.run {
+            Some(path) => {
+                let trial: Trial = read_json(path)?;
+                let trial = plan.trial(&trial.plant, spec.sample_time, spec.seed);
+                let trace = trial.and_then(|trial| trial.run()).map_err(|error| Failure::of(path, error))?;
+                trace.as_record().map_err(Failure::new)?
+            }
+            None => plan.record("OP", "PV", &spec.pv_unit).map_err(Failure::new)?,
+        };
+        save(&record, out)?;
+    }
+    print(&plan)
+}
+
+fn save(record: &Record, path: &Path) -> Result<(), Failure> {
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    let format = Format::of_ending(ending).map_err(|error| Failure::of(path, error))?;
+    let file = File::create(path).map_err(|error| Failure::of(path, error))?;
+    write(record, 0.0, format, BufWriter::new(file)).map_err(|error| Failure::of(path, error))
+}

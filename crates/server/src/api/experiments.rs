@@ -1,0 +1,74 @@
+//! Experiments: planned, and carried out on a simulated plant.
+
+use crate::problem::{Body, Path, Problem};
+use crate::state::{AppState, compute};
+use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
+use antistasis_core::series::Record;
+use antistasis_core::simulation::Trace;
+use antistasis_store::{NewRecord, RecordInfo};
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::Deserialize;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new().routes(routes!(plan_experiment)).routes(routes!(run_experiment))
+}
+
+/// Plans an experiment: the OP sequence, the PV to be expected, and what a fit would know afterwards.
+#[utoipa::path(post, path = "/api/v1/experiments/plan", tag = "experiments", request_body = ExperimentSpec,
+    responses((status = 200, body = ExperimentPlan), (status = 422, body = Problem)))]
+async fn plan_experiment(Body(spec): Body<ExperimentSpec>) -> Result<Json<ExperimentPlan>, Problem> {
+    Ok(Json(compute(move || spec.plan()).await??))
+}
+
+/// An experiment to be carried out.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct RunRequest {
+    /// The plan.
+    experiment: ExperimentSpec,
+    /// Name of the record, 1 to 120 characters.
+    name: String,
+}
+
+/// Carries an experiment out on the simulated plant behind a loop; what it records becomes a record.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/experiments", tag = "experiments",
+    params(("tag" = String, Path, description = "Tag of the loop")), request_body = RunRequest,
+    responses((status = 201, body = RecordInfo), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn run_experiment(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Body(request): Body<RunRequest>,
+) -> Result<(StatusCode, Json<RecordInfo>), Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let name = request.name.trim().to_owned();
+    if name.is_empty() || name.chars().count() > 120 {
+        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
+    }
+    let plant = state
+        .store
+        .plant(&tag)
+        .await?
+        .ok_or_else(|| Problem::not_found(format!("no simulated plant stands behind {tag}: export the plan and run it on the plant")))?;
+    let spec = request.experiment;
+    let record = compute(move || -> Result<Record, Problem> {
+        let plan = spec.plan()?;
+        let trial = plan.trial(&plant, spec.sample_time, spec.seed)?;
+        let trace: Trace = trial.run()?;
+        Ok(trace.as_record()?)
+    })
+    .await??;
+    let new = NewRecord {
+        name: &name,
+        origin: "experiment on the simulated plant",
+        started: None,
+        notes: &[],
+        record: &record,
+    };
+    let id = state.store.add_record(found.id, new).await?;
+    Ok((StatusCode::CREATED, Json(state.store.record_info(id).await?)))
+}

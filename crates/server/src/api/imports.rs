@@ -1,0 +1,154 @@
+//! Files into records, in the background.
+
+use crate::imports::{Import, Outcome};
+use crate::problem::{Body, Path, Problem};
+use crate::state::{AppState, compute};
+use antistasis_exchange::{Mapping, read};
+use antistasis_store::{NewRecord, RecordInfo};
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+/// The share of an import that is reading; the rest is storing.
+const READING: f64 = 0.8;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new().routes(routes!(start_import)).routes(routes!(import_state, cancel_import))
+}
+
+/// Which file becomes which record.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ImportRequest {
+    /// Identifier of the uploaded file.
+    upload_id: Uuid,
+    /// Name of the record, 1 to 120 characters.
+    name: String,
+    /// Which columns are what.
+    mapping: Mapping,
+}
+
+/// How an import stands.
+#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+enum Stage {
+    /// Under way.
+    Running,
+    /// The record is there.
+    Done,
+    /// Something is wrong, or it was cancelled: nothing was stored.
+    Failed,
+}
+
+/// An import.
+#[derive(Debug, Serialize, ToSchema)]
+struct ImportState {
+    /// Identifier, good for an hour.
+    id: Uuid,
+    /// How it stands.
+    stage: Stage,
+    /// Which share is done, 0 to 1.
+    share: f64,
+    /// The record, once it is there.
+    record: Option<RecordInfo>,
+    /// What is wrong.
+    problem: Option<Problem>,
+}
+
+impl ImportState {
+    fn of(id: Uuid, import: &Import) -> Self {
+        let (stage, record, problem) = match import.outcome() {
+            None => (Stage::Running, None, None),
+            Some(Outcome::Done(record)) => (Stage::Done, Some(*record), None),
+            Some(Outcome::Failed(problem)) => (Stage::Failed, None, Some(problem)),
+        };
+        Self { id, stage, share: import.share(), record, problem }
+    }
+}
+
+/// Begins to make a record of an uploaded file. Nothing is stored when anything is wrong with it or it is cancelled.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/imports", tag = "records",
+    params(("tag" = String, Path, description = "Tag of the loop")), request_body = ImportRequest,
+    responses((status = 202, body = ImportState), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn start_import(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Body(request): Body<ImportRequest>,
+) -> Result<(StatusCode, Json<ImportState>), Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let name = request.name.trim().to_owned();
+    if name.is_empty() || name.chars().count() > 120 {
+        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
+    }
+    let upload = state.uploads.find(request.upload_id)?;
+    let (id, import) = state.imports.begin();
+    let job = Arc::clone(&import);
+    tokio::spawn(async move {
+        let carried_out = carry_out(&state, &job, found.id, &name, upload.name, upload.path, request.mapping).await;
+        job.finish(match carried_out {
+            Ok(record) => Outcome::Done(Box::new(record)),
+            Err(problem) => Outcome::Failed(problem),
+        });
+    });
+    Ok((StatusCode::ACCEPTED, Json(ImportState::of(id, &import))))
+}
+
+async fn carry_out(
+    state: &AppState,
+    job: &Arc<Import>,
+    loop_id: Uuid,
+    name: &str,
+    origin: String,
+    path: std::path::PathBuf,
+    mapping: Mapping,
+) -> Result<RecordInfo, Problem> {
+    let reading = Arc::clone(job);
+    let imported = compute(move || read(&path, &mapping, &mut |share| reading.advance(READING * share))).await??;
+    if !job.advance(READING) {
+        return Err(Problem::cancelled());
+    }
+    let new = NewRecord {
+        name,
+        origin: &origin,
+        started: imported.start.as_deref(),
+        notes: &imported.notes,
+        record: &imported.record,
+    };
+    let id = tokio::select! {
+        id = state.store.add_record(loop_id, new) => id?,
+        // Dropping the query rolls its transaction back.
+        () = cancelled(job) => return Err(Problem::cancelled()),
+    };
+    job.advance(1.0);
+    Ok(state.store.record_info(id).await?)
+}
+
+async fn cancelled(job: &Import) {
+    while !job.is_cancelled() {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+    }
+}
+
+/// How far an import is.
+#[utoipa::path(get, path = "/api/v1/imports/{id}", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the import")),
+    responses((status = 200, body = ImportState), (status = 404, body = Problem)))]
+async fn import_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ImportState>, Problem> {
+    Ok(Json(ImportState::of(id, &*state.imports.find(id)?)))
+}
+
+/// Ends an import that is under way; nothing is stored then. One that is done stays.
+#[utoipa::path(delete, path = "/api/v1/imports/{id}", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the import")),
+    responses((status = 200, body = ImportState), (status = 404, body = Problem)))]
+async fn cancel_import(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ImportState>, Problem> {
+    let import = state.imports.find(id)?;
+    import.cancel();
+    Ok(Json(ImportState::of(id, &import)))
+}

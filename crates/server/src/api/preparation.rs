@@ -1,0 +1,165 @@
+//! What is laid over a record, what is to be thought of it, and the way out into a file.
+
+use crate::problem::{Body, Path, Problem, Query};
+use crate::state::{AppState, compute};
+use antistasis_core::assessment::{Inspection, Spans, inspect};
+use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};
+use antistasis_core::preparation::{Prepared, Step};
+use antistasis_exchange::{Format, write};
+use antistasis_store::LoopDetail;
+use axum::Json;
+use axum::extract::State;
+use axum::http::header;
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use utoipa::{IntoParams, ToSchema};
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new()
+        .routes(routes!(set_preparation))
+        .routes(routes!(inspect_record))
+        .routes(routes!(read_record))
+        .routes(routes!(record_file))
+}
+
+/// Steps and what they did.
+#[derive(Debug, Serialize, ToSchema)]
+struct Applied {
+    /// The steps, in their order.
+    steps: Vec<Step>,
+    /// What each did, a sentence each; null for a step that is off.
+    notes: Vec<Option<String>>,
+    /// Start of what is left, in s of the untouched record.
+    start: f64,
+    /// Length of what is left in s.
+    duration: f64,
+    /// Samples that are left.
+    samples: usize,
+}
+
+/// Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be done, so do the
+/// steps.
+#[utoipa::path(put, path = "/api/v1/records/{id}/preparation", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record")), request_body = Vec<Step>,
+    responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn set_preparation(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Body(steps): Body<Vec<Step>>,
+) -> Result<Json<Applied>, Problem> {
+    let prepared = state.prepared(id, &steps).await?;
+    state.store.set_preparation(id, &steps).await?;
+    Ok(Json(Applied {
+        notes: prepared.notes.clone(),
+        start: prepared.start,
+        duration: prepared.record.axis.duration(),
+        samples: prepared.record.axis.len(),
+        steps,
+    }))
+}
+
+/// The loop, and the record as its preparation leaves it.
+async fn found(state: &AppState, tag: &str, id: Uuid) -> Result<(LoopDetail, std::sync::Arc<Prepared>), Problem> {
+    let found = state.store.find_loop(tag).await?;
+    let steps = state.store.record_info(id).await?.preparation;
+    Ok((found, state.prepared(id, &steps).await?))
+}
+
+/// Judges a record, as its preparation leaves it.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/records/{id}/inspection", tag = "records",
+    params(("tag" = String, Path, description = "Tag of the loop"), ("id" = Uuid, Path, description = "Identifier of the record")),
+    responses((status = 200, body = Inspection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn inspect_record(
+    State(state): State<AppState>,
+    Path((tag, id)): Path<(String, Uuid)>,
+) -> Result<Json<Inspection>, Problem> {
+    let (found, prepared) = found(&state, &tag, id).await?;
+    let mut inspection = compute(move || {
+        let pv = prepared.record.channel(antistasis_core::series::Role::Pv);
+        // The span counts only where the record is in its unit.
+        let in_unit = pv.is_some_and(|pv| pv.unit == found.pv.span.unit);
+        let spans = Spans { pv: in_unit.then_some(&found.pv.span), op: Some(&found.op.span) };
+        inspect(&prepared.record, &spans).map(|inspection| (inspection, prepared.start))
+    })
+    .await??;
+    for stretch in inspection.0.findings.iter_mut().flat_map(|finding| &mut finding.stretches) {
+        stretch.iter_mut().for_each(|time| *time += inspection.1);
+    }
+    Ok(Json(inspection.0))
+}
+
+/// Marks to read by.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ReadRequest {
+    /// The marks, in s of the untouched record; null for suggested ones.
+    marks: Option<Marks>,
+}
+
+/// Reads gain, dead time and time constant off the reaction curve by marks.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/records/{id}/reading", tag = "records",
+    params(("tag" = String, Path, description = "Tag of the loop"), ("id" = Uuid, Path, description = "Identifier of the record")),
+    request_body = ReadRequest,
+    responses((status = 200, body = HandReading), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn read_record(
+    State(state): State<AppState>,
+    Path((tag, id)): Path<(String, Uuid)>,
+    Body(request): Body<ReadRequest>,
+) -> Result<Json<HandReading>, Problem> {
+    let (found, prepared) = found(&state, &tag, id).await?;
+    compute(move || {
+        let data = DataSet::of_record(&prepared.record, &found.pv.span.unit, &[], &[])?;
+        let by = |marks: Marks, shift: f64| Marks {
+            start_of_move: marks.start_of_move + shift,
+            first_reaction: marks.first_reaction + shift,
+            settled: marks.settled + shift,
+            ..marks
+        };
+        let marks = match request.marks {
+            Some(marks) => by(marks, -prepared.start),
+            None => suggested_marks(&data)?,
+        };
+        let mut reading = read_by_hand(&data, &marks)?;
+        reading.marks = by(reading.marks, prepared.start);
+        reading.at_28 += prepared.start;
+        reading.at_63 += prepared.start;
+        reading.tangent.iter_mut().for_each(|end| end[0] += prepared.start);
+        Ok(Json(reading))
+    })
+    .await?
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+struct FileForm {
+    /// `csv`, `tsv`, `xlsx`, `parquet` or `json`.
+    format: String,
+    /// Whether the steps of the preparation are applied.
+    #[serde(default)]
+    prepared: bool,
+}
+
+/// A record as a file.
+#[utoipa::path(get, path = "/api/v1/records/{id}/file", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record"), FileForm),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn record_file(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(form): Query<FileForm>,
+) -> Result<Response, Problem> {
+    let format = Format::of_ending(&form.format)?;
+    let info = state.store.record_info(id).await?;
+    let steps = if form.prepared { info.preparation } else { Vec::new() };
+    let prepared = state.prepared(id, &steps).await?;
+    let bytes = compute(move || {
+        let mut bytes = Vec::new();
+        write(&prepared.record, prepared.start, format, &mut bytes).map(|()| bytes)
+    })
+    .await??;
+    let plain: String = info.name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect();
+    let disposition = format!("attachment; filename=\"{plain}.{}\"", format.ending());
+    Ok(([(header::CONTENT_TYPE, format.media_type().to_owned()), (header::CONTENT_DISPOSITION, disposition)], bytes).into_response())
+}
