@@ -5,7 +5,8 @@ use crate::files::{print, read_json};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
-    Constraint, DataSet, FitOptions, Loss, Model, Series, Structure, Validation, ValidationWindow, Windows, identify as fit_and_validate,
+    Constraint, DataSet, FitOptions, Loss, Model, Series, Structure, Validation, ValidationWindow, Windows,
+    identify as fit_and_validate,
 };
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
@@ -44,7 +45,9 @@ impl RecordFile {
         let preview = preview(path).map_err(in_file)?;
         let guessed = |role: Role, option: &str| {
             let found = preview.guess.channels.iter().find(|channel| channel.role == role);
-            found.map(|channel| channel.column.clone()).ok_or_else(|| Failure::of(path, format!("no column for it is found: name it with {option}")))
+            found
+                .map(|channel| channel.column.clone())
+                .ok_or_else(|| Failure::of(path, format!("no column for it is found: name it with {option}")))
         };
         let op = self.input.clone().map_or_else(|| guessed(Role::Op, "--input"), Ok)?;
         let pv = self.output.clone().map_or_else(|| guessed(Role::Pv, "--output"), Ok)?;
@@ -68,7 +71,11 @@ impl RecordFile {
             },
         };
         let mut channels = vec![channel(&op, Role::Op), channel(&pv, Role::Pv)];
-        let sp = preview.guess.channels.iter().find(|known| known.role == Role::Sp && known.column != op && known.column != pv);
+        let sp = preview
+            .guess
+            .channels
+            .iter()
+            .find(|known| known.role == Role::Sp && known.column != op && known.column != pv);
         if let Some(sp) = sp.filter(|sp| !further.contains(&sp.column)) {
             channels.push(channel(&sp.column, Role::Sp));
         }
@@ -144,7 +151,8 @@ fn pair(option: &str, text: &str, example: &str) -> Result<(f64, f64), Failure> 
 }
 
 fn constraint(text: &str) -> Result<Constraint, Failure> {
-    let refused = || Failure(format!("--known is {text}; allowed: NAME=VALUE or NAME=LOW:HIGH, for example dead_time=12.5"));
+    let refused =
+        || Failure(format!("--known is {text}; allowed: NAME=VALUE or NAME=LOW:HIGH, for example dead_time=12.5"));
     let (name, value) = text.split_once('=').ok_or_else(refused)?;
     let parameter = name.trim().replace('-', "_");
     if let Ok(fixed) = value.trim().parse() {
@@ -182,7 +190,11 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     let series = |channel: &Channel| Series::new(&channel.tag, &channel.unit, channel.values.clone());
     let of = |role: Role| record.channels.iter().filter(move |channel| channel.role == role).map(series);
     // The file's own units: nothing here knows those of a loop.
-    let data = DataSet { axis: record.axis.clone(), inputs: of(Role::Op).chain(of(Role::Dv)).collect(), outputs: of(Role::Pv).collect() };
+    let data = DataSet {
+        axis: record.axis.clone(),
+        inputs: of(Role::Op).chain(of(Role::Dv)).collect(),
+        outputs: of(Role::Pv).collect(),
+    };
     let windows = Windows { from: options.from, to: options.to, validation };
     let identified = fit_and_validate(&data, 0.0, &windows, &fit_options).map_err(in_record)?;
     let (validation_window, validation) = identified.validation.unzip();
@@ -199,13 +211,17 @@ pub(crate) struct InspectOptions {
 }
 
 pub(crate) fn inspect(options: &InspectOptions) -> Result<(), Failure> {
-    let span = options.pv_span.as_deref().map(|text| pair("--pv-span", text, "LOW:HIGH, for example 0:150")).transpose()?;
+    let span =
+        options.pv_span.as_deref().map(|text| pair("--pv-span", text, "LOW:HIGH, for example 0:150")).transpose()?;
     let span = span.map(|(low, high)| Span::new(low, high, ""));
     if let Some(span) = &span {
         span.validate("--pv-span").map_err(Failure::new)?;
     }
     let record = options.file.read(&[])?;
-    print(&inspect_record(&record, &Spans { pv: span.as_ref(), op: None }).map_err(|error| Failure::of(&options.file.record, error))?)
+    print(
+        &inspect_record(&record, &Spans { pv: span.as_ref(), op: None })
+            .map_err(|error| Failure::of(&options.file.record, error))?,
+    )
 }
 
 #[derive(Debug, Args)]

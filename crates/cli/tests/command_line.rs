@@ -40,19 +40,26 @@ fn identify_tune_simulate_one_after_the_other() {
     let identify: Vec<&str> =
         ["identify", &record].into_iter().chain(columns).chain(["--structure", "fopdt"]).collect();
     let model = printed(&antistasis(&identify));
-    assert_eq!(model["structure"], "fopdt");
+    assert_eq!(model["structure"]["kind"], "fopdt");
+    let parameter = |name: &str| {
+        let all = model["parameters"].as_array().unwrap();
+        all.iter().find(|parameter| parameter["name"] == name).unwrap().clone()
+    };
     // The demo plant's own parameters: within four standard errors.
     for (name, truth) in [("gain", 0.85), ("time_constant", 95.0), ("dead_time", 34.6)] {
-        let estimate = &model["parameters"][name];
+        let estimate = parameter(name);
         let error = estimate["standard_error"].as_f64().unwrap();
         assert!((estimate["value"].as_f64().unwrap() - truth).abs() < 4.0 * error, "{name}: {estimate}");
     }
-    assert!(model["fit_percent"].as_f64().unwrap() > 90.0);
+    assert!(model["estimation"]["fit_simulated"].as_f64().unwrap() > 90.0);
+    // Halves by default: the second was not seen by the fit.
+    assert!(model["validation"]["performance"]["fit_simulated"].as_f64().unwrap() > 90.0);
+    assert_eq!((&model["window"][1], &model["validation_window"][0]), (&2728.0.into(), &2730.0.into()));
     std::fs::write(path("model.json"), model.to_string()).unwrap();
 
     let model_file = path("model.json");
     let tuning = printed(&antistasis(&["tune", "--model", &model_file, "--rule", "simc", "--pv-span", "0:150"]));
-    let value = |name: &str| model["parameters"][name]["value"].as_f64().unwrap();
+    let value = |name: &str| parameter(name)["value"].as_f64().unwrap();
     let by_hand = value("time_constant") / (value("gain") * 2.0 * value("dead_time")) * 1.5;
     assert!((tuning["controller"]["gain"].as_f64().unwrap() / by_hand - 1.0).abs() < 1e-9);
 
@@ -66,6 +73,46 @@ fn identify_tune_simulate_one_after_the_other() {
     let trace = std::fs::read_to_string(path("trace.csv")).unwrap();
     assert_eq!(trace.lines().next(), Some("time [s],TIC-204.SP [°C],TIC-204.PV [°C],TIC-204.OP [%],load [%]"));
     assert_eq!(trace.lines().count(), 752);
+}
+
+#[test]
+fn experiments_are_planned_run_inspected_and_identified() {
+    let directory = TempDir::new().unwrap();
+    let path = |name: &str| directory.path().join(name).to_string_lossy().into_owned();
+    let spec = serde_json::json!({
+        "process": { "structure": "fopdt", "gain": 0.8, "time_constant": 90.0, "dead_time": 30.0 },
+        "noise": 0.15, "operating_point": { "pv": 76.0, "op": 42.0 }, "pv_range": [68.0, 84.0], "op_range": [20.0, 70.0],
+        "sample_time": 2.0, "duration": 5400.0, "signal": { "kind": "generalised_binary_noise" }, "pv_unit": "°C",
+    });
+    std::fs::write(path("spec.json"), spec.to_string()).unwrap();
+    let (file, record) = (path("spec.json"), path("record.parquet"));
+    let plan =
+        printed(&antistasis(&["experiment", &file, "--out", &record, "--run", "demo/trials/TIC-204-step-test.json"]));
+    assert_eq!(plan["op"].as_array().unwrap().len(), 2701);
+    let expected = plan["expected"].as_array().unwrap();
+    let inspection = printed(&antistasis(&["inspect", &record, "--pv-span", "0:150"]));
+    assert!(
+        inspection["findings"].as_array().unwrap().iter().all(|finding| finding["verdict"]["tone"] == "good"),
+        "{inspection}"
+    );
+    for structure in ["two-lags", "arx:2,2,16", "oe:2,1,17", "bj:2,1,1,1,17", "armax:1,2,1,17", "ss:3"] {
+        let model = printed(&antistasis(&["identify", &record, "--structure", structure, "--validate", "half"]));
+        let found = model["validation"]["performance"]["fit_simulated"].as_f64().unwrap();
+        assert!(found > 85.0, "{structure}: {found}");
+    }
+    let model = printed(&antistasis(&["identify", &record, "--validate", "none", "--known", "gain=0.7:0.9"]));
+    for (parameter, truth) in model["parameters"].as_array().unwrap().iter().zip([0.85, 95.0, 34.6]) {
+        let error = parameter["standard_error"].as_f64().unwrap();
+        assert!((parameter["value"].as_f64().unwrap() - truth).abs() < 4.0 * error, "{parameter}");
+        // What the plan promised, within what rough knowledge allows.
+        let promised = expected.iter().find(|known| known["name"] == parameter["name"]).unwrap()["standard_error"]
+            .as_f64()
+            .unwrap();
+        assert!((0.6..1.7).contains(&(error / promised)), "{parameter}: promised {promised}");
+    }
+    let csv = path("plan.csv");
+    printed(&antistasis(&["experiment", &file, "--out", &csv]));
+    assert!(std::fs::read_to_string(csv).unwrap().starts_with("time [s],OP [%],PV [°C]\n0,42,76\n"));
 }
 
 #[test]
@@ -97,7 +144,12 @@ fn bad_input_is_told_in_one_line() {
     assert!(refusal(&words).contains("the OP never moves, it stands at 5"));
     assert!(refusal(&["identify", &flat, "--input", "x", "--output", "y"]).contains("its columns are t, u, y"));
     let model = file("model.json", "{\"structure\": \"fopdt\"}");
-    assert!(refusal(&["tune", "--model", &model]).contains("parameters"));
+    assert!(refusal(&["tune", "--model", &model]).contains("model.json"));
+    assert!(refusal(&["identify", &flat, "--structure", "arx:2,2"]).contains("structure is arx:2,2; allowed: fopdt"));
+    assert!(refusal(&["identify", &flat, "--validate", "later"]).contains("--validate is later; allowed: half"));
+    assert!(refusal(&["identify", &flat, "--known", "gain"]).contains("--known is gain; allowed: NAME=VALUE"));
+    let plan = file("plan.json", "{\"noise\": 1}");
+    assert!(refusal(&["experiment", &plan]).contains("plan.json"));
     let trial = file("trial.json", "{\"version\": 1,");
     assert!(refusal(&["simulate", &trial]).contains("trial.json"));
     assert!(refusal(&["tune", "--model", &model, "--rule", "guess"]).contains("simc"));

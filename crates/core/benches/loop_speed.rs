@@ -8,9 +8,9 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
-use antistasis_core::identification::{DataSet, fit_fopdt};
+use antistasis_core::identification::{DataSet, Series, fit_fopdt};
 use antistasis_core::instrument::SensorSpec;
-use antistasis_core::lti::{DeadTime, first_order_response};
+use antistasis_core::lti::{DeadTime, Dynamics, Response};
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::series::TimeAxis;
 use antistasis_core::simulation::{
@@ -34,10 +34,15 @@ fn record(samples: usize) -> (TimeAxis, Vec<f64>, Vec<f64>) {
     let input: Vec<f64> = (0..samples).map(|k| if k / 97 % 2 == 1 { 55.0 } else { 45.0 }).collect();
     let mut noise = antistasis_core::instrument::Sensor::new(&SensorSpec { noise: 0.3 }, "bench", 1);
     let mut output = Vec::with_capacity(samples);
-    first_order_response(&axis, &input, TIME_CONSTANT, DeadTime::new(DEAD_TIME).unwrap(), |_, sample| {
+    for sample in respond(&axis, &input, TIME_CONSTANT, DEAD_TIME) {
         output.push(noise.measure(20.0 + GAIN * sample.value));
-    });
+    }
     (axis, input, output)
+}
+
+/// The response of a lag that rested at the first input.
+fn respond<'a>(axis: &'a TimeAxis, input: &'a [f64], time_constant: f64, dead_time: f64) -> Response<'a> {
+    Response::new(Dynamics::Lag { time_constant }, axis, input, input[0], DeadTime::new(dead_time).unwrap())
 }
 
 /// The fit as a plain problem for a least-squares library.
@@ -50,10 +55,9 @@ impl PlainFit<'_> {
     fn residuals_at(&self, p: &Vector5<f64>) -> DVector<f64> {
         let (axis, input, output) = self.data;
         let mut residuals = DVector::zeros(output.len());
-        let theta = DeadTime::new(p[4].max(0.0)).unwrap();
-        first_order_response(axis, input, p[3].exp(), theta, |k, sample| {
+        for (k, sample) in respond(axis, input, p[3].exp(), p[4].max(0.0)).enumerate() {
             residuals[k] = p[0] * sample.value + p[1] + p[2] * (-axis.at(k) / p[3].exp()).exp() - output[k];
-        });
+        }
         residuals
     }
 }
@@ -96,9 +100,9 @@ fn fits(criterion: &mut Criterion) {
         }
         let data = record(samples);
         group.bench_function("antistasis, from nothing", |bencher| {
-            let (axis, input, output) = &data;
-            let set = DataSet { axis, input, output, input_unit: "%", output_unit: "°C" };
-            bencher.iter(|| fit_fopdt(black_box(set)).unwrap());
+            let (axis, input, output) = data.clone();
+            let set = DataSet::single(axis, Series::new("OP", "%", input), Series::new("PV", "°C", output));
+            bencher.iter(|| fit_fopdt(black_box(&set)).unwrap());
         });
         if samples <= 10_000 {
             group.bench_function("levenberg-marquardt alone, from a good start", |bencher| {

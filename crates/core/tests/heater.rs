@@ -71,7 +71,10 @@ fn arx_by_linear_least_squares_is_that_of_numpy_on_the_first_half() {
     // There the simulation starts from measured samples, here from the states that fit best.
     let fit_there = reference["fit_of_free_simulation"].as_f64().unwrap();
     let validation = validate(&model, &last, false).unwrap();
-    assert!((fit_there - 85.6).abs() < 0.05 && (validation.performance.fit_simulated - fit_there).abs() < 0.2, "{validation:?}");
+    assert!(
+        (fit_there - 85.6).abs() < 0.05 && (validation.performance.fit_simulated - fit_there).abs() < 0.2,
+        "{validation:?}"
+    );
 }
 
 #[test]

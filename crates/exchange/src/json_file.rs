@@ -28,7 +28,11 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
     let file = File::open(path)?;
     let size = file.metadata()?.len();
     if size > LARGEST {
-        return Err(Error::content("the file", format!("{size} bytes"), "JSON may have up to 256 MiB: export CSV or Parquet"));
+        return Err(Error::content(
+            "the file",
+            format!("{size} bytes"),
+            "JSON may have up to 256 MiB: export CSV or Parquet",
+        ));
     }
     let value: Value = serde_json::from_reader(BufReader::new(file))
         .map_err(|error| Error::content("the file", error.to_string(), "it must be JSON (RFC 8259)"))?;

@@ -36,7 +36,11 @@ pub(crate) fn layout(path: &Path) -> Result<Layout> {
     let schema = reader.metadata().file_metadata().schema_descr_ptr();
     for column in schema.columns() {
         if column.path().parts().len() > 1 || column.max_rep_level() > 0 {
-            return Err(Error::content(format!("column “{}”", column.path()), "it is nested", "a record needs flat columns"));
+            return Err(Error::content(
+                format!("column “{}”", column.path()),
+                "it is nested",
+                "a record needs flat columns",
+            ));
         }
     }
     let names: Vec<String> = schema.columns().iter().map(|column| column.name().to_owned()).collect();
@@ -101,8 +105,20 @@ fn text(field: &Field) -> String {
     match field {
         Field::Null => String::new(),
         Field::Bool(value) => if *value { "1" } else { "0" }.into(),
-        Field::Double(value) => if value.is_finite() { value.to_string() } else { String::new() },
-        Field::Float(value) => if value.is_finite() { value.to_string() } else { String::new() },
+        Field::Double(value) => {
+            if value.is_finite() {
+                value.to_string()
+            } else {
+                String::new()
+            }
+        }
+        Field::Float(value) => {
+            if value.is_finite() {
+                value.to_string()
+            } else {
+                String::new()
+            }
+        }
         Field::TimestampMillis(value) => stamp(*value),
         Field::TimestampMicros(value) => stamp(value.div_euclid(1000)),
         Field::Str(value) => value.clone(),
@@ -112,7 +128,8 @@ fn text(field: &Field) -> String {
 
 /// Writes a record: doubles, missing samples as nulls.
 pub(crate) fn write(record: &Record, start: f64, target: impl Write + Send) -> Result<()> {
-    let names = std::iter::once(header("time", "s")).chain(record.channels.iter().map(|channel| header(&channel.tag, &channel.unit)));
+    let names = std::iter::once(header("time", "s"))
+        .chain(record.channels.iter().map(|channel| header(&channel.tag, &channel.unit)));
     let fields: Vec<Arc<Type>> = names
         .map(|name| {
             let column = Type::primitive_type_builder(&name, Physical::DOUBLE).with_repetition(Repetition::OPTIONAL);
@@ -127,7 +144,8 @@ pub(crate) fn write(record: &Record, start: f64, target: impl Write + Send) -> R
         let range = from..(from + GROUP).min(rows);
         let mut group = writer.next_row_group().map_err(broken)?;
         let times: Vec<f64> = range.clone().map(|k| start + record.axis.at(k)).collect();
-        let columns = std::iter::once(times.as_slice()).chain(record.channels.iter().map(|channel| &channel.values[range.clone()]));
+        let columns = std::iter::once(times.as_slice())
+            .chain(record.channels.iter().map(|channel| &channel.values[range.clone()]));
         for values in columns {
             let Some(mut column) = group.next_column().map_err(broken)? else { break };
             let there: Vec<f64> = values.iter().copied().filter(|value| value.is_finite()).collect();

@@ -86,7 +86,8 @@ fn text(cell: &Data) -> String {
             let days = milliseconds.div_euclid(86_400_000);
             let epoch = chrono::NaiveDate::from_ymd_opt(1899, 12, 30).unwrap_or_default();
             let midnight = epoch + chrono::Duration::days(days);
-            let at = midnight.and_time(chrono::NaiveTime::MIN) + chrono::Duration::milliseconds(milliseconds.rem_euclid(86_400_000));
+            let at = midnight.and_time(chrono::NaiveTime::MIN)
+                + chrono::Duration::milliseconds(milliseconds.rem_euclid(86_400_000));
             at.format("%Y-%m-%dT%H:%M:%S%.3f").to_string()
         }
         Data::DateTime(duration) => (duration.as_f64() * 86_400.0).to_string(),
@@ -103,7 +104,11 @@ fn text(cell: &Data) -> String {
 pub(crate) fn write(record: &Record, start: f64, mut target: impl Write + Send) -> Result<()> {
     let rows = record.axis.len();
     if rows > MOST_ROWS {
-        return Err(Error::content("format", format!("{rows} samples"), format!("a sheet holds {MOST_ROWS}: write CSV or Parquet")));
+        return Err(Error::content(
+            "format",
+            format!("{rows} samples"),
+            format!("a sheet holds {MOST_ROWS}: write CSV or Parquet"),
+        ));
     }
     let failed = |error: rust_xlsxwriter::XlsxError| Error::Io(std::io::Error::other(error.to_string()));
     let mut workbook = rust_xlsxwriter::Workbook::new();

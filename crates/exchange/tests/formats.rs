@@ -45,9 +45,14 @@ fn what_is_written_reads_back_to_the_bit() {
         assert_eq!(back.axis, record.axis, "{format:?}");
         for (own, other) in record.channels.iter().zip(&back.channels) {
             assert_eq!((&own.tag, own.role, &own.unit), (&other.tag, other.role, &other.unit), "{format:?}");
-            let bits = |channel: &Channel| channel.values.iter().map(|value| value.to_bits() | u64::from(value.is_nan())).collect::<Vec<_>>();
+            let bits = |channel: &Channel| {
+                channel.values.iter().map(|value| value.to_bits() | u64::from(value.is_nan())).collect::<Vec<_>>()
+            };
             assert_eq!(bits(own).len(), bits(other).len());
-            assert!(own.values.iter().zip(&other.values).all(|(a, b)| a == b || (a.is_nan() && b.is_nan())), "{format:?}");
+            assert!(
+                own.values.iter().zip(&other.values).all(|(a, b)| a == b || (a.is_nan() && b.is_nan())),
+                "{format:?}"
+            );
         }
     }
 }
@@ -61,7 +66,10 @@ fn files_made_by_other_libraries_are_read() {
         assert_eq!(import.record.axis, TimeAxis::Uniform { interval: 2.0, len: 40 }, "{name}");
         assert_eq!(import.start.as_deref(), Some("2026-03-02T08:00:00.000"), "{name}");
         let pv = &import.record.channel(Role::Pv).unwrap().values;
-        assert!((pv[39] - 73.9).abs() < 1e-12 && pv[2].is_nan() && pv.iter().filter(|value| value.is_nan()).count() == 1, "{name}");
+        assert!(
+            (pv[39] - 73.9).abs() < 1e-12 && pv[2].is_nan() && pv.iter().filter(|value| value.is_nan()).count() == 1,
+            "{name}"
+        );
         let op = &import.record.channel(Role::Op).unwrap().values;
         assert_eq!((op[0], op[39]), (40.0, 45.0), "{name}");
     }
@@ -97,7 +105,8 @@ fn json_in_columns_and_what_is_no_table() {
 fn columns_are_guessed_by_behaviour_where_names_do_not_tell() {
     let mut text = "n,x1,x2,x3\n".to_owned();
     for k in 0..60 {
-        let (pv, op, sp) = (80.0 + (f64::from(k) * 0.7).sin(), if k < 30 { 42 } else { 47 }, if k < 40 { 80 } else { 81 });
+        let (pv, op, sp) =
+            (80.0 + (f64::from(k) * 0.7).sin(), if k < 30 { 42 } else { 47 }, if k < 40 { 80 } else { 81 });
         text += &format!("{},{pv},{op},{sp}\n", 5 * k);
     }
     let guess = preview(file(&text).path()).unwrap().guess;
@@ -123,7 +132,10 @@ fn reading_tells_how_far_it_is_and_can_be_cancelled() {
             true
         })
         .unwrap();
-        assert!(shares.len() >= 5 && shares.is_sorted() && shares.iter().all(|share| (0.0..=1.0).contains(share)), "{format:?}");
+        assert!(
+            shares.len() >= 5 && shares.is_sorted() && shares.iter().all(|share| (0.0..=1.0).contains(share)),
+            "{format:?}"
+        );
         let mut looks = 0;
         let cancelled = read(file.path(), &guess, &mut |_| {
             looks += 1;

@@ -1,8 +1,8 @@
 //! What all requests share.
 
+use crate::imports::Imports;
 use crate::problem::Problem;
 use crate::uploads::Uploads;
-use crate::imports::Imports;
 use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;
 use antistasis_store::Store;

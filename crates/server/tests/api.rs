@@ -86,12 +86,34 @@ impl Site {
         taken(request.send().await.unwrap(), StatusCode::CREATED).await
     }
 
-    /// Uploads and imports with the guessed mapping.
-    async fn import(&self, content: String) -> Value {
+    /// Uploads and imports with the guessed mapping; how it ended.
+    async fn imported(&self, content: String) -> Value {
         let uploaded = self.upload(content).await;
         let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": uploaded["preview"]["guess"] });
-        self.send(Method::POST, "/loops/TIC-1/records", &body, StatusCode::CREATED).await
+        let started = self.send(Method::POST, "/loops/TIC-1/imports", &body, StatusCode::ACCEPTED).await;
+        self.ended(&started).await
     }
+
+    /// How an import ended.
+    async fn ended(&self, started: &Value) -> Value {
+        loop {
+            let state = self.get(&format!("/imports/{}", started["id"].as_str().unwrap())).await;
+            if state["stage"] != json!("running") {
+                return state;
+            }
+            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        }
+    }
+
+    async fn import(&self, content: String) -> Value {
+        let state = self.imported(content).await;
+        assert_eq!(state["stage"], json!("done"), "{state}");
+        state["record"].clone()
+    }
+}
+
+fn fopdt(record: &Value) -> Value {
+    json!({ "record_id": record["id"], "options": { "structure": { "kind": "fopdt" } } })
 }
 
 async fn taken(response: Response, expected: StatusCode) -> Value {
@@ -103,6 +125,11 @@ async fn taken(response: Response, expected: StatusCode) -> Value {
         assert_eq!(kind.as_deref(), Some("application/problem+json"));
     }
     serde_json::from_str(&text).unwrap_or_else(|_| panic!("not JSON: {text}"))
+}
+
+/// A parameter of a model by its name.
+fn named<'a>(model: &'a Value, name: &str) -> &'a Value {
+    model["model"]["parameters"].as_array().unwrap().iter().find(|parameter| parameter["name"] == json!(name)).unwrap()
 }
 
 /// A step test of K = 1.2 °C/%, τ = 40 s, θ = 12.5 s, by the analytic step response.
@@ -124,9 +151,9 @@ async fn from_a_file_to_a_loop_that_holds_and_all_of_it_kept() {
     let record = site.import(step_test()).await;
     assert_eq!((&record["length"], &record["duration"]), (&json!(600), &json!(599.0)));
 
-    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let request = fopdt(&record);
     let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
-    let parameter = |name: &str| model["model"]["parameters"][name]["value"].as_f64().unwrap();
+    let parameter = |name: &str| named(&model, name)["value"].as_f64().unwrap();
     assert!((parameter("gain") - 1.2).abs() < 1e-6);
     assert!((parameter("time_constant") - 40.0).abs() < 1e-4);
     assert!((parameter("dead_time") - 12.5).abs() < 1e-4);
@@ -199,26 +226,250 @@ async fn a_spike_among_many_samples_is_drawn() {
 #[tokio::test]
 async fn bad_input_gets_a_problem_document_and_nothing_is_stored() {
     let site = Site::open().await;
-    let uploaded = site.upload("t,PV,OP\n0,1,2\n5,1,2\n3,1,2\n").await;
-    let body = json!({ "upload_id": uploaded["id"], "name": "x", "mapping": uploaded["preview"]["guess"] });
-    let problem = site.refused("/loops/TIC-1/records", &body).await;
-    assert!(problem["detail"].as_str().unwrap().starts_with("line 4: time runs backwards"), "{problem}");
+    let state = site.imported("t,PV,OP\n0,1,2\n5,1,2\n3,1,2\n".into()).await;
+    assert_eq!((&state["stage"], &state["record"]), (&json!("failed"), &Value::Null));
+    assert!(state["problem"]["detail"].as_str().unwrap().starts_with("line 4: time runs backwards"), "{state}");
     assert_eq!(site.get("/loops/TIC-1/records").await, json!([]));
 
     let flat: String = (0..50).map(|k| format!("{k},{},45\n", k % 7)).collect();
     let record = site.import(format!("t,PV,OP\n{flat}")).await;
-    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let request = fopdt(&record);
     let problem = site.refused("/loops/TIC-1/models", &request).await;
     assert!(problem["detail"].as_str().unwrap().starts_with("the OP never moves, it stands at 45 %"), "{problem}");
-    let request = json!({ "record_id": record["id"], "from": 400.0, "to": 500.0 });
-    assert!(site.refused("/loops/TIC-1/models", &request).await["detail"].as_str().unwrap().contains("only 0 samples"));
+    let mut request = fopdt(&record);
+    request["windows"] = json!({ "from": 400.0, "to": 500.0 });
+    let problem = site.refused("/loops/TIC-1/models", &request).await;
+    assert_eq!(problem["detail"], json!("windows is 400 to 500 s; allowed: a stretch with samples, within 0 to 49 s"));
+    request["windows"] = json!({ "validation": { "kind": "none" } });
+    request["options"]["structure"] = json!({ "kind": "arx", "na": 99, "nb": 2, "nk": 1 });
+    let problem = site.refused("/loops/TIC-1/models", &request).await;
+    assert_eq!(
+        (&problem["field"], &problem["detail"]),
+        (&json!("structure.na"), &json!("structure.na is 99; allowed: 0 to 30"))
+    );
     assert_eq!(site.get("/loops/TIC-1/models").await, json!([]));
 
     let empty = site.request(Method::POST, "/uploads?name=x").body("").send().await.unwrap();
     assert!(taken(empty, StatusCode::UNPROCESSABLE_ENTITY).await["detail"].as_str().unwrap().contains("it is empty"));
-    let gone = json!({ "upload_id": record["id"], "name": "x", "mapping": uploaded["preview"]["guess"] });
-    let problem = site.send(Method::POST, "/loops/TIC-1/records", &gone, StatusCode::NOT_FOUND).await;
+    let mapping = json!({ "time": { "kind": "interval", "seconds": 1.0 }, "channels": [] });
+    let gone = json!({ "upload_id": record["id"], "name": "x", "mapping": mapping });
+    let problem = site.send(Method::POST, "/loops/TIC-1/imports", &gone, StatusCode::NOT_FOUND).await;
     assert!(problem["detail"].as_str().unwrap().contains("choose it again"));
+}
+
+#[tokio::test]
+async fn an_import_can_be_cancelled_and_leaves_nothing() {
+    let site = Site::open().await;
+    let rows: String = (0..400_000).map(|k| format!("{k},{},{}\n", k % 97, k % 13)).collect();
+    let uploaded = site.upload(format!("t,PV,OP\n{rows}")).await;
+    let body = json!({ "upload_id": uploaded["id"], "name": "long", "mapping": uploaded["preview"]["guess"] });
+    let started = site.send(Method::POST, "/loops/TIC-1/imports", &body, StatusCode::ACCEPTED).await;
+    let path = format!("/imports/{}", started["id"].as_str().unwrap());
+    taken(site.request(Method::DELETE, &path).send().await.unwrap(), StatusCode::OK).await;
+    let state = site.ended(&started).await;
+    assert_eq!(
+        (&state["stage"], &state["problem"]["type"]),
+        (&json!("failed"), &json!("/problems/cancelled")),
+        "{state}"
+    );
+    assert_eq!(site.get("/loops/TIC-1/records").await, json!([]));
+}
+
+/// Random switches through K = 1.2 °C/%, τ = 20 s, θ = 3 s, with a little noise.
+fn lively_test() -> String {
+    let (mut text, mut seed, mut x, mut level) =
+        (String::from("time [s],TIC-1.PV [°C],TIC-1.OP [%]\n"), 7u64, 0.0, 45.0);
+    let mut ops = vec![45.0; 4];
+    for k in 0..800 {
+        seed = seed.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        let draw = (seed >> 33) as f64 / f64::from(1u32 << 31) - 0.5;
+        if k % 15 == 0 {
+            level = if draw > 0.0 { 50.0 } else { 45.0 };
+        }
+        text += &format!("{k},{},{level}\n", 80.0 + x + 0.1 * draw);
+        ops.push(level);
+        let a = (-1.0f64 / 20.0).exp();
+        x = a * x + 1.2 * (1.0 - a) * (ops[ops.len() - 4] - 45.0);
+    }
+    text
+}
+
+#[tokio::test]
+async fn a_record_is_prepared_judged_read_and_written_and_itself_never_altered() {
+    let site = Site::open().await;
+    let record = site.import(step_test()).await;
+    let at = format!("/records/{}", record["id"].as_str().unwrap());
+    let steps = json!([
+        { "operation": { "kind": "window", "from": 50.0, "to": 500.0 } },
+        { "operation": { "kind": "shift", "by": 5.0 }, "enabled": false },
+    ]);
+    let applied = site.send(Method::PUT, &format!("{at}/preparation"), &steps, StatusCode::OK).await;
+    assert_eq!(
+        (&applied["start"], &applied["samples"], &applied["notes"][1]),
+        (&json!(50.0), &json!(451), &Value::Null)
+    );
+    let (before, after) =
+        (site.get(&format!("{at}/samples")).await, site.get(&format!("{at}/samples?prepared=true")).await);
+    assert_eq!(
+        (&before["available"], &after["available"], &after["times"][0]),
+        (&json!(600), &json!(451), &json!(50.0))
+    );
+    let wrong = json!([{ "operation": { "kind": "shift", "tag": "NO", "by": 1.0 } }]);
+    let problem = site.send(Method::PUT, &format!("{at}/preparation"), &wrong, StatusCode::UNPROCESSABLE_ENTITY).await;
+    assert_eq!(problem["detail"], json!("preparation[0].tag is NO; allowed: one of TIC-1.PV, TIC-1.OP"));
+    assert_eq!(site.get("/loops/TIC-1/records").await[0]["preparation"].as_array().unwrap().len(), 2, "the steps stay");
+
+    let inspection = site.get(&format!("/loops/TIC-1{at}/inspection")).await;
+    let excitation = inspection["findings"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .find(|finding| finding["topic"] == json!("excitation"))
+        .unwrap();
+    assert!(excitation["verdict"]["text"].as_str().unwrap().starts_with("The OP makes one move"), "{excitation}");
+
+    let reading =
+        site.send(Method::POST, &format!("/loops/TIC-1{at}/reading"), &json!({ "marks": null }), StatusCode::OK).await;
+    assert!(
+        (reading["gain"].as_f64().unwrap() - 1.2).abs() < 0.02 && reading["marks"]["start_of_move"] == json!(100.0),
+        "{reading}"
+    );
+    let mut marks = reading["marks"].clone();
+    marks["final_value"] = json!(92.0);
+    let again =
+        site.send(Method::POST, &format!("/loops/TIC-1{at}/reading"), &json!({ "marks": marks }), StatusCode::OK).await;
+    let two_point = &again["readings"][0];
+    assert!(
+        (two_point["time_constant"].as_f64().unwrap() - 40.0).abs() < 0.5
+            && (two_point["dead_time"].as_f64().unwrap() - 12.5).abs() < 0.5,
+        "{again}"
+    );
+
+    for format in ["csv", "tsv", "xlsx", "parquet", "json"] {
+        let response =
+            site.request(Method::GET, &format!("{at}/file?format={format}&prepared=true")).send().await.unwrap();
+        assert_eq!(response.status(), StatusCode::OK);
+        let bytes = response.bytes().await.unwrap();
+        let back = site.upload(bytes).await;
+        assert_eq!(back["preview"]["columns"].as_array().unwrap().len(), 3, "{format}");
+    }
+    let refused = site.request(Method::GET, &format!("{at}/file?format=doc")).send().await.unwrap();
+    assert!(
+        taken(refused, StatusCode::UNPROCESSABLE_ENTITY).await["detail"].as_str().unwrap().contains("csv, tsv, xlsx")
+    );
+}
+
+#[tokio::test]
+async fn models_of_every_kind_are_fitted_validated_analysed_reduced_and_chosen() {
+    let site = Site::open().await;
+    let record = site.import(lively_test()).await;
+    let structures = [
+        json!({ "kind": "fopdt" }),
+        json!({ "kind": "arx", "na": 2, "nb": 2, "nk": 4 }),
+        json!({ "kind": "output_error", "nb": 1, "nf": 1, "nk": 4 }),
+        json!({ "kind": "state_space", "order": 0 }),
+    ];
+    let mut models = Vec::new();
+    for structure in &structures {
+        let request = json!({ "record_id": record["id"], "options": { "structure": structure } });
+        let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
+        assert_eq!((&model["window_to"], &model["validation_from"]), (&json!(399.0), &json!(400.0)), "halves");
+        assert!(
+            model["validation"]["performance"]["fit_simulated"].as_f64().unwrap() > 97.0,
+            "{structure}: {}",
+            model["validation"]
+        );
+        let id = model["id"].as_str().unwrap().to_owned();
+        let analysis = site.get(&format!("/models/{id}/analysis")).await;
+        let step = &analysis["steps"][0];
+        let last = step["values"].as_array().unwrap().last().unwrap().as_f64().unwrap();
+        assert!(
+            (last - 1.2).abs() < 0.05 && !step["half_widths"].as_array().unwrap().is_empty(),
+            "{structure}: {last}"
+        );
+        assert!(!analysis["poles"].as_array().unwrap().is_empty());
+        let curve = site.get(&format!("/models/{id}/curve")).await;
+        assert_eq!(curve["times"].as_array().unwrap().len(), 800);
+        models.push(model);
+    }
+    let fopdt = models[0]["id"].as_str().unwrap();
+    let profile = site.get(&format!("/models/{fopdt}/profile?parameter=dead_time")).await;
+    assert!(
+        profile["interval"][0].as_f64().unwrap() < 3.0 + 0.5 && profile["interval"][1].as_f64().unwrap() > 2.5,
+        "{profile}"
+    );
+    assert_eq!(site.get(&format!("/models/{fopdt}/analysis")).await["regions"].as_array().unwrap().len(), 3);
+
+    let arx = models[1]["id"].as_str().unwrap();
+    let body = json!({ "structure": { "kind": "fopdt" }, "method": "step_response", "keep": true });
+    let reduced = site.send(Method::POST, &format!("/models/{arx}/reduction"), &body, StatusCode::OK).await;
+    assert!(reduced["reduction"]["largest_error"].as_f64().unwrap() < 5.0);
+    assert_eq!(reduced["kept"]["reduced_from"], models[1]["id"]);
+    assert!(
+        (named(&reduced["kept"], "time_constant")["value"].as_f64().unwrap() - 20.0).abs() < 1.5,
+        "{}",
+        reduced["kept"]
+    );
+
+    let choice = json!({ "reason": "simplest that fits" });
+    let chosen = site.send(Method::PUT, &format!("/models/{fopdt}/chosen"), &choice, StatusCode::OK).await;
+    assert_eq!((&chosen["chosen"], &chosen["reason"]), (&json!(true), &json!("simplest that fits")));
+
+    let stretch = json!({ "record_id": record["id"], "windows": {} });
+    let mut orders = stretch.clone();
+    orders["search"] = json!({ "na": 3, "nb": 3, "nk": 8 });
+    let found = site.send(Method::POST, "/loops/TIC-1/orders", &orders, StatusCode::OK).await;
+    let delay = found[0]["structure"]["nk"].as_u64().unwrap();
+    // A(q) of any order spreads white measurement noise; the delay of 3 s and the hold's own sample stay.
+    assert!((2..=4).contains(&delay) && found.as_array().unwrap().len() == 40, "{}", found[0]);
+    let mut plain = stretch.clone();
+    plain["windows"] = json!({ "validation": { "kind": "none" } });
+    plain["options"] = json!({ "horizon": 80.0 });
+    let shown = site.send(Method::POST, "/loops/TIC-1/nonparametric", &plain, StatusCode::OK).await;
+    assert!((shown["step"]["values"].as_array().unwrap().last().unwrap().as_f64().unwrap() - 1.2).abs() < 0.1);
+    for method in [
+        json!({ "kind": "recursive_least_squares", "na": 1, "nb": 1, "nk": 4, "forgetting": 0.99, "covariance_bound": 10.0, "dead_zone": 0.0 }),
+        json!({ "kind": "moving_horizon", "window": 150.0, "dead_time": 3.0, "gain": [0.1, 5.0], "time_constant": [2.0, 100.0] }),
+    ] {
+        let mut request = plain.clone();
+        request.as_object_mut().unwrap().remove("options");
+        request["method"] = method;
+        let courses = site.send(Method::POST, "/loops/TIC-1/over-time", &request, StatusCode::OK).await;
+        let gain =
+            courses["courses"].as_array().unwrap().iter().find(|course| course["name"] == json!("gain")).unwrap();
+        assert!(
+            (gain["values"].as_array().unwrap().last().unwrap().as_f64().unwrap() - 1.2).abs() < 0.15,
+            "{}",
+            request["method"]
+        );
+    }
+}
+
+#[tokio::test]
+async fn an_experiment_is_planned_and_needs_a_plant_to_be_run() {
+    let site = Site::open().await;
+    let experiment = json!({
+        "process": { "structure": "fopdt", "gain": 1.0, "time_constant": 30.0, "dead_time": 5.0 },
+        "noise": 0.2, "operating_point": { "pv": 80.0, "op": 45.0 }, "pv_range": [75.0, 85.0], "op_range": [20.0, 70.0],
+        "sample_time": 1.0, "duration": 600.0, "signal": { "kind": "prbs" }, "pv_unit": "°C",
+    });
+    let plan = site.send(Method::POST, "/experiments/plan", &experiment, StatusCode::OK).await;
+    assert_eq!(plan["op"].as_array().unwrap().len(), 601);
+    let run = json!({ "experiment": experiment, "name": "PRBS" });
+    let problem = site.send(Method::POST, "/loops/TIC-1/experiments", &run, StatusCode::NOT_FOUND).await;
+    assert!(problem["detail"].as_str().unwrap().starts_with("no simulated plant stands behind TIC-1"));
+    let store = Store::open(&site.database).await.unwrap();
+    let plant = json!({
+        "process": { "structure": "fopdt", "gain": 1.1, "time_constant": 28.0, "dead_time": 6.0 },
+        "pv": { "tag": "TIC-1.PV", "span": { "low": 0, "high": 200, "unit": "°C" } },
+        "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
+        "operating_point": { "pv": 80.0, "op": 45.0 }, "sensor": { "noise": 0.2 },
+    });
+    store.set_plant("TIC-1", &serde_json::from_value(plant).unwrap()).await.unwrap();
+    let record = site.send(Method::POST, "/loops/TIC-1/experiments", &run, StatusCode::CREATED).await;
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &fopdt(&record), StatusCode::CREATED).await;
+    let gain = named(&model, "gain");
+    assert!((gain["value"].as_f64().unwrap() - 1.1).abs() < 4.0 * gain["standard_error"].as_f64().unwrap(), "{gain}");
 }
 
 #[tokio::test]
@@ -246,12 +497,12 @@ async fn a_record_in_another_unit_is_converted_or_refused() {
         lines
     };
     let record = site.import(in_fahrenheit("°F")).await;
-    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let request = fopdt(&record);
     let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
-    let gain = &model["model"]["parameters"]["gain"];
+    let gain = named(&model, "gain");
     assert!((gain["value"].as_f64().unwrap() - 1.2).abs() < 1e-6 && gain["unit"] == json!("°C/%"), "{gain}");
     let record = site.import(in_fahrenheit("bar")).await;
-    let request = json!({ "record_id": record["id"], "from": null, "to": null });
+    let request = fopdt(&record);
     let problem = site.refused("/loops/TIC-1/models", &request).await;
     assert_eq!(problem["detail"], json!("unit of TIC-1.PV is bar; allowed: °C, or a unit that converts into it"));
     // A span in another unit makes the model a stranger.

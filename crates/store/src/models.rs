@@ -150,7 +150,9 @@ impl Store {
         sqlx::query!("update model set chosen = false where loop_id = $1 and chosen", loop_id)
             .execute(&mut *transaction)
             .await?;
-        sqlx::query!("update model set chosen = true, reason = $2 where id = $1", id, reason).execute(&mut *transaction).await?;
+        sqlx::query!("update model set chosen = true, reason = $2 where id = $1", id, reason)
+            .execute(&mut *transaction)
+            .await?;
         transaction.commit().await?;
         Ok(())
     }

@@ -83,7 +83,8 @@ fn model() -> (Record, DataSet, Model) {
     let input: Vec<f64> = (0..200).map(|k| if k < 20 { 40.0 } else { 50.0 }).collect();
     let output: Vec<f64> =
         (0..200).map(|k| if k < 25 { 1.0 } else { 2.0 - (-(f64::from(k) - 25.0) / 30.0).exp() }).collect();
-    let data = DataSet::single(axis.clone(), Series::new("OP", "%", input.clone()), Series::new("PV", "m", output.clone()));
+    let data =
+        DataSet::single(axis.clone(), Series::new("OP", "%", input.clone()), Series::new("PV", "m", output.clone()));
     let model = fit_fopdt(&data).unwrap();
     let channels = vec![channel("OP", Role::Op, input), channel("PV", Role::Pv, output)];
     (Record::new(axis, channels).unwrap(), data, model)

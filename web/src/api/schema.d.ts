@@ -4,6 +4,23 @@
  */
 
 export interface paths {
+    "/api/v1/experiments/plan": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Plans an experiment: the OP sequence, the PV to be expected, and what a fit would know afterwards. */
+        post: operations["plan_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/health": {
         parameters: {
             query?: never;
@@ -16,6 +33,24 @@ export interface paths {
         put?: never;
         post?: never;
         delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/imports/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far an import is. */
+        get: operations["import_state"];
+        put?: never;
+        post?: never;
+        /** Ends an import that is under way; nothing is stored then. One that is done stays. */
+        delete: operations["cancel_import"];
         options?: never;
         head?: never;
         patch?: never;
@@ -55,6 +90,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/experiments": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Carries an experiment out on the simulated plant behind a loop; what it records becomes a record. */
+        post: operations["run_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/imports": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins to make a record of an uploaded file. Nothing is stored when anything is wrong with it or it is cancelled. */
+        post: operations["start_import"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/models": {
         parameters: {
             query?: never;
@@ -65,8 +134,59 @@ export interface paths {
         /** The models of a loop, the newest first. */
         get: operations["list_models"];
         put?: never;
-        /** Fits a first-order-plus-dead-time model to a record, keeps it, and makes it the chosen one. */
-        post: operations["identify"];
+        /** Fits a model to a record, holds it against data that the fit has not seen, keeps it, and makes it the chosen one. */
+        post: operations["fit_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/nonparametric": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Step and frequency response of the PV to the OP without a structure, with bands. */
+        post: operations["without_structure"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/orders": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** All ARX models up to the given orders, compared: the 40 best by BIC. */
+        post: operations["try_orders"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/over-time": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Parameters over time with their bands, next to the prediction. Times are those of the untouched record. */
+        post: operations["over_time"];
         delete?: never;
         options?: never;
         head?: never;
@@ -100,8 +220,41 @@ export interface paths {
         /** The records of a loop, the newest first. */
         get: operations["list_records"];
         put?: never;
-        /** Makes a record of an uploaded file. Nothing is stored when anything is wrong with it. */
-        post: operations["import_record"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/records/{id}/inspection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Judges a record, as its preparation leaves it. */
+        get: operations["inspect_record"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/records/{id}/reading": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads gain, dead time and time constant off the reaction curve by marks. */
+        post: operations["read_record"];
         delete?: never;
         options?: never;
         head?: never;
@@ -143,6 +296,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{id}/analysis": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Responses with bands, poles and zeros, residual tests and joint regions of a model. */
+        get: operations["analyse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models/{id}/chosen": {
         parameters: {
             query?: never;
@@ -151,7 +321,7 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Makes a model the one that Control works with. */
+        /** Makes a model the one that Control works with, and keeps the reason. */
         put: operations["choose_model"];
         post?: never;
         delete?: never;
@@ -167,9 +337,80 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A model over the data that it was fitted to, decimated like samples. */
+        /** A model over the data that it was fitted to and held against, decimated like samples. */
         get: operations["model_curve"];
         put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/profile": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The profile of a parameter of a process structure, with the interval that it gives. */
+        get: operations["parameter_profile"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/reduction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reduces the way from the OP to the PV to a structure with dead time. */
+        post: operations["reduce_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{id}/file": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A record as a file. */
+        get: operations["record_file"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{id}/preparation": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /**
+         * Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be done, so do the
+         *     steps.
+         */
+        put: operations["set_preparation"];
         post?: never;
         delete?: never;
         options?: never;
@@ -186,7 +427,7 @@ export interface paths {
         };
         /**
          * Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no spike
-         *     is lost.
+         *     is lost. Times are those of the untouched record.
          */
         get: operations["samples"];
         put?: never;
@@ -274,7 +515,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a CSV file in (the body is the file itself, up to 1 GiB) and tells what it seems to hold. */
+        /** Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems to hold. */
         post: operations["upload_file"];
         delete?: never;
         options?: never;
@@ -291,6 +532,41 @@ export interface components {
          * @enum {string}
          */
         Action: "reverse" | "direct";
+        /** @description All that a model says of the process, and what it leaves. */
+        Analysis: {
+            /** @description Against the data of the fit. */
+            estimation: components["schemas"]["Validation"];
+            /** @description Frequency response from each input. */
+            frequencies: components["schemas"]["FrequencyResponse"][];
+            /** @description Poles of the way from the OP to the PV. */
+            poles: components["schemas"]["Root"][];
+            /** @description Joint 95 % regions of pairs of parameters. */
+            regions: components["schemas"]["Region"][];
+            /** @description Response of the PV to a unit step of each input, the OP first, with bands. */
+            steps: components["schemas"]["StepResponse"][];
+            validation?: components["schemas"]["Validation"] | null;
+            /** @description Zeros of that way, dead time aside. */
+            zeros: components["schemas"]["Root"][];
+        };
+        /** @description Steps and what they did. */
+        Applied: {
+            /**
+             * Format: double
+             * @description Length of what is left in s.
+             */
+            duration: number;
+            /** @description What each did, a sentence each; null for a step that is off. */
+            notes: (string | null)[];
+            /** @description Samples that are left. */
+            samples: number;
+            /**
+             * Format: double
+             * @description Start of what is left, in s of the untouched record.
+             */
+            start: number;
+            /** @description The steps, in their order. */
+            steps: components["schemas"]["Step"][];
+        };
         /** @description All that is known of a trial besides its trace. */
         Assessment: {
             margins?: components["schemas"]["Margins"] | null;
@@ -335,6 +611,11 @@ export interface components {
             /** @description One value a time; null where missing. */
             values: (number | null)[];
         };
+        /** @description Why a model is chosen. */
+        Choice: {
+            /** @description The reason, in the words of the engineer; at most 1000 characters. */
+            reason?: string;
+        };
         /** @description One signal of a trace, a value a scan. */
         Column: {
             /** @description What it is. */
@@ -365,6 +646,28 @@ export interface components {
          * @enum {string}
          */
         ColumnRole: "set_point" | "process_variable" | "output" | "load";
+        /** @description What is known of a parameter beforehand. */
+        Constraint: {
+            /**
+             * Format: double
+             * @description The value, where it is known.
+             */
+            fixed?: number | null;
+            /**
+             * Format: double
+             * @description Highest value allowed.
+             */
+            high?: number | null;
+            /** @description Tag of its input; the OP where left out. */
+            input?: string | null;
+            /**
+             * Format: double
+             * @description Lowest value allowed.
+             */
+            low?: number | null;
+            /** @description Name of the parameter, such as `dead_time`. */
+            parameter: string;
+        };
         /** @description The settings of any kind of controller. */
         ControllerSpec: (components["schemas"]["PidSettings"] & {
             /** @enum {string} */
@@ -373,17 +676,74 @@ export interface components {
             /** @enum {string} */
             kind: "manual";
         };
+        /** @description A quantity over time with its band. */
+        Course: {
+            /** @description Half widths of the 95 % band. */
+            half_widths: (number | null)[];
+            /** @description Name: `a1`, `gain`, `time_constant`, … */
+            name: string;
+            /** @description Unit. */
+            unit: string;
+            /** @description The values; null where it cannot be told. */
+            values: (number | null)[];
+        };
+        /** @description Parameters over time. */
+        Courses: {
+            /** @description The parameters, and what follows from them. */
+            courses: components["schemas"]["Course"][];
+            /** @description The PV. */
+            measured: (number | null)[];
+            /** @description The PV as it was predicted one sample ahead; null where it was not. */
+            predicted: (number | null)[];
+            /** @description Times in s from the start of the data. */
+            times: number[];
+        };
+        /** @description Figures by which structures are compared on the same data: the lower the better. */
+        Criteria: {
+            /**
+             * Format: double
+             * @description Akaike's information criterion, `N ln(V) + 2p`.
+             */
+            aic: number;
+            /**
+             * Format: double
+             * @description Bayesian information criterion, `N ln(V) + p ln N` (Schwarz).
+             */
+            bic: number;
+            /** @description Number of estimated parameters p. */
+            parameters: number;
+        };
+        /** @description Correlation of the residuals with an input. */
+        CrossCorrelation: {
+            /**
+             * Format: double
+             * @description Half width of the 99 % band.
+             */
+            band: number;
+            /**
+             * Format: double
+             * @description Probability of correlations as large as these at lags from 0 on if the residuals are independent of the input
+             *     (Ljung, System Identification, 2nd ed. 1999, section 16.6).
+             */
+            independence: number;
+            /** @description Tag of the input. */
+            input: string;
+            /** @description The lags in samples: above 0 the input comes first; below 0 shows feedback. */
+            lags: number[];
+            /** @description The correlation at each lag. */
+            values: number[];
+        };
         /** @description A model over its data, for drawing. */
         Curve: {
             /** @description OP as recorded, in its unit. */
             input: (number | null)[];
             /** @description PV as recorded, in its unit. */
             measured: (number | null)[];
-            /** @description PV as the model has it. */
+            /** @description PV as the model simulates it, in each window from a start of its own. */
             modelled: (number | null)[];
-            /** @description Measured minus modelled. */
+            /** @description Measured minus simulated. */
             residual: (number | null)[];
-            /** @description Times in s from the start of the record. */
+            /** @description Times in s from the start of the untouched record. */
             times: number[];
         };
         /**
@@ -391,21 +751,6 @@ export interface components {
          * @enum {string}
          */
         DateOrder: "day_month_year" | "month_day_year" | "year_month_day";
-        /** @description A parameter with its uncertainty. */
-        Estimate: {
-            /**
-             * Format: double
-             * @description Standard error in the same unit, for white residuals; null where the data do not tell (parameter at a bound).
-             */
-            standard_error?: number | null;
-            /** @description The unit. */
-            unit: string;
-            /**
-             * Format: double
-             * @description The estimate, in `unit`.
-             */
-            value: number;
-        };
         /** @description Something that happens at a time. */
         Event: {
             /**
@@ -447,58 +792,189 @@ export interface components {
             /** @enum {string} */
             kind: "output_step";
         };
-        /**
-         * @description A fitted first-order-plus-dead-time model.
-         *
-         *     `pv(t) = operating.pv + gain · x(t) + transient · exp(−t/τ)` with `τ x' = op(t − θ) − operating.op − x`, `x(0) = 0`,
-         *     and `op(t) = operating.op + earlier_input` before the data.
-         */
-        FopdtModel: {
+        /** @description The standard error that a parameter would have. */
+        ExpectedError: {
+            /** @description Name of the parameter. */
+            name: string;
             /**
              * Format: double
-             * @description How far the OP is taken to have stood from its first value before the data, in its unit: 0 for a test that starts
-             *     at rest, else to the mean of the OP, whichever fits better.
+             * @description Expected standard error; null where the record would not tell the parameter.
              */
-            earlier_input: number;
+            standard_error?: number | null;
+            /** @description Unit. */
+            unit: string;
             /**
              * Format: double
-             * @description 100·(1 − ‖e‖/‖y − ȳ‖) of the simulated output.
+             * @description The value that the plan was made with.
              */
-            fit_percent: number;
-            /** @description Where the model rests. */
-            operating: components["schemas"]["Operating"];
-            /** @description The parameters with their standard errors. */
-            parameters: components["schemas"]["FopdtParameters"];
+            value: number;
+        };
+        /** @description A planned experiment. */
+        ExperimentPlan: {
             /**
              * Format: double
-             * @description Correlation of neighbouring residuals.
+             * @description Amplitude of the OP in %.
              */
-            residual_correlation: number;
+            amplitude: number;
             /**
              * Format: double
-             * @description Standard deviation of the residuals, PV units.
+             * @description Corner frequency of the process in rad/s: 1 over its time scale without dead time.
              */
-            residual_deviation: number;
-            /** @description Number of PV samples used. */
-            samples: number;
-            /** @description Always `fopdt`. */
-            structure: components["schemas"]["Structure"];
-            /**
-             * Format: double
-             * @description What was left at the start of the data of moves before it, PV units.
-             */
-            transient: number;
+            corner_frequency: number;
+            /** @description What a fit of the record would know. */
+            expected: components["schemas"]["ExpectedError"][];
+            /** @description OP in %, held until the next time. */
+            op: number[];
+            /** @description Expected PV, in its unit. */
+            pv: number[];
+            /** @description Half width of the band of the PV: the uncertain gain and twice the noise. */
+            pv_half_width: number[];
+            /** @description Share of the OP's power about each frequency, in %. */
+            spectrum: number[];
+            /** @description Angular frequencies of the spectrum in rad/s. */
+            spectrum_omegas: number[];
+            /** @description Times in s. */
+            times: number[];
             /** @description What the figures mean. */
             verdicts: components["schemas"]["Verdict"][];
         };
-        /** @description The parameters of a first-order-plus-dead-time model. */
-        FopdtParameters: {
-            /** @description Dead time in s. */
-            dead_time: components["schemas"]["Estimate"];
-            /** @description Gain, PV units per OP unit. */
-            gain: components["schemas"]["Estimate"];
-            /** @description Time constant in s. */
-            time_constant: components["schemas"]["Estimate"];
+        /** @description What is known, what is allowed, and the kind of signal. */
+        ExperimentSpec: {
+            /**
+             * Format: double
+             * @description Amplitude of the OP about its resting value, in %; null for the largest that the ranges allow.
+             */
+            amplitude?: number | null;
+            /**
+             * Format: double
+             * @description How long one has, in s; at most 20,000 samples.
+             */
+            duration: number;
+            /**
+             * Format: double
+             * @description By how much its gain may be off, in %; widens the band of the PV.
+             */
+            gain_uncertainty?: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the PV's noise, in its unit; above 0.
+             */
+            noise: number;
+            /** @description Range that the OP may use, in %. */
+            op_range: number[];
+            /**
+             * Format: double
+             * @description How fast the OP may move, in % per s; null for at once.
+             */
+            op_rate?: number | null;
+            /** @description Where the process rests. */
+            operating_point: components["schemas"]["OperatingPoint"];
+            /** @description The process as it is roughly known. */
+            process: components["schemas"]["ProcessSpec"];
+            /** @description Safe range of the PV, in its unit. */
+            pv_range: number[];
+            /** @description Unit of the PV, for the sentences. */
+            pv_unit?: string;
+            /**
+             * Format: double
+             * @description Sample time in s, above 0.
+             */
+            sample_time: number;
+            /**
+             * Format: int64
+             * @description Seed of random signals.
+             */
+            seed?: number;
+            /** @description The signal. */
+            signal: components["schemas"]["SignalKind"];
+        };
+        /**
+         * @description How a gap is filled.
+         * @enum {string}
+         */
+        Fill: "hold" | "line";
+        /** @description One verdict, and where in the record it holds. */
+        Finding: {
+            /** @description Stretches in s from the start of the record. */
+            stretches: number[][];
+            /** @description What it is about. */
+            topic: components["schemas"]["Topic"];
+            /** @description The sentence with its figure and the rule. */
+            verdict: components["schemas"]["Verdict"];
+        };
+        /** @description What a model is fitted under. */
+        FitOptions: {
+            /** @description Parameters that are known, or known to lie in a range (process structures). */
+            constraints?: components["schemas"]["Constraint"][];
+            /** @description Tags of measured disturbances, which are further inputs. */
+            disturbances?: string[];
+            /** @description Whether a steady drift of the PV is estimated, too (process structures; integrating ones always have it). */
+            drift?: boolean;
+            /** @description Whether what moves before the data left behind is estimated, too (process structures). */
+            initial_state?: boolean;
+            /** @description What a residual costs (process structures). */
+            loss?: components["schemas"]["Loss"];
+            /** @description Tags of further outputs (state space). */
+            outputs?: string[];
+            /** @description The structure. */
+            structure: components["schemas"]["Structure"];
+        };
+        /** @description How parameters are followed. */
+        Following: (components["schemas"]["RecursiveOptions"] & {
+            /** @enum {string} */
+            kind: "recursive_least_squares";
+        }) | (components["schemas"]["MovingHorizonOptions"] & {
+            /** @enum {string} */
+            kind: "moving_horizon";
+        });
+        /** @description A frequency response with its 95 % bands. */
+        FrequencyResponse: {
+            /** @description Half width of the 95 % band of the gain; empty where there is no covariance. */
+            gain_half_widths: number[];
+            /** @description Gain, PV units per unit of the input. */
+            gains: number[];
+            /** @description Angular frequencies in rad/s. */
+            omegas: number[];
+            /** @description Half width of the 95 % band of the phase in degrees. */
+            phase_half_widths: number[];
+            /** @description Phase in degrees, continuous along the frequencies. */
+            phases: number[];
+        };
+        /** @description What was read. */
+        HandReading: {
+            /**
+             * Format: double
+             * @description Time at which 28.3 % of the change is reached, in s of the record.
+             */
+            at_28: number;
+            /**
+             * Format: double
+             * @description Time at which 63.2 % of the change is reached.
+             */
+            at_63: number;
+            /**
+             * Format: double
+             * @description Gain, PV units per unit of the OP.
+             */
+            gain: number;
+            /** @description Unit of the gain. */
+            gain_unit: string;
+            /**
+             * Format: double
+             * @description PV before the move: its mean from the last move of the OP on.
+             */
+            initial_value: number;
+            /** @description The marks that were read by. */
+            marks: components["schemas"]["Marks"];
+            /**
+             * Format: double
+             * @description By how much the OP moved, in its unit.
+             */
+            move_size: number;
+            /** @description The readings. */
+            readings: components["schemas"]["MethodReading"][];
+            /** @description Ends of the tangent: where it leaves the initial and where it meets the final value. */
+            tangent: number[][];
         };
         /** @description How the server is. */
         Health: {
@@ -507,23 +983,17 @@ export interface components {
             /** @description Version of the application. */
             version: string;
         };
-        /** @description What a model is fitted to. */
+        /** @description A model to be fitted. */
         IdentifyRequest: {
-            /**
-             * Format: double
-             * @description Start of the window in s from the start of the record; null for the start.
-             */
-            from?: number | null;
+            /** @description Structure and method. */
+            options: components["schemas"]["FitOptions"];
             /**
              * Format: uuid
-             * @description The record; it must have a PV and an OP.
+             * @description The record; it must have a PV and an OP. Its preparation is applied.
              */
             record_id: string;
-            /**
-             * Format: double
-             * @description End of the window in s from the start of the record; null for the end.
-             */
-            to?: number | null;
+            /** @description The windows; by default halves. */
+            windows?: components["schemas"]["Windows"];
         };
         /** @description Which file becomes which record. */
         ImportRequest: {
@@ -536,6 +1006,44 @@ export interface components {
              * @description Identifier of the uploaded file.
              */
             upload_id: string;
+        };
+        /** @description An import. */
+        ImportState: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            problem?: components["schemas"]["Problem"] | null;
+            record?: components["schemas"]["RecordInfo"] | null;
+            /**
+             * Format: double
+             * @description Which share is done, 0 to 1.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
+        };
+        /** @description All that was found, the gravest first. */
+        Inspection: {
+            /** @description Periods between which 90 % of the OP's power lies, in s, the shorter first. */
+            band?: number[] | null;
+            /** @description Whether the OP follows the PV; null where that cannot be told. */
+            feedback?: boolean | null;
+            /** @description The findings. */
+            findings: components["schemas"]["Finding"][];
+            /**
+             * Format: double
+             * @description Range of the PV over its noise.
+             */
+            move_to_noise?: number | null;
+            /**
+             * Format: double
+             * @description Standard deviation of the PV's noise, in its unit.
+             */
+            noise: number;
+            oscillation?: components["schemas"]["Oscillation"] | null;
+            stiction?: components["schemas"]["Stiction"] | null;
         };
         /** @description A trial for the trail. */
         KeepRequest: {
@@ -598,6 +1106,8 @@ export interface components {
             area: string;
             /** @description What is hard about it. */
             difficulty: string;
+            /** @description Whether a simulated plant stands behind it, on which experiments can be run. */
+            has_plant: boolean;
             /**
              * Format: uuid
              * @description Identifier.
@@ -651,6 +1161,33 @@ export interface components {
              * @description Number of trials.
              */
             trials: number;
+        };
+        /**
+         * @description The cost of a residual. Widths are in standard deviations of the noise, which is estimated from the residuals of the
+         *     least-squares fit by their median absolute deviation.
+         */
+        Loss: {
+            /** @enum {string} */
+            kind: "squares";
+        } | {
+            /** @enum {string} */
+            kind: "huber";
+            /**
+             * Format: double
+             * @description Width in standard deviations of the noise, 0.1 to 10.
+             */
+            width?: number;
+        } | {
+            /** @enum {string} */
+            kind: "absolute";
+        } | {
+            /** @enum {string} */
+            kind: "dead_band";
+            /**
+             * Format: double
+             * @description Width in standard deviations of the noise, 0 to 10.
+             */
+            width?: number;
         };
         /** @description Which columns of a file are what. */
         Mapping: {
@@ -707,6 +1244,61 @@ export interface components {
             /** @description Whether the closed loop is stable (Nyquist criterion). */
             stable: boolean;
         };
+        /** @description The marks on a reaction curve. */
+        Marks: {
+            /**
+             * Format: double
+             * @description Final value of the PV, in its unit.
+             */
+            final_value: number;
+            /**
+             * Format: double
+             * @description When the PV first reacted, in s.
+             */
+            first_reaction: number;
+            /**
+             * Format: double
+             * @description When the PV has settled, in s: until there the curve is read.
+             */
+            settled: number;
+            /**
+             * Format: double
+             * @description When the OP moved, in s from the start of the record.
+             */
+            start_of_move: number;
+        };
+        /** @description The matrices of a state-space model, row by row. */
+        Matrices: {
+            /** @description A, states × states. */
+            a: number[][];
+            /** @description B, states × inputs. */
+            b: number[][];
+            /** @description C, outputs × states. */
+            c: number[][];
+            /** @description D, outputs × inputs. */
+            d: number[][];
+            /** @description State at the start of the data. */
+            initial: number[];
+            /** @description K, states × outputs: the gain of the innovations. */
+            k: number[][];
+            /** @description Singular values from which the order was taken, the largest first. */
+            singular_values: number[];
+        };
+        /** @description One way of reading the curve. */
+        MethodReading: {
+            /**
+             * Format: double
+             * @description Dead time in s.
+             */
+            dead_time: number;
+            /** @description The method with its source. */
+            method: string;
+            /**
+             * Format: double
+             * @description Time constant in s.
+             */
+            time_constant: number;
+        };
         /** @description What is measured on a trace. Times are in s from the event, sizes in PV units unless said otherwise. */
         Metrics: {
             /**
@@ -729,6 +1321,45 @@ export interface components {
             /** @description The response to each set point step, in order. */
             set_point_responses: components["schemas"]["SetPointResponse"][];
         };
+        /**
+         * @description A fitted model.
+         *
+         *     Process structures: `pv(t) = operating.pv + Σ Gᵢ (uᵢ − operating.inputs[i]) + start of the record`; polynomial and
+         *     state-space ones hold for the deviations of inputs and outputs from `operating`.
+         */
+        Model: {
+            /**
+             * @description Covariance of the parameters in their order, corrected for coloured residuals; empty where there is none, 0 for
+             *     parameters without a standard error.
+             */
+            covariance: number[][];
+            /** @description Figures for the choice among structures. */
+            criteria: components["schemas"]["Criteria"];
+            /** @description Agreement with the data that it was fitted to. */
+            estimation: components["schemas"]["Performance"];
+            /** @description The inputs, the OP first. */
+            inputs: components["schemas"]["SignalName"][];
+            matrices?: components["schemas"]["Matrices"] | null;
+            /** @description How it was estimated. */
+            method: string;
+            /** @description Where the model rests. */
+            operating: components["schemas"]["Operating"];
+            /** @description The outputs, the PV first. */
+            outputs: components["schemas"]["SignalName"][];
+            /** @description The parameters; none for state space, whose matrices are only one choice of many. */
+            parameters: components["schemas"]["Parameter"][];
+            /**
+             * Format: double
+             * @description Sample time in s of polynomial and state-space models.
+             */
+            sample_time?: number | null;
+            /** @description What was under way when the data began. */
+            start: components["schemas"]["StartOfRecord"];
+            /** @description The structure. */
+            structure: components["schemas"]["Structure"];
+            /** @description What the figures mean. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
         /** @description A model as kept. */
         ModelRow: {
             /** @description Whether it is the model that Control works with. */
@@ -744,12 +1375,18 @@ export interface components {
              */
             id: string;
             /** @description The model. */
-            model: components["schemas"]["FopdtModel"];
+            model: components["schemas"]["Model"];
             /**
              * Format: int32
              * @description Number in the loop's trail of models, from 1.
              */
             number: number;
+            /** @description What it was fitted under. */
+            options: components["schemas"]["FitOptions"];
+            /** @description The preparation that lay over the record. */
+            preparation: components["schemas"]["Step"][];
+            /** @description Why it was chosen, in the words of the engineer. */
+            reason: string;
             /**
              * Format: uuid
              * @description The record it was fitted to.
@@ -757,8 +1394,24 @@ export interface components {
             record_id: string;
             /** @description Name of that record. */
             record_name: string;
-            /** @description Whether the record has another content than it had when the model was fitted. */
+            /**
+             * Format: uuid
+             * @description The model that it was reduced from.
+             */
+            reduced_from?: string | null;
+            /** @description Whether the record has another content or another preparation than it had when the model was fitted. */
             stale: boolean;
+            validation?: components["schemas"]["Validation"] | null;
+            /**
+             * Format: double
+             * @description Start of the window that it was held against, in s; null where it was held against none.
+             */
+            validation_from?: number | null;
+            /**
+             * Format: double
+             * @description End of that window.
+             */
+            validation_to?: number | null;
             /**
              * Format: double
              * @description Start of the window in s from the start of the record.
@@ -770,16 +1423,86 @@ export interface components {
              */
             window_to: number;
         };
-        /** @description A point on the steady-state line of a model. */
-        Operating: {
+        /** @description How gain and time constant are followed in a sliding window. */
+        MovingHorizonOptions: {
             /**
              * Format: double
-             * @description OP at the start of the data, in its unit.
+             * @description Dead time in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description By which the window moves from fit to fit, in s; by default a fifth of the window.
+             */
+            every?: number | null;
+            /** @description Lowest and highest gain. */
+            gain: number[];
+            /**
+             * Format: double
+             * @description Most that the gain may change from fit to fit; null for any.
+             */
+            gain_change?: number | null;
+            /** @description Lowest and highest time constant in s, above 0. */
+            time_constant: number[];
+            /**
+             * Format: double
+             * @description Most that the time constant may change from fit to fit, in s; null for any.
+             */
+            time_constant_change?: number | null;
+            /**
+             * Format: double
+             * @description Length of the window in s.
+             */
+            window: number;
+        };
+        /** @description Responses of the PV to the OP as the data show them. */
+        Nonparametric: {
+            /**
+             * Format: double
+             * @description Seconds between the coefficients of the impulse response; longer than the sample time where samples were averaged.
+             */
+            block: number;
+            /** @description Coherence of OP and PV at the frequencies, 0 to 1: how much of the PV follows the OP. */
+            coherence: number[];
+            /** @description From smoothed spectra. */
+            frequency: components["schemas"]["FrequencyResponse"];
+            /** @description Lags of the window. */
+            lags: number;
+            /** @description From a finite impulse response by least squares, its covariance corrected for coloured residuals. */
+            step: components["schemas"]["StepResponse"];
+        };
+        /** @description What is estimated. */
+        NonparametricOptions: {
+            /**
+             * Format: double
+             * @description Length of the step response in s; by default a fifth of the data.
+             */
+            horizon?: number | null;
+            /**
+             * @description Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with wider bands. By default a
+             *     tenth of the samples, at most 200.
+             */
+            lags?: number | null;
+        };
+        /** @description What is estimated without a structure. */
+        NonparametricRequest: components["schemas"]["Stretch"] & {
+            /** @description Horizon and smoothing. */
+            options?: components["schemas"]["NonparametricOptions"];
+        };
+        /** @description Where a model rests. */
+        Operating: {
+            /** @description All inputs there, the OP first. */
+            inputs: number[];
+            /**
+             * Format: double
+             * @description OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands still.
              */
             op: number;
+            /** @description All outputs there, the PV first. */
+            outputs: number[];
             /**
              * Format: double
-             * @description The PV at which the model rests with this OP, in its unit.
+             * @description PV there, in its unit.
              */
             pv: number;
         };
@@ -796,6 +1519,178 @@ export interface components {
              */
             pv: number;
         };
+        /** @description What a step does. Where a `tag` is left out, it is done to the PV. */
+        Operation: {
+            /**
+             * Format: double
+             * @description Start in s.
+             */
+            from: number;
+            /** @enum {string} */
+            kind: "window";
+            /**
+             * Format: double
+             * @description End in s.
+             */
+            to: number;
+        } | {
+            /**
+             * Format: double
+             * @description Start in s.
+             */
+            from: number;
+            /** @enum {string} */
+            kind: "cut_out";
+            /**
+             * Format: double
+             * @description End in s.
+             */
+            to: number;
+        } | {
+            /** @description Samples of the neighbourhood on either side, 1 to 1000. */
+            half_window: number;
+            /** @enum {string} */
+            kind: "outliers";
+            /** @description By what they are replaced. */
+            replacement: components["schemas"]["Replacement"];
+            /** @description Tag of the channel. */
+            tag?: string | null;
+            /**
+             * Format: double
+             * @description Allowed distance in standard deviations, 1 to 20; 3 is common practice.
+             */
+            threshold: number;
+        } | {
+            /** @description How. */
+            fill: components["schemas"]["Fill"];
+            /** @enum {string} */
+            kind: "fill_gaps";
+            /**
+             * Format: double
+             * @description Longest gap that is filled, in s.
+             */
+            longest: number;
+        } | {
+            /** @enum {string} */
+            kind: "split_at_gaps";
+            /**
+             * Format: double
+             * @description Gaps longer than this split, in s.
+             */
+            longer_than: number;
+            /** @description The part that is kept, from 1; null for the longest. */
+            part?: number | null;
+        } | {
+            /**
+             * Format: double
+             * @description Seconds between samples, above 0.
+             */
+            interval: number;
+            /** @enum {string} */
+            kind: "resample";
+            /** @description How they are made. */
+            method: components["schemas"]["Resampling"];
+        } | {
+            /**
+             * Format: double
+             * @description What is added, in the unit of the channel.
+             */
+            by: number;
+            /** @enum {string} */
+            kind: "shift";
+            /** @description Tag of the channel. */
+            tag?: string | null;
+        } | {
+            /** @enum {string} */
+            kind: "remove";
+            /** @description Tag of the channel. */
+            tag?: string | null;
+            /** @description What is removed. */
+            what: components["schemas"]["Removed"];
+        } | {
+            /** @enum {string} */
+            kind: "low_pass";
+            /** @description Number of lags, 1 or 2. */
+            order: number;
+            /** @description Tag of the channel. */
+            tag?: string | null;
+            /**
+             * Format: double
+             * @description Time constant of each lag in s, above 0.
+             */
+            time_constant: number;
+            /** @description Whether it runs forth and back. */
+            zero_phase: boolean;
+        } | {
+            /** @enum {string} */
+            kind: "convert";
+            /** @description Tag of the channel. */
+            tag?: string | null;
+            /** @description The unit. */
+            unit: string;
+        } | {
+            /** @description The formula: numbers, + − * / ^, parentheses, sqrt, abs, exp, ln, log10, sin, cos, tan, min and max are known. */
+            formula: string;
+            /** @enum {string} */
+            kind: "compute";
+            /** @description What it is to the loop. */
+            role: components["schemas"]["Role"];
+            /** @description Tag of the new channel. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description One of the models that were tried. */
+        OrderChoice: {
+            /** @description Figures on the estimation data. */
+            criteria: components["schemas"]["Criteria"];
+            /**
+             * Format: double
+             * @description One-step fit on the estimation data in %.
+             */
+            estimation_fit: number;
+            /** @description The structure. */
+            structure: components["schemas"]["Structure"];
+            /**
+             * Format: double
+             * @description One-step fit on the validation data in %, where there are any.
+             */
+            validation_fit?: number | null;
+        };
+        /** @description The orders that are tried. */
+        OrderSearch: {
+            /** @description Highest order of A, 1 to 10. */
+            na: number;
+            /** @description Most coefficients of B, 1 to 10. */
+            nb: number;
+            /** @description Longest delay in samples, 1 to 200; the shortest is 1. */
+            nk: number;
+        };
+        /** @description Orders to be tried. */
+        OrdersRequest: components["schemas"]["Stretch"] & {
+            /** @description The highest orders. */
+            search: components["schemas"]["OrderSearch"];
+        };
+        /** @description A regular oscillation. */
+        Oscillation: {
+            /**
+             * Format: double
+             * @description Amplitude in PV units: half of the swing.
+             */
+            amplitude: number;
+            /** @description Whether it is taken for an oscillation. */
+            found: boolean;
+            /**
+             * Format: double
+             * @description Period in s.
+             */
+            period: number;
+            /**
+             * Format: double
+             * @description Mean of the intervals between zero crossings over three times their standard deviation; above 1 it is regular.
+             */
+            regularity: number;
+        };
         /** @description Limits of the output, in %. */
         OutputLimits: {
             /**
@@ -808,6 +1703,65 @@ export interface components {
              * @description Lowest output in %.
              */
             low: number;
+        };
+        /** @description Parameters over time are asked for. */
+        OverTimeRequest: components["schemas"]["Stretch"] & {
+            /** @description The method. */
+            method: components["schemas"]["Following"];
+        };
+        /** @description A parameter with its uncertainty. */
+        Parameter: {
+            /** @description Whether the value was given and not estimated. */
+            fixed: boolean;
+            /** @description Tag of the input that it belongs to, where the model has several. */
+            input?: string | null;
+            /** @description Ends of the 95 % confidence interval: the estimate ± 1.96 standard errors. */
+            interval?: number[] | null;
+            /** @description Name: `gain`, `dead_time`, `a1`, … */
+            name: string;
+            /**
+             * Format: double
+             * @description Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at a
+             *     bound) and where the parameter was given.
+             */
+            standard_error?: number | null;
+            /** @description The unit. */
+            unit: string;
+            /**
+             * Format: double
+             * @description The estimate, in `unit`.
+             */
+            value: number;
+            /**
+             * Format: double
+             * @description The standard error as it would be for white residuals.
+             */
+            white_error?: number | null;
+        };
+        /** @description How a model agrees with data. */
+        Performance: {
+            /**
+             * Format: double
+             * @description The same one sample ahead: the model knows the outputs until the sample before, too.
+             */
+            fit_one_step: number;
+            /**
+             * Format: double
+             * @description `100·(1 − ‖e‖/‖y − ȳ‖)` of the simulated output: the model knows the inputs only.
+             */
+            fit_simulated: number;
+            /**
+             * Format: double
+             * @description Correlation of neighbouring residuals, one sample ahead.
+             */
+            residual_correlation: number;
+            /**
+             * Format: double
+             * @description Standard deviation of what the simulated output leaves, PV units.
+             */
+            residual_deviation: number;
+            /** @description Number of samples of the PV that were used. */
+            samples: number;
         };
         /**
          * @description Settings of a PID controller: ideal form, % of span.
@@ -875,10 +1829,8 @@ export interface components {
             columns: components["schemas"]["ColumnPreview"][];
             /** @description Whether numbers are written with a decimal comma. */
             decimal_comma: boolean;
-            /** @description The character between cells. */
-            delimiter: string;
-            /** @description Name of the character encoding. */
-            encoding: string;
+            /** @description How the file is written, in words: `CSV, UTF-8, delimiter ;`, `XLSX, sheet Trend`. */
+            form: string;
             /** @description The mapping that is probably meant. */
             guess: components["schemas"]["Mapping"];
             /** @description The first rows as text, a cell a column. */
@@ -927,11 +1879,110 @@ export interface components {
             dead_time: number;
             /**
              * Format: double
+             * @description Gain K, in PV units per % of OP; not 0.
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description Lead Tz in s; below 0 for inverse response.
+             */
+            lead_time_constant?: number;
+            /** @enum {string} */
+            structure: "two_lags";
+            /**
+             * Format: double
+             * @description Time constant τ₁ in s, above 0.
+             */
+            time_constant_1: number;
+            /**
+             * Format: double
+             * @description Time constant τ₂ in s, above 0.
+             */
+            time_constant_2: number;
+        } | {
+            /**
+             * Format: double
+             * @description Damping ratio ζ, above 0.
+             */
+            damping: number;
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Gain K, in PV units per % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "second_order";
+            /**
+             * Format: double
+             * @description Time constant τ in s, above 0: the inverse of the natural frequency.
+             */
+            time_constant: number;
+        } | {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Integrating gain k', in PV units per second and % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "integrating_lag";
+            /**
+             * Format: double
+             * @description Time constant τ in s, above 0.
+             */
+            time_constant: number;
+        } | {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
              * @description Integrating gain k', in PV units per second and % of OP; not 0.
              */
             gain: number;
             /** @enum {string} */
             structure: "integrating";
+        };
+        /** @description How the sum of squares rises when one parameter is held away from its estimate and the others follow. */
+        Profile: {
+            /**
+             * Format: double
+             * @description The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured and for white
+             *     residuals, relative to the least sum.
+             */
+            allowed_rise: number;
+            /** @description Ends of the 95 % interval; an end is null where the sum does not rise that far. */
+            interval: (number | null)[];
+            /** @description Name of the parameter. */
+            parameter: string;
+            /** @description The points, from the lowest value on. */
+            points: components["schemas"]["ProfilePoint"][];
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description A point of a profile. */
+        ProfilePoint: {
+            /**
+             * Format: double
+             * @description Sum of squares there over the least one, minus 1.
+             */
+            rise: number;
+            /**
+             * Format: double
+             * @description Value of the parameter.
+             */
+            value: number;
         };
         /** @description A trial to begin with. */
         Proposal: {
@@ -954,6 +2005,10 @@ export interface components {
              * @description The model; null for the chosen one.
              */
             model_id?: string | null;
+        };
+        /** @description Marks to read by. */
+        ReadRequest: {
+            marks?: components["schemas"]["Marks"] | null;
         };
         /** @description A record without its samples. */
         RecordInfo: {
@@ -987,6 +2042,8 @@ export interface components {
             notes: string[];
             /** @description Where it came from. */
             origin: string;
+            /** @description The steps laid over it, in their order. */
+            preparation: components["schemas"]["Step"][];
             /**
              * Format: double
              * @description Seconds between samples; null where they are not even.
@@ -995,11 +2052,160 @@ export interface components {
             /** @description Time of the first sample, ISO 8601, where known. */
             started?: string | null;
         };
+        /** @description How the parameters of an ARX model are followed. */
+        RecursiveOptions: {
+            /**
+             * Format: double
+             * @description Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten while it is reached, so that the
+             *     covariance does not wind up when the OP stands still.
+             */
+            covariance_bound: number;
+            /**
+             * Format: double
+             * @description Dead zone in PV units: while the prediction error is no larger, nothing is learnt. 0 for none.
+             */
+            dead_zone: number;
+            /**
+             * Format: double
+             * @description Forgetting factor λ, 0.9 to 1: the memory is about `1/(1 − λ)` samples.
+             */
+            forgetting: number;
+            /** @description Coefficients of A after the leading 1, 1 to 6. */
+            na: number;
+            /** @description Coefficients of B, 1 to 6. */
+            nb: number;
+            /** @description Delay in samples, 1 to 1000. */
+            nk: number;
+        };
+        /** @description How a model is reduced. */
+        ReduceRequest: {
+            /** @description Whether the reduced model is kept in the trail. */
+            keep?: boolean;
+            /** @description The method. */
+            method: components["schemas"]["ReductionMethod"];
+            /** @description The structure to be had. */
+            structure: components["schemas"]["Structure"];
+        };
+        /** @description A reduction, and the model in the trail where it is kept. */
+        ReducedModel: {
+            kept?: components["schemas"]["ModelRow"] | null;
+            /** @description What was reduced, and the error. */
+            reduction: components["schemas"]["Reduction"];
+        };
+        /** @description A reduced model and how far it is from the one it came from. */
+        Reduction: {
+            /** @description The step response of the reduced model, at the same times. */
+            after: components["schemas"]["StepResponse"];
+            /** @description The step response of the model that was reduced. */
+            before: components["schemas"]["StepResponse"];
+            /**
+             * Format: double
+             * @description Largest difference of the step responses, in % of the final value.
+             */
+            largest_error: number;
+            /**
+             * Format: double
+             * @description Root of the mean square of the difference until it has settled, in % of the final value.
+             */
+            mean_error: number;
+            /** @description The reduced model; it rests where the other one does. Its parameters have no standard errors. */
+            model: components["schemas"]["Model"];
+            /** @description The steps of the rule with the numbers filled in. */
+            steps: string[];
+        };
+        /**
+         * @description How a model is reduced.
+         * @enum {string}
+         */
+        ReductionMethod: "half_rule" | "step_response";
+        /** @description An ellipse in which both parameters lie together with 95 % probability. */
+        Region: {
+            /** @description The estimates. */
+            centre: number[];
+            /**
+             * Format: double
+             * @description Correlation of the two estimates.
+             */
+            correlation: number;
+            /** @description Points of the outline. */
+            outline: number[][];
+            /** @description Names of the parameters. */
+            parameters: string[];
+            /** @description Their units. */
+            units: string[];
+        };
+        /**
+         * @description What is removed.
+         * @enum {string}
+         */
+        Removed: "offset" | "trend";
+        /**
+         * @description What takes the place of an outlier.
+         * @enum {string}
+         */
+        Replacement: "median" | "missing";
+        /**
+         * @description How samples between samples are made.
+         * @enum {string}
+         */
+        Resampling: "line" | "mean";
+        /** @description Correlations of the residuals over the lags, with the bands in which 99 % of them lie if there is nothing to find. */
+        ResidualTests: {
+            /** @description Autocorrelation at lags 0 … n samples; 1 at lag 0. */
+            autocorrelation: number[];
+            /**
+             * Format: double
+             * @description Half width of the 99 % band of the autocorrelation.
+             */
+            autocorrelation_band: number;
+            /** @description For each input: how the residuals correlate with it. */
+            cross_correlation: components["schemas"]["CrossCorrelation"][];
+            /**
+             * Format: double
+             * @description Probability of correlations as large as these if the residuals are white (Ljung & Box, Biometrika 65, 1978).
+             */
+            whiteness: number;
+        };
         /**
          * @description What a channel is to the loop.
          * @enum {string}
          */
         Role: "pv" | "op" | "sp" | "dv" | "other";
+        /** @description A pole or zero. */
+        Root: {
+            /**
+             * Format: double
+             * @description Damping ratio of a complex pair.
+             */
+            damping?: number | null;
+            /**
+             * Format: double
+             * @description Whether it is of `z`, the unit circle being the limit of stability, and its distance from 0.
+             */
+            discrete_modulus?: number | null;
+            /**
+             * Format: double
+             * @description Imaginary part.
+             */
+            im: number;
+            /**
+             * Format: double
+             * @description Real part: of `s` in 1/s for transfer functions, of `z` for difference equations.
+             */
+            re: number;
+            /**
+             * Format: double
+             * @description Time constant in s, `−1/Re s`; null where it is not stable or has none.
+             */
+            time_constant?: number | null;
+        };
+        /** @description An experiment to be carried out. */
+        RunRequest: {
+            /** @description The plan. */
+            experiment: components["schemas"]["ExperimentSpec"];
+            /** @description Name of the record, 1 to 120 characters. */
+            name: string;
+        };
         /** @description Samples for drawing. */
         Samples: {
             /** @description Number of samples in the stretch, of which these are the extremes. */
@@ -1092,6 +2298,52 @@ export interface components {
             /** @description Tag, for example `TIC-204.PV`. */
             tag: string;
         };
+        /** @description The kind of signal. All begin with a stretch of rest. */
+        SignalKind: {
+            /** @enum {string} */
+            kind: "step";
+        } | {
+            /** @enum {string} */
+            kind: "doublet";
+            /**
+             * Format: double
+             * @description Length of each half in s; null for a third of the time.
+             */
+            width?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "staircase";
+            /** @description Steps on the way up, 1 to 20. */
+            levels: number;
+        } | {
+            /**
+             * Format: double
+             * @description Shortest time between moves in s; null for a quarter of the time constant (a clock of τ/3 to τ/5 is common practice).
+             */
+            clock?: number | null;
+            /** @enum {string} */
+            kind: "prbs";
+        } | {
+            /** @enum {string} */
+            kind: "generalised_binary_noise";
+            /**
+             * Format: double
+             * @description Mean time between switches in s; null for a third of the settling time.
+             */
+            mean_switching_time?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "multisine";
+            /** @description Number of sines, 2 to 100. */
+            lines: number;
+        };
+        /** @description The name and unit of a signal of a model. */
+        SignalName: {
+            /** @description Tag, as in the record. */
+            tag: string;
+            /** @description Unit. */
+            unit: string;
+        };
         /** @description The signals of a loop. */
         Signals: {
             /** @description Controller output. */
@@ -1127,10 +2379,137 @@ export interface components {
             unit: string;
         };
         /**
-         * @description The structure of a model.
+         * @description How an import stands.
          * @enum {string}
          */
-        Structure: "fopdt";
+        Stage: "running" | "done" | "failed";
+        /** @description What was under way in the record when the data began, and its slow drift: not part of the process. */
+        StartOfRecord: {
+            /**
+             * Format: double
+             * @description Drift of the PV, per second.
+             */
+            drift: number;
+            /** @description What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits better. */
+            inputs: number[];
+            /** @description Estimated coefficients of what the states at the start left behind. */
+            transients: number[];
+        };
+        /** @description One step. Times are in s from the start of the untouched record. */
+        Step: {
+            /** @description Whether it is done; a step that is off is kept. */
+            enabled?: boolean;
+            /** @description What is done. */
+            operation: components["schemas"]["Operation"];
+        };
+        /** @description A response with its 95 % band. */
+        StepResponse: {
+            /** @description Half width of the 95 % band; empty where there is no covariance. */
+            half_widths: number[];
+            /** @description Times in s since the step. */
+            times: number[];
+            /** @description PV units per unit of the input. */
+            values: number[];
+        };
+        /** @description How much a valve sticks. */
+        Stiction: {
+            /**
+             * Format: double
+             * @description Band in which the OP may move without moving the valve, in %.
+             */
+            band: number;
+            /** @description Whether the valve is taken to stick. */
+            found: boolean;
+            /**
+             * Format: double
+             * @description By which share the misfit (sum of squares) falls against a valve that follows.
+             */
+            improvement: number;
+        };
+        /** @description Part of a record. */
+        Stretch: {
+            /** @description Tags of measured disturbances, which are further inputs. */
+            disturbances?: string[];
+            /**
+             * Format: uuid
+             * @description The record; its preparation is applied.
+             */
+            record_id: string;
+            /** @description The windows. */
+            windows: components["schemas"]["Windows"];
+        };
+        /**
+         * @description The structure of a model.
+         *
+         *     The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial ones
+         *     are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2); their orders hold for every input.
+         */
+        Structure: {
+            /** @enum {string} */
+            kind: "fopdt";
+        } | {
+            /** @enum {string} */
+            kind: "two_lags";
+        } | {
+            /** @enum {string} */
+            kind: "underdamped";
+        } | {
+            /** @enum {string} */
+            kind: "two_lags_lead";
+        } | {
+            /** @enum {string} */
+            kind: "integrating";
+        } | {
+            /** @enum {string} */
+            kind: "integrating_lag";
+        } | {
+            /** @enum {string} */
+            kind: "arx";
+            /** @description Coefficients of A after the leading 1. */
+            na: number;
+            /** @description Coefficients of each B. */
+            nb: number;
+            /** @description Delay of the inputs in samples; 1 is the hold's own. */
+            nk: number;
+        } | {
+            /** @enum {string} */
+            kind: "armax";
+            /** @description Coefficients of A after the leading 1. */
+            na: number;
+            /** @description Coefficients of each B. */
+            nb: number;
+            /** @description Coefficients of C after the leading 1. */
+            nc: number;
+            /** @description Delay of the inputs in samples. */
+            nk: number;
+        } | {
+            /** @enum {string} */
+            kind: "output_error";
+            /** @description Coefficients of each B. */
+            nb: number;
+            /** @description Coefficients of each F after the leading 1. */
+            nf: number;
+            /** @description Delay of the inputs in samples. */
+            nk: number;
+        } | {
+            /** @enum {string} */
+            kind: "box_jenkins";
+            /** @description Coefficients of each B. */
+            nb: number;
+            /** @description Coefficients of C after the leading 1. */
+            nc: number;
+            /** @description Coefficients of D after the leading 1. */
+            nd: number;
+            /** @description Coefficients of each F after the leading 1. */
+            nf: number;
+            /** @description Delay of the inputs in samples. */
+            nk: number;
+        } | {
+            /** @enum {string} */
+            kind: "state_space";
+            /** @description Number of states; 0 takes it from the singular values. */
+            order: number;
+        };
         /** @description Where the times of a record come from. */
         TimeSource: {
             /** @description Name of the column. */
@@ -1158,6 +2537,11 @@ export interface components {
          * @enum {string}
          */
         Tone: "good" | "caution" | "bad";
+        /**
+         * @description What a finding is about.
+         * @enum {string}
+         */
+        Topic: "move" | "excitation" | "saturation" | "frozen" | "quantised" | "oscillation" | "stiction" | "closed_loop" | "gaps";
         /** @description The course of a trial. */
         Trace: {
             /** @description The signals. */
@@ -1271,6 +2655,36 @@ export interface components {
             /** @description What it seems to hold. */
             preview: components["schemas"]["Preview"];
         };
+        /** @description A model against data: how it agrees, and what it leaves. */
+        Validation: {
+            /** @description Agreement with these data. */
+            performance: components["schemas"]["Performance"];
+            /** @description Tests of the one-step residuals. */
+            tests: components["schemas"]["ResidualTests"];
+            /** @description What they mean. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        /** @description What a model is held against. */
+        ValidationWindow: {
+            /** @enum {string} */
+            kind: "half";
+        } | {
+            /** @enum {string} */
+            kind: "none";
+        } | {
+            /**
+             * Format: double
+             * @description Start in s.
+             */
+            from: number;
+            /** @enum {string} */
+            kind: "window";
+            /**
+             * Format: double
+             * @description End in s.
+             */
+            to: number;
+        };
         /** @description A sentence with its figure, and the rule that it applies. */
         Verdict: {
             /** @description The rule and its source. */
@@ -1279,6 +2693,21 @@ export interface components {
             text: string;
             /** @description How it is to be taken. */
             tone: components["schemas"]["Tone"];
+        };
+        /** @description The windows. Times are in s from the start of the untouched record. */
+        Windows: {
+            /**
+             * Format: double
+             * @description Start of the estimation window; null for the start.
+             */
+            from?: number | null;
+            /**
+             * Format: double
+             * @description End of the estimation window, or of both together where `validation` is `half`; null for the end.
+             */
+            to?: number | null;
+            /** @description What the model is held against. */
+            validation?: components["schemas"]["ValidationWindow"];
         };
     };
     responses: never;
@@ -1289,6 +2718,37 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    plan_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ExperimentSpec"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentPlan"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     health: {
         parameters: {
             query?: never;
@@ -1307,6 +2767,66 @@ export interface operations {
                 };
             };
             500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    import_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the import */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the import */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportState"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1365,6 +2885,90 @@ export interface operations {
             };
         };
     };
+    run_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RunRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_import: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ImportRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ImportState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     list_models: {
         parameters: {
             query?: never;
@@ -1395,7 +2999,7 @@ export interface operations {
             };
         };
     };
-    identify: {
+    fit_model: {
         parameters: {
             query?: never;
             header?: never;
@@ -1417,6 +3021,132 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    without_structure: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NonparametricRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Nonparametric"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    try_orders: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OrdersRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OrderChoice"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    over_time: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["OverTimeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Courses"];
                 };
             };
             404: {
@@ -1509,28 +3239,70 @@ export interface operations {
             };
         };
     };
-    import_record: {
+    inspect_record: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 /** @description Tag of the loop */
                 tag: string;
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Inspection"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description Identifier of the record */
+                id: string;
             };
             cookie?: never;
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ImportRequest"];
+                "application/json": components["schemas"]["ReadRequest"];
             };
         };
         responses: {
-            201: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
                 content: {
-                    "application/json": components["schemas"]["RecordInfo"];
+                    "application/json": components["schemas"]["HandReading"];
                 };
             };
             404: {
@@ -1665,7 +3437,7 @@ export interface operations {
             };
         };
     };
-    choose_model: {
+    analyse: {
         parameters: {
             query?: never;
             header?: never;
@@ -1682,10 +3454,60 @@ export interface operations {
                     [name: string]: unknown;
                 };
                 content: {
+                    "application/json": components["schemas"]["Analysis"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    choose_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Choice"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
                     "application/json": components["schemas"]["ModelRow"];
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -1740,6 +3562,174 @@ export interface operations {
             };
         };
     };
+    parameter_profile: {
+        parameters: {
+            query: {
+                /** @description Name of the parameter, such as `dead_time`. */
+                parameter: string;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Profile"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    reduce_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReduceRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReducedModel"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    record_file: {
+        parameters: {
+            query: {
+                /** @description `csv`, `tsv`, `xlsx`, `parquet` or `json`. */
+                format: string;
+                /** @description Whether the steps of the preparation are applied. */
+                prepared?: boolean;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_preparation: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Step"][];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     samples: {
         parameters: {
             query?: {
@@ -1749,6 +3739,8 @@ export interface operations {
                 to?: number | null;
                 /** @description Number of stretches, such as the width of the strip in pixels; 1 to 4000. */
                 buckets?: number | null;
+                /** @description Whether the steps of the preparation are applied; false shows the record untouched. */
+                prepared?: boolean;
             };
             header?: never;
             path: {

@@ -5,11 +5,16 @@ import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, wa
 import { number, timeUnit } from "../lib/format";
 import type { Mark, Panel } from "../lib/strip";
 import { rangeOf, series, table, valueAt } from "../lib/stripData";
-import { drawGround, drawNotes, type Surroundings } from "../lib/stripDrawing";
+import { drawGround, drawNotes, drawUnder, type Surroundings } from "../lib/stripDrawing";
 import { colour, paletteVersion } from "../lib/theme";
 
 const props = defineProps<{ panels: Panel[]; marks?: Mark[]; label: string; extent?: [number, number] }>();
-const emit = defineEmits<{ view: [from: number, to: number]; drawn: [] }>();
+const emit = defineEmits<{
+  view: [from: number, to: number];
+  drawn: [];
+  /** A mark or level was drawn to another time or value; `settled` once it is let go. */
+  drag: [key: string, to: number, settled: boolean];
+}>();
 
 const AXIS_WIDTH = 56;
 const LABEL_WIDTH = 92;
@@ -47,6 +52,7 @@ const layout = computed(() =>
         curve.stepped,
         curve.fillTo,
         curve.faint,
+        curve.half !== undefined,
       ]),
     ]),
   ),
@@ -102,7 +108,11 @@ function options(panel: Panel, index: number, width: number, height: number): uP
     series: [{}, ...panel.curves.map(series)],
     hooks: {
       drawClear: [(plot) => drawGround(plot, current(index))],
-      draw: [(plot) => drawNotes(plot, current(index), surroundings(index))],
+      drawAxes: [(plot) => drawUnder(plot, current(index))],
+      draw: [
+        (plot) => drawNotes(plot, current(index), surroundings(index)),
+        (plot) => placeHandles(plot, index),
+      ],
       setSelect: [(plot) => zoomToSelection(plot)],
       setCursor: [(plot) => readCursor(plot)],
     },
@@ -115,6 +125,78 @@ function surroundings(index: number): Surroundings {
 
 function current(index: number): Panel {
   return props.panels[index] as Panel;
+}
+
+/** Handles of what can be drawn, where they stand on the screen. */
+interface Handle {
+  key: string;
+  label: string;
+  colour: string;
+  isLevel: boolean;
+  panel: number;
+  at: number;
+  value: number;
+}
+const handles = ref<Handle[]>([]);
+
+function placeHandles(plot: uPlot, index: number) {
+  const panel = current(index);
+  const own: Handle[] = [];
+  const place = (key: string, label: string, token: string, value: number, isLevel: boolean) =>
+    own.push({
+      key,
+      label,
+      colour: token,
+      isLevel,
+      panel: index,
+      at: isLevel
+        ? plot.over.offsetTop + plot.valToPos(value, "y")
+        : plot.over.offsetLeft + plot.valToPos(value, "x"),
+      value,
+    });
+  if (panel.level) place(panel.level.key, panel.level.label, panel.level.colour, panel.level.value, true);
+  if (index === 0) {
+    for (const mark of props.marks ?? []) {
+      const isShown = mark.time >= shown[0] && mark.time <= shown[1];
+      if (mark.key && isShown) place(mark.key, mark.label, mark.colour, mark.time, false);
+    }
+  }
+  const others = handles.value.filter((handle) => handle.panel !== index);
+  const next = [...others, ...own];
+  if (JSON.stringify(next) !== JSON.stringify(handles.value)) handles.value = next;
+}
+
+function dragged(event: PointerEvent, handle: Handle) {
+  const plot = plots[handle.panel];
+  if (!plot) return;
+  event.preventDefault();
+  const target = event.currentTarget as HTMLElement;
+  target.setPointerCapture(event.pointerId);
+  const valueAtPointer = (moved: PointerEvent) => {
+    const box = plot.over.getBoundingClientRect();
+    return handle.isLevel
+      ? plot.posToVal(moved.clientY - box.top, "y")
+      : plot.posToVal(moved.clientX - box.left, "x");
+  };
+  const move = (moved: PointerEvent) => emit("drag", handle.key, valueAtPointer(moved), false);
+  const drop = (moved: PointerEvent) => {
+    target.removeEventListener("pointermove", move);
+    target.removeEventListener("pointerup", drop);
+    emit("drag", handle.key, valueAtPointer(moved), true);
+  };
+  target.addEventListener("pointermove", move);
+  target.addEventListener("pointerup", drop);
+}
+
+function nudged(event: KeyboardEvent, handle: Handle) {
+  const plot = plots[handle.panel];
+  const by = { ArrowLeft: -1, ArrowDown: -1, ArrowRight: 1, ArrowUp: 1 }[event.key];
+  if (!plot || by === undefined) return;
+  event.preventDefault();
+  event.stopPropagation();
+  const axis = plot.scales[handle.isLevel ? "y" : "x"];
+  const span = (axis?.max ?? 1) - (axis?.min ?? 0);
+  emit("drag", handle.key, handle.value + by * span * (event.shiftKey ? 0.02 : 0.002), true);
 }
 
 function readCursor(plot: uPlot) {
@@ -280,6 +362,35 @@ defineExpose({ reset: () => show(...whole.value), view: () => shown });
         <span v-if="readout" class="whitespace-pre text-ink">{{ readout.values.get(panel.key) }}</span>
         <span v-if="readout && index === 0" class="text-soft">at {{ readout.time }}</span>
       </div>
+      <button
+        v-for="handle in handles.filter((known) => known.panel === index)"
+        :key="handle.key"
+        type="button"
+        role="slider"
+        :aria-label="handle.label"
+        :aria-valuenow="handle.value"
+        class="absolute z-20 touch-none"
+        :class="
+          handle.isLevel
+            ? 'right-[92px] left-[56px] h-[11px] -translate-y-1/2 cursor-ns-resize'
+            : 'top-[2px] bottom-0 w-[13px] -translate-x-1/2 cursor-ew-resize'
+        "
+        :style="handle.isLevel ? { top: `${handle.at}px` } : { left: `${handle.at}px` }"
+        @pointerdown="dragged($event, handle)"
+        @keydown="nudged($event, handle)"
+      >
+        <span
+          v-if="handle.isLevel"
+          class="pointer-events-none absolute inset-x-0 top-1/2 border-t-2 border-dotted"
+          :style="{ borderColor: `var(${handle.colour})` }"
+        />
+        <span
+          v-if="handle.isLevel"
+          class="pointer-events-none absolute -top-[13px] right-1 bg-sheet/85 px-1 text-[12px]"
+          :style="{ color: `var(${handle.colour})` }"
+          >⇕ {{ handle.label }}</span
+        >
+      </button>
     </div>
   </div>
 </template>

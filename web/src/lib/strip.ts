@@ -17,6 +17,8 @@ export interface Curve {
   fillTo?: number;
   /** Laid under the others, without a label. */
   faint?: boolean;
+  /** Half widths of a band about the curve. */
+  half?: (number | null)[];
 }
 
 export interface Panel {
@@ -32,12 +34,20 @@ export interface Panel {
   limits?: { low: number; high: number };
   /** Bands across the panel, such as the settling band. */
   bands?: { from: number; to: number; low: number; high: number }[];
+  /** Stretches that are called out, over the whole height. */
+  shades?: { from: number; to: number; colour: string }[];
+  /** A value that can be drawn up and down. */
+  level?: { key: string; value: number; label: string; colour: string };
+  /** Straight lines over the curves, from time and value to time and value. */
+  strokes?: { from: [number, number]; to: [number, number]; colour: string }[];
 }
 
 export interface Mark {
   time: number;
   label: string;
   colour: string;
+  /** Names a mark that can be drawn to and fro. */
+  key?: string;
 }
 
 /** Dash patterns of the curves that are laid over: told apart without colour. */

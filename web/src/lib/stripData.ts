@@ -31,11 +31,18 @@ export function rangeOf(panel: Panel, height: number, shown: [number, number]): 
   for (const curve of panel.curves) {
     curve.values.forEach((value, k) => {
       const time = curve.times[k] as number;
-      if (value !== null && time >= shown[0] && time <= shown[1]) take(value);
+      if (value === null || time < shown[0] || time > shown[1]) return;
+      take(value);
+      const half = curve.half?.[k];
+      if (half !== null && half !== undefined) {
+        take(value - half);
+        take(value + half);
+      }
     });
     if (curve.fillTo !== undefined) take(curve.fillTo);
   }
   panel.include?.forEach(take);
+  if (panel.level) take(panel.level.value);
   if (low > high) return [0, 1];
   if (high === low) {
     const room = Math.max(0.5, 0.02 * Math.abs(high));

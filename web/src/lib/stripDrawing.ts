@@ -19,6 +19,54 @@ export function drawGround(plot: uPlot, panel: Panel) {
   }
 }
 
+/** Stretches that are called out, and the bands about curves. */
+export function drawUnder(plot: uPlot, panel: Panel) {
+  const { ctx, bbox } = plot;
+  clipped(plot, () => {
+    for (const shade of panel.shades ?? []) {
+      const [left, right] = [plot.valToPos(shade.from, "x", true), plot.valToPos(shade.to, "x", true)];
+      ctx.globalAlpha = 0.14;
+      ctx.fillStyle = colour(shade.colour);
+      ctx.fillRect(left, bbox.top, Math.max(2, right - left), bbox.height);
+      ctx.globalAlpha = 0.8;
+      ctx.fillRect(left, bbox.top, Math.max(2, right - left), 3 * devicePixelRatio);
+    }
+    for (const curve of panel.curves) {
+      const { half } = curve;
+      if (!half) continue;
+      ctx.globalAlpha = 0.18;
+      ctx.fillStyle = colour(curve.colour);
+      ctx.beginPath();
+      const edge = (k: number, sign: number) => {
+        const [value, width] = [curve.values[k], half[k]];
+        if (value === null || value === undefined || width === null || width === undefined) return;
+        ctx.lineTo(plot.valToPos(curve.times[k] as number, "x", true), plot.valToPos(value + sign * width, "y", true));
+      };
+      for (let k = 0; k < curve.times.length; k += 1) edge(k, 1);
+      for (let k = curve.times.length - 1; k >= 0; k -= 1) edge(k, -1);
+      ctx.fill();
+    }
+    ctx.globalAlpha = 1;
+  });
+}
+
+/** Straight lines over the curves. */
+function drawStrokes(plot: uPlot, panel: Panel) {
+  const { ctx } = plot;
+  clipped(plot, () => {
+    for (const { from, to, colour: token } of panel.strokes ?? []) {
+      ctx.strokeStyle = colour(token);
+      ctx.lineWidth = 1.4 * devicePixelRatio;
+      ctx.setLineDash([6 * devicePixelRatio, 4 * devicePixelRatio]);
+      ctx.beginPath();
+      ctx.moveTo(plot.valToPos(from[0], "x", true), plot.valToPos(from[1], "y", true));
+      ctx.lineTo(plot.valToPos(to[0], "x", true), plot.valToPos(to[1], "y", true));
+      ctx.stroke();
+    }
+    ctx.setLineDash([]);
+  });
+}
+
 function clipped(plot: uPlot, draw: () => void) {
   const { ctx, bbox } = plot;
   ctx.save();
@@ -71,6 +119,7 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
     }
   }
   if (panel.limits) drawLimits(plot, panel);
+  if (panel.strokes) drawStrokes(plot, panel);
   drawLabels(plot, panel, shown[1]);
   if (isLast) {
     ctx.fillStyle = colour("--ink-soft");

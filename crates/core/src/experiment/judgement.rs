@@ -34,7 +34,11 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
     if swing < 4.0 * spec.noise {
         verdicts.push(Verdict::new(
             Tone::Bad,
-            format!("The PV moves by {} times the noise only: take at least {} %.", readable(swing / spec.noise), readable(4.0 * spec.noise / swing.max(1e-12) * plan.amplitude)),
+            format!(
+                "The PV moves by {} times the noise only: take at least {} %.",
+                readable(swing / spec.noise),
+                readable(4.0 * spec.noise / swing.max(1e-12) * plan.amplitude)
+            ),
             "a move should lift the PV by at least 4 times the noise (common practice)",
         ));
     }
@@ -81,7 +85,11 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
         })
         .collect();
     if poorly.is_empty() {
-        let worst = plan.expected.iter().filter_map(|e| Some(100.0 * e.standard_error? / e.value.abs().max(1e-12))).fold(0.0, f64::max);
+        let worst = plan
+            .expected
+            .iter()
+            .filter_map(|e| Some(100.0 * e.standard_error? / e.value.abs().max(1e-12)))
+            .fold(0.0, f64::max);
         verdicts.push(Verdict::new(
             Tone::Good,
             format!("A fit will know every parameter to {} % or better (standard error).", readable(worst)),

@@ -97,14 +97,17 @@ impl ExperimentSpec {
         check::positive("sample_time", self.sample_time, "s")?;
         check::within("duration", self.duration, 20.0 * self.sample_time, MOST_SAMPLES * self.sample_time, "s")?;
         check::finite("operating_point.pv", self.operating_point.pv)?;
-        for (name, [low, high], inside) in [
-            ("pv_range", self.pv_range, self.operating_point.pv),
-            ("op_range", self.op_range, self.operating_point.op),
-        ] {
+        for (name, [low, high], inside) in
+            [("pv_range", self.pv_range, self.operating_point.pv), ("op_range", self.op_range, self.operating_point.op)]
+        {
             check::finite(name, low)?;
             check::finite(name, high)?;
             if !(low..=high).contains(&inside) || low == high {
-                return Err(Error::invalid(name, format!("{low} to {high}"), format!("a range around the resting value, {inside}")));
+                return Err(Error::invalid(
+                    name,
+                    format!("{low} to {high}"),
+                    format!("a range around the resting value, {inside}"),
+                ));
             }
         }
         check::within("op_range", self.op_range[0], 0.0, 100.0, "%")?;
@@ -126,7 +129,8 @@ impl ExperimentSpec {
     /// Dead time and four time constants, in s; of an integrating process, over which a lag is seen.
     pub(crate) fn settling(&self) -> f64 {
         let scale = self.process.time_scale() - self.process.dead_time();
-        self.process.dead_time() + 4.0 * if scale > 0.0 { scale } else { self.process.dead_time().max(5.0 * self.sample_time) }
+        self.process.dead_time()
+            + 4.0 * if scale > 0.0 { scale } else { self.process.dead_time().max(5.0 * self.sample_time) }
     }
 
     /// Corner frequency in rad/s.
@@ -148,7 +152,8 @@ impl ExperimentSpec {
             None => self.largest_amplitude(&unit, &shape)?,
         };
         let rest = self.operating_point.op;
-        let wanted: Vec<f64> = unit.iter().map(|value| (rest + amplitude * value).clamp(self.op_range[0], self.op_range[1])).collect();
+        let wanted: Vec<f64> =
+            unit.iter().map(|value| (rest + amplitude * value).clamp(self.op_range[0], self.op_range[1])).collect();
         let op = sequence::limited(&wanted, rest, self.op_rate.map(|rate| rate * self.sample_time));
         let deviations: Vec<f64> = op.iter().map(|value| value - rest).collect();
         let response = self.process.response_to(&axis, &deviations)?;
@@ -179,9 +184,22 @@ impl ExperimentSpec {
         let (mut largest, noise) = (f64::MAX, 2.0 * self.noise);
         for (reach, room) in unit
             .iter()
-            .map(|value| (*value, if *value > 0.0 { self.op_range[1] - self.operating_point.op } else { self.operating_point.op - self.op_range[0] }))
+            .map(|value| {
+                (
+                    *value,
+                    if *value > 0.0 {
+                        self.op_range[1] - self.operating_point.op
+                    } else {
+                        self.operating_point.op - self.op_range[0]
+                    },
+                )
+            })
             .chain(shape.iter().map(|value| {
-                let end = if *value > 0.0 { self.pv_range[1] - self.operating_point.pv } else { self.operating_point.pv - self.pv_range[0] };
+                let end = if *value > 0.0 {
+                    self.pv_range[1] - self.operating_point.pv
+                } else {
+                    self.operating_point.pv - self.pv_range[0]
+                };
                 (wide * value, FILLED * end - noise)
             }))
         {
@@ -218,12 +236,7 @@ impl ExperimentPlan {
             version: TRIAL_VERSION,
             plant: plant.clone(),
             candidate: Candidate { controller: crate::controller::ControllerSpec::Manual },
-            scenario: Scenario {
-                duration: self.times.last().copied().unwrap_or(0.0),
-                scan: sample_time,
-                seed,
-                events,
-            },
+            scenario: Scenario { duration: self.times.last().copied().unwrap_or(0.0), scan: sample_time, seed, events },
         };
         trial.validate()?;
         Ok(trial)
@@ -303,9 +316,14 @@ mod tests {
             let spec = spec(signal.clone());
             let plan = spec.plan().unwrap();
             assert!(plan.op.iter().all(|op| (20.0..=80.0).contains(op)));
-            let reach = plan.pv.iter().zip(&plan.pv_half_width).map(|(pv, half)| (pv - 70.0).abs() + half).fold(0.0, f64::max);
+            let reach =
+                plan.pv.iter().zip(&plan.pv_half_width).map(|(pv, half)| (pv - 70.0).abs() + half).fold(0.0, f64::max);
             assert!((4.0..=6.0).contains(&reach), "{signal:?}: {reach}");
-            assert!(!plan.verdicts.iter().any(|verdict| verdict.text.contains("leaves its safe range")), "{:?}", plan.verdicts);
+            assert!(
+                !plan.verdicts.iter().any(|verdict| verdict.text.contains("leaves its safe range")),
+                "{:?}",
+                plan.verdicts
+            );
             assert!((plan.spectrum.iter().sum::<f64>() - 100.0).abs() < 1e-6);
             // Too large an amplitude is warned of.
             let bold = ExperimentSpec { amplitude: Some(25.0), ..spec }.plan().unwrap();
@@ -326,13 +344,22 @@ mod tests {
                     });
                     let output = Series::new("PV", "°C", noisy.collect());
                     let axis = TimeAxis::uniform(2.0, plan.op.len()).unwrap();
-                    fit(&DataSet::single(axis, Series::new("OP", "%", plan.op.clone()), output), &FitOptions::new(Structure::Fopdt)).unwrap()
+                    fit(
+                        &DataSet::single(axis, Series::new("OP", "%", plan.op.clone()), output),
+                        &FitOptions::new(Structure::Fopdt),
+                    )
+                    .unwrap()
                 })
                 .collect();
             for (k, expected) in plan.expected.iter().enumerate() {
-                let spread = (fits.iter().map(|fit| (fit.parameters[k].value - expected.value).powi(2)).sum::<f64>() / 40.0).sqrt();
+                let spread = (fits.iter().map(|fit| (fit.parameters[k].value - expected.value).powi(2)).sum::<f64>()
+                    / 40.0)
+                    .sqrt();
                 // 40 repetitions tell the spread to 11 %; three of these.
-                assert!((spread / expected.standard_error.unwrap() - 1.0).abs() < 0.36, "{signal:?} {expected:?}: {spread}");
+                assert!(
+                    (spread / expected.standard_error.unwrap() - 1.0).abs() < 0.36,
+                    "{signal:?} {expected:?}: {spread}"
+                );
             }
         }
     }
@@ -342,7 +369,10 @@ mod tests {
         let spec = ExperimentSpec { op_rate: Some(0.5), ..spec(SignalKind::Doublet { width: None }) };
         let plan = spec.plan().unwrap();
         assert!(plan.op.windows(2).all(|pair| (pair[1] - pair[0]).abs() <= 1.0 + 1e-9), "0.5 %/s over 2 s");
-        let signal = |tag: &str, high, unit: &str| crate::simulation::Signal { tag: tag.into(), span: crate::units::Span::new(0.0, high, unit) };
+        let signal = |tag: &str, high, unit: &str| crate::simulation::Signal {
+            tag: tag.into(),
+            span: crate::units::Span::new(0.0, high, unit),
+        };
         let plant = Plant {
             process: spec.process.clone(),
             pv: signal("T.PV", 150.0, "°C"),
@@ -365,7 +395,10 @@ mod tests {
             change(&mut changed);
             changed.plan().unwrap_err().to_string()
         };
-        assert!(refused(|s| s.pv_range = [80.0, 90.0]).starts_with("pv_range is 80 to 90; allowed: a range around the resting value, 70"));
+        assert!(
+            refused(|s| s.pv_range = [80.0, 90.0])
+                .starts_with("pv_range is 80 to 90; allowed: a range around the resting value, 70")
+        );
         assert!(refused(|s| s.duration = 1e6).starts_with("duration is 1000000 s"));
         assert!(refused(|s| s.noise = 0.0).starts_with("noise is 0 °C"));
         assert!(refused(|s| s.signal = SignalKind::Prbs { clock: Some(0.5) }).contains("signal.clock is 0.5 s"));

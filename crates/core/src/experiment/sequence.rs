@@ -54,14 +54,20 @@ impl SignalKind {
             None => Ok(()),
         };
         let count = |field: &str, value: usize, low: usize, high: usize| {
-            if (low..=high).contains(&value) { Ok(()) } else { Err(Error::invalid(field, value, format!("{low} to {high}"))) }
+            if (low..=high).contains(&value) {
+                Ok(())
+            } else {
+                Err(Error::invalid(field, value, format!("{low} to {high}")))
+            }
         };
         match self {
             Self::Step => Ok(()),
             Self::Doublet { width } => time("signal.width", width),
             Self::Staircase { levels } => count("signal.levels", *levels, 1, 20),
             Self::Prbs { clock } => time("signal.clock", clock),
-            Self::GeneralisedBinaryNoise { mean_switching_time } => time("signal.mean_switching_time", mean_switching_time),
+            Self::GeneralisedBinaryNoise { mean_switching_time } => {
+                time("signal.mean_switching_time", mean_switching_time)
+            }
             Self::Multisine { lines } => count("signal.lines", *lines, 2, 100),
         }
     }
@@ -129,7 +135,9 @@ impl SignalKind {
                     *value = harmonics
                         .iter()
                         .enumerate()
-                        .map(|(j, harmonic)| (*harmonic as f64 * turn - std::f64::consts::PI * (j * (j + 1)) as f64 / count).cos())
+                        .map(|(j, harmonic)| {
+                            (*harmonic as f64 * turn - std::f64::consts::PI * (j * (j + 1)) as f64 / count).cos()
+                        })
                         .sum();
                 }
                 let peak = after_rest.iter().map(|value| value.abs()).fold(f64::MIN_POSITIVE, f64::max);

@@ -118,7 +118,9 @@ mod tests {
 
     #[test]
     fn widths_are_checked_and_the_noise_is_found_beside_outliers() {
-        assert!(Loss::Huber { width: 0.0 }.validate().is_err() && Loss::DeadBand { width: f64::NAN }.validate().is_err());
+        assert!(
+            Loss::Huber { width: 0.0 }.validate().is_err() && Loss::DeadBand { width: f64::NAN }.validate().is_err()
+        );
         let mut residuals: Vec<f64> = (0..1001).map(|k| f64::from(k) / 500.0 - 1.0).collect();
         residuals.extend([1e6; 20]);
         assert!((Loss::Squares.scaled(&residuals).scale - 1.4826 * 0.51).abs() < 0.02);

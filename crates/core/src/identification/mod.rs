@@ -29,17 +29,19 @@ pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};
 pub use reading::{HandReading, Marks, MethodReading, read_by_hand, suggested_marks};
+pub use recursive::{
+    Course, Courses, MovingHorizonOptions, RecursiveOptions, moving_horizon, noise_deviation, recursive,
+};
 pub use reduction::{Reduction, ReductionMethod, reduce};
 pub use region::{Region, region};
-pub use recursive::{Course, Courses, MovingHorizonOptions, RecursiveOptions, moving_horizon, noise_deviation, recursive};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
 pub use structure::Structure;
 pub use validation::{Validation, validate};
 pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify};
 
-use crate::{Error, Result};
 use crate::series::TimeAxis;
+use crate::{Error, Result};
 
 /// Fits a model of any structure.
 ///
@@ -84,6 +86,7 @@ pub(crate) fn expected_errors(
     noise: f64,
     pv_unit: &str,
 ) -> Result<Vec<ExpectedError>> {
-    let data = DataSet::single(axis.clone(), Series::new("OP", "%", op.to_vec()), Series::new("PV", pv_unit, pv.to_vec()));
+    let data =
+        DataSet::single(axis.clone(), Series::new("OP", "%", op.to_vec()), Series::new("PV", pv_unit, pv.to_vec()));
     process_model::expected(process, &data, noise)
 }

@@ -150,7 +150,15 @@ impl FitOptions {
     /// The plain fit of a structure.
     #[must_use]
     pub fn new(structure: Structure) -> Self {
-        Self { structure, initial_state: true, drift: false, loss: Loss::Squares, constraints: Vec::new(), disturbances: Vec::new(), outputs: Vec::new() }
+        Self {
+            structure,
+            initial_state: true,
+            drift: false,
+            loss: Loss::Squares,
+            constraints: Vec::new(),
+            disturbances: Vec::new(),
+            outputs: Vec::new(),
+        }
     }
 }
 

@@ -150,7 +150,8 @@ fn spectral(data: &DataSet, interval: f64, lags: usize) -> (FrequencyResponse, V
     };
     let (u, y) = (about(&held(&data.inputs[0].values)), about(&data.output().values));
     let (uu, yy, yu) = (covariances(&u, &u, lags), covariances(&y, &y, lags), covariances(&y, &u, lags));
-    let window: Vec<f64> = (0..=lags).map(|k| 0.5 * (1.0 + (std::f64::consts::PI * k as f64 / lags as f64).cos())).collect();
+    let window: Vec<f64> =
+        (0..=lags).map(|k| 0.5 * (1.0 + (std::f64::consts::PI * k as f64 / lags as f64).cos())).collect();
     let spectrum = |positive: &[f64], negative: &[f64], omega: f64| {
         (1..=lags).fold(Complex64::from(positive[0]), |sum, k| {
             let turn = Complex64::from_polar(window[k], -omega * interval * k as f64);
@@ -227,16 +228,20 @@ mod tests {
     fn the_bands_hold_the_true_responses_at_about_the_stated_rate() {
         let (mut step_in, mut steps, mut gain_in, mut phase_in, mut points) = (0, 0, 0, 0, 0);
         for seed in 0..20 {
-            let found = nonparametric(&data(seed), &NonparametricOptions { horizon: Some(50.0), lags: Some(150) }).unwrap();
+            let found =
+                nonparametric(&data(seed), &NonparametricOptions { horizon: Some(50.0), lags: Some(150) }).unwrap();
             for (k, time) in found.step.times.iter().enumerate() {
                 let exact = if *time >= 3.0 { 2.0 * (1.0 - 0.9f64.powf(time - 2.0)) } else { 0.0 };
                 step_in += usize::from((found.step.values[k] - exact).abs() < found.step.half_widths[k]);
                 steps += 1;
             }
-            for (k, omega) in found.frequency.omegas.iter().enumerate().filter(|(_, omega)| (0.08..0.6).contains(*omega)) {
+            for (k, omega) in
+                found.frequency.omegas.iter().enumerate().filter(|(_, omega)| (0.08..0.6).contains(*omega))
+            {
                 let back = Complex64::from_polar(1.0, -omega);
                 let exact = 0.2 * back.powu(3) / (1.0 - 0.9 * back);
-                gain_in += usize::from((found.frequency.gains[k] - exact.norm()).abs() < found.frequency.gain_half_widths[k]);
+                gain_in +=
+                    usize::from((found.frequency.gains[k] - exact.norm()).abs() < found.frequency.gain_half_widths[k]);
                 let turn = (found.frequency.phases[k] - exact.arg().to_degrees()).rem_euclid(360.0);
                 phase_in += usize::from(turn.min(360.0 - turn) < found.frequency.phase_half_widths[k]);
                 points += 1;
@@ -251,7 +256,8 @@ mod tests {
     #[test]
     fn what_cannot_be_asked_is_refused() {
         let data = data(1);
-        let refused = |horizon, lags| nonparametric(&data, &NonparametricOptions { horizon, lags }).unwrap_err().to_string();
+        let refused =
+            |horizon, lags| nonparametric(&data, &NonparametricOptions { horizon, lags }).unwrap_err().to_string();
         assert!(refused(Some(1.0), None).starts_with("horizon is 1 s"));
         assert!(refused(None, Some(2000)).starts_with("lags is 2000; allowed: 4 to 1000"));
     }

@@ -63,7 +63,8 @@ pub fn suggested_marks(data: &DataSet) -> Result<Marks> {
     let pv = held(&data.output().values);
     let total = op.iter().copied().fold(f64::MIN, f64::max) - op.iter().copied().fold(f64::MAX, f64::min);
     let moves: Vec<usize> = (1..op.len()).filter(|k| (op[*k] - op[k - 1]).abs() > 0.02 * total).collect();
-    let none = || Error::unfit("the OP makes no step that could be read", "record a step test, or fit the record instead");
+    let none =
+        || Error::unfit("the OP makes no step that could be read", "record a step test, or fit the record instead");
     // Moves on neighbouring samples are one; each lasts to the next.
     let mut steps: Vec<(usize, usize)> = Vec::new();
     for (index, at) in moves.iter().enumerate() {
@@ -102,7 +103,11 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
         ("settled", settled, first_reaction),
     ] {
         if !(low..=end).contains(&value) {
-            return Err(Error::invalid(format!("marks.{name}"), format!("{value} s"), format!("{low} to {end} s, the marks in order")));
+            return Err(Error::invalid(
+                format!("marks.{name}"),
+                format!("{value} s"),
+                format!("{low} to {end} s, the marks in order"),
+            ));
         }
     }
     let op = held(&data.inputs[0].values);
@@ -111,7 +116,8 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     // The OP stands at its new value one sample after the mark; before it, the last stretch of rest counts.
     let at = first.start;
     let tolerance = 1e-9 * (1.0 + op[at].abs());
-    let moved_at = (at.saturating_sub(1)..(at + 2).min(op.len())).rev().find(|k| *k > 0 && (op[*k] - op[k - 1]).abs() > tolerance);
+    let moved_at =
+        (at.saturating_sub(1)..(at + 2).min(op.len())).rev().find(|k| *k > 0 && (op[*k] - op[k - 1]).abs() > tolerance);
     let Some(moved_at) = moved_at else {
         return Err(Error::unfit(
             format!("the OP does not move at {} s", readable(start_of_move)),
@@ -127,7 +133,10 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     let move_size = reached.0 / reached.1.max(1) as f64 - before;
     let change = final_value - initial_value;
     if move_size.abs() < tolerance || change == 0.0 {
-        return Err(Error::unfit("OP or PV do not change between the marks", "draw the final value away from the initial one"));
+        return Err(Error::unfit(
+            "OP or PV do not change between the marks",
+            "draw the final value away from the initial one",
+        ));
     }
     let window = data.axis.window(start_of_move, settled);
     let smooth = smoothed(&pv[window.clone()], noise_deviation(&pv), change);
@@ -152,7 +161,11 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     let middle = (0.5 * (time(steepest) + time(steepest - 1)), 0.5 * (smooth[steepest] + smooth[steepest - 1]));
     let leaves = middle.0 - (middle.1 - initial_value) / slope;
     let meets = leaves + change / slope;
-    let reading = |method: &str, dead_time: f64, time_constant: f64| MethodReading { method: method.into(), dead_time: dead_time.max(0.0), time_constant };
+    let reading = |method: &str, dead_time: f64, time_constant: f64| MethodReading {
+        method: method.into(),
+        dead_time: dead_time.max(0.0),
+        time_constant,
+    };
     Ok(HandReading {
         marks: *marks,
         initial_value,
@@ -192,7 +205,9 @@ mod tests {
         let axis = TimeAxis::uniform(0.5, 900).unwrap();
         let op = (0..900).map(|k| if axis.at(k) < 50.0 { 40.0 } else { 44.0 }).collect();
         let since = |k: usize| axis.at(k) - 62.0;
-        let pv = (0..900).map(|k| 70.0 + if since(k) > 0.0 { 6.0 * (1.0 - (-since(k) / 40.0).exp()) } else { 0.0 }).collect();
+        let pv = (0..900)
+            .map(|k| 70.0 + if since(k) > 0.0 { 6.0 * (1.0 - (-since(k) / 40.0).exp()) } else { 0.0 })
+            .collect();
         DataSet::single(axis, Series::new("OP", "%", op), Series::new("PV", "°C", pv))
     }
 
@@ -208,7 +223,10 @@ mod tests {
         assert!((two.time_constant / 40.0 - 1.0).abs() < 2e-3 && (two.dead_time - 12.0).abs() < 0.1, "{two:?}");
         // The tangent at the start of a first-order curve meets the final value one time constant later.
         let tangent = &reading.readings[1];
-        assert!((tangent.time_constant / 40.0 - 1.0).abs() < 0.03 && (tangent.dead_time - 12.0).abs() < 0.5, "{tangent:?}");
+        assert!(
+            (tangent.time_constant / 40.0 - 1.0).abs() < 0.03 && (tangent.dead_time - 12.0).abs() < 0.5,
+            "{tangent:?}"
+        );
         assert_eq!(reading.gain_unit, "°C/%");
     }
 

@@ -1,10 +1,10 @@
 //! Parameters over time: recursive least squares, and a fit in a sliding window.
 
+use super::covariance::NORMAL_95;
 use super::data::{DataSet, held};
 use super::model::{Constraint, FitOptions};
 use super::process_model;
 use super::structure::Structure;
-use super::covariance::NORMAL_95;
 use crate::numerics::median;
 use crate::{Error, Result, check};
 use nalgebra::{DMatrix, DVector};
@@ -109,7 +109,9 @@ pub fn recursive(data: &DataSet, options: &RecursiveOptions) -> Result<Courses> 
     // Scaled so that a covariance of 1 is a wide one for either kind of coefficient.
     let power = |series: &[f64]| {
         let finite: Vec<f64> = series.iter().copied().filter(|value| value.is_finite()).collect();
-        (finite.iter().map(|value| value * value).sum::<f64>() / finite.len().max(1) as f64).sqrt().max(f64::MIN_POSITIVE)
+        (finite.iter().map(|value| value * value).sum::<f64>() / finite.len().max(1) as f64)
+            .sqrt()
+            .max(f64::MIN_POSITIVE)
     };
     let (size_u, size_y) = (power(&u), power(&y));
     let mut covariance = DMatrix::<f64>::identity(count, count);
@@ -222,22 +224,32 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
     data.validate(20)?;
     let (interval, duration) = (data.axis.mean_interval(), data.axis.duration());
     check::within("moving_horizon.window", options.window, 20.0 * interval, duration, "s")?;
-    let every = check::within("moving_horizon.every", options.every.unwrap_or(0.2 * options.window), interval, duration, "s")?;
+    let every =
+        check::within("moving_horizon.every", options.every.unwrap_or(0.2 * options.window), interval, duration, "s")?;
     check::within("moving_horizon.dead_time", options.dead_time, 0.0, 0.5 * options.window, "s")?;
     check::positive("moving_horizon.time_constant", options.time_constant[0], "s")?;
     for (name, [low, high]) in [("gain", options.gain), ("time_constant", options.time_constant)] {
         if !(low.is_finite() && high.is_finite() && low < high) {
-            return Err(Error::invalid(format!("moving_horizon.{name}"), format!("{low} to {high}"), "a lower end below the upper one"));
+            return Err(Error::invalid(
+                format!("moving_horizon.{name}"),
+                format!("{low} to {high}"),
+                "a lower end below the upper one",
+            ));
         }
     }
-    for (name, change) in [("gain_change", options.gain_change), ("time_constant_change", options.time_constant_change)] {
+    for (name, change) in [("gain_change", options.gain_change), ("time_constant_change", options.time_constant_change)]
+    {
         if let Some(change) = change {
             check::positive(&format!("moving_horizon.{name}"), change, "")?;
         }
     }
     let windows = ((duration - options.window) / every + 1e-9).floor() as usize + 1;
     if windows > MOST_POINTS {
-        return Err(Error::invalid("moving_horizon.every", format!("{every} s"), format!("at least {} s for {MOST_POINTS} windows", (duration - options.window) / MOST_POINTS as f64)));
+        return Err(Error::invalid(
+            "moving_horizon.every",
+            format!("{every} s"),
+            format!("at least {} s for {MOST_POINTS} windows", (duration - options.window) / MOST_POINTS as f64),
+        ));
     }
     let op_data = DataSet { inputs: vec![data.inputs[0].clone()], ..data.clone() };
     let unit = format!("{}/{}", data.output().unit, data.inputs[0].unit);
@@ -261,7 +273,8 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
             high: Some(high),
             ..Constraint::default()
         };
-        let dead_time = Constraint { parameter: "dead_time".into(), fixed: Some(options.dead_time), ..Constraint::default() };
+        let dead_time =
+            Constraint { parameter: "dead_time".into(), fixed: Some(options.dead_time), ..Constraint::default() };
         let fit_options = FitOptions {
             constraints: vec![dead_time, known("gain", gain), known("time_constant", tau)],
             ..FitOptions::new(Structure::Fopdt)
@@ -348,18 +361,26 @@ mod tests {
             let (value, half) = at(&found, name, 1399.0);
             // The start with a covariance of 1 is a weak pull to 0, which fades with the samples.
             assert!((value - parameter.value).abs() < 3e-3, "{name}: {value} {parameter:?}");
-            assert!((half.unwrap() / 1.96 / parameter.white_error.unwrap() - 1.0).abs() < 0.15, "{name}: {half:?} {parameter:?}");
+            assert!(
+                (half.unwrap() / 1.96 / parameter.white_error.unwrap() - 1.0).abs() < 0.15,
+                "{name}: {half:?} {parameter:?}"
+            );
         }
     }
 
     #[test]
     fn a_change_of_gain_is_followed_and_rest_does_no_harm() {
         let data = data(0.01, 2);
-        let options = RecursiveOptions { nk: 3, forgetting: 0.99, covariance_bound: 1.0, ..RecursiveOptions::default() };
+        let options =
+            RecursiveOptions { nk: 3, forgetting: 0.99, covariance_bound: 1.0, ..RecursiveOptions::default() };
         let found = recursive(&data, &options).unwrap();
         for (time, gain) in [(1400.0, 1.0), (2900.0, 2.0)] {
             assert!((at(&found, "gain", time).0 - gain).abs() < 0.1, "{:?}", at(&found, "gain", time));
-            assert!((at(&found, "time_constant", time).0 / 20.0 - 1.0).abs() < 0.15, "{:?}", at(&found, "time_constant", time));
+            assert!(
+                (at(&found, "time_constant", time).0 / 20.0 - 1.0).abs() < 0.15,
+                "{:?}",
+                at(&found, "time_constant", time)
+            );
         }
         // While the OP rests the covariance stays bounded, and a dead zone keeps the parameters where they were.
         let dead = recursive(&data, &RecursiveOptions { dead_zone: 0.03, ..options }).unwrap();

@@ -3,8 +3,8 @@
 use super::data::{DataSet, Series};
 use super::model::{FitOptions, Model, Parameter, StartOfRecord};
 use super::process_model;
-use super::structure::Structure;
 use super::response::StepResponse;
+use super::structure::Structure;
 use crate::process::ProcessSpec;
 use crate::series::TimeAxis;
 use crate::verdict::{Tone, Verdict, readable};
@@ -51,7 +51,11 @@ pub fn reduce(model: &Model, structure: Structure, method: ReductionMethod) -> R
     let first_order = matches!(structure, Structure::Fopdt | Structure::Integrating);
     let (mut reduced, steps) = match method {
         ReductionMethod::HalfRule if !first_order => {
-            return Err(Error::invalid("structure", structure.name(), "first order plus dead time, or integrating with dead time, by the half rule"));
+            return Err(Error::invalid(
+                "structure",
+                structure.name(),
+                "first order plus dead time, or integrating with dead time, by the half rule",
+            ));
         }
         ReductionMethod::HalfRule => {
             let mut steps = Vec::new();
@@ -67,7 +71,9 @@ pub fn reduce(model: &Model, structure: Structure, method: ReductionMethod) -> R
             steps.extend(halved.steps);
             (Model::of_process(model, &halved.process), steps)
         }
-        ReductionMethod::StepResponse => (matched(model, structure)?, vec!["least squares between the step responses".to_owned()]),
+        ReductionMethod::StepResponse => {
+            (matched(model, structure)?, vec!["least squares between the step responses".to_owned()])
+        }
     };
     let horizon = model.transfer(0, 0)?.settling().max(reduced.transfer(0, 0)?.settling());
     let before = model.step_response(None, 0, 0, Some(horizon))?;
@@ -102,7 +108,9 @@ fn matched(model: &Model, structure: Structure) -> Result<Model> {
         return Err(Error::invalid("structure", structure.name(), "a structure with dead time"));
     }
     let transfer = model.transfer(0, 0)?;
-    if model.structure.is_integrating() || model.poles().iter().any(|pole| pole.discrete_modulus.map_or(pole.re >= 0.0, |r| r >= 1.0)) {
+    if model.structure.is_integrating()
+        || model.poles().iter().any(|pole| pole.discrete_modulus.map_or(pole.re >= 0.0, |r| r >= 1.0))
+    {
         return Err(Error::unfit(
             "the model is not stable, its step response does not settle",
             "reduce an integrating process by the half rule, or fit an integrating structure to the record",
@@ -216,7 +224,12 @@ mod tests {
         let matched = reduce(&model, Structure::Fopdt, ReductionMethod::StepResponse).unwrap();
         assert!((values(&matched)[0] - 1.5).abs() < 0.03);
         // Least squares is the better of the two, by its own measure.
-        assert!(matched.mean_error < halved.mean_error && matched.largest_error < 8.0, "{} {}", matched.mean_error, halved.mean_error);
+        assert!(
+            matched.mean_error < halved.mean_error && matched.largest_error < 8.0,
+            "{} {}",
+            matched.mean_error,
+            halved.mean_error
+        );
     }
 
     #[test]
@@ -228,7 +241,11 @@ mod tests {
             let mut lags = values(&reduced)[1..3].to_vec();
             lags.sort_by(f64::total_cmp);
             // The difference equation acts at the samples, its hold shows in the dead time.
-            assert!((lags[0] / 6.0 - 1.0).abs() < 0.1 && (lags[1] / 20.0 - 1.0).abs() < 0.05, "{structure:?}: {:?}", values(&reduced));
+            assert!(
+                (lags[0] / 6.0 - 1.0).abs() < 0.1 && (lags[1] / 20.0 - 1.0).abs() < 0.05,
+                "{structure:?}: {:?}",
+                values(&reduced)
+            );
             assert!(reduced.largest_error < 3.0 && (values(&reduced)[3] - 4.0).abs() < 1.0, "{reduced:?}");
             let halved = reduce(&model, Structure::Fopdt, ReductionMethod::HalfRule).unwrap();
             assert!((values(&halved)[1] - 23.0).abs() < 2.0 && halved.steps.len() >= 2, "{:?}", halved.steps);
@@ -244,7 +261,17 @@ mod tests {
         let output = output.map(|sample| 0.1 * sample.value).collect();
         let data = DataSet::single(axis, Series::new("OP", "%", input), Series::new("PV", "m", output));
         let model = fit(&data, &FitOptions::new(Structure::Integrating)).unwrap();
-        assert!(reduce(&model, Structure::Fopdt, ReductionMethod::StepResponse).unwrap_err().to_string().contains("not stable"));
-        assert!(reduce(&model, Structure::TwoLags, ReductionMethod::HalfRule).unwrap_err().to_string().contains("half rule"));
+        assert!(
+            reduce(&model, Structure::Fopdt, ReductionMethod::StepResponse)
+                .unwrap_err()
+                .to_string()
+                .contains("not stable")
+        );
+        assert!(
+            reduce(&model, Structure::TwoLags, ReductionMethod::HalfRule)
+                .unwrap_err()
+                .to_string()
+                .contains("half rule")
+        );
     }
 }

@@ -33,7 +33,8 @@ pub fn region(model: &Model, first: &str, second: &str) -> Result<Region> {
             parameter.standard_error.map(|_| place)
         });
         found.ok_or_else(|| {
-            let known: Vec<&str> = model.parameters.iter().filter(|p| p.standard_error.is_some()).map(|p| p.name.as_str()).collect();
+            let known: Vec<&str> =
+                model.parameters.iter().filter(|p| p.standard_error.is_some()).map(|p| p.name.as_str()).collect();
             Error::invalid("region.parameter", name, format!("one with a standard error: {}", known.join(", ")))
         })
     };
@@ -84,7 +85,8 @@ mod tests {
                     now
                 })
                 .collect();
-            let data = DataSet::single(axis.clone(), Series::new("OP", "%", input.clone()), Series::new("PV", "m", output));
+            let data =
+                DataSet::single(axis.clone(), Series::new("OP", "%", input.clone()), Series::new("PV", "m", output));
             let model = fit(&data, &FitOptions::new(Structure::Fopdt)).unwrap();
             let region = region(&model, "gain", "time_constant").unwrap();
             // The point relative to the ellipse: inside when its winding number is not 0.
@@ -93,7 +95,9 @@ mod tests {
                 .outline
                 .windows(2)
                 .map(|pair| {
-                    let angle = |p: &[f64; 2]| ((p[1] - truth[1]) / region.centre[1]).atan2((p[0] - truth[0]) / region.centre[0]);
+                    let angle = |p: &[f64; 2]| {
+                        ((p[1] - truth[1]) / region.centre[1]).atan2((p[0] - truth[0]) / region.centre[0])
+                    };
                     let turn = angle(&pair[1]) - angle(&pair[0]);
                     turn - 2.0 * std::f64::consts::PI * (turn / (2.0 * std::f64::consts::PI)).round()
                 })

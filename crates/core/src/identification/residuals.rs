@@ -213,7 +213,8 @@ mod tests {
         let tests = ResidualTests::new(&left, &[("u", &input)], 20, 0);
         let cross = &tests.cross_correlation[0];
         assert!(cross.independence < 1e-6);
-        let largest = cross.lags[(0..cross.values.len()).max_by(|a, b| cross.values[*a].total_cmp(&cross.values[*b])).unwrap()];
+        let largest =
+            cross.lags[(0..cross.values.len()).max_by(|a, b| cross.values[*a].total_cmp(&cross.values[*b])).unwrap()];
         assert_eq!(largest, 3);
         assert!(ResidualTests::new(&coloured(9, 800, 0.5), &[], 20, 0).whiteness < 1e-6);
     }

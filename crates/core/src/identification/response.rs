@@ -153,7 +153,8 @@ impl Transfer {
                     if root.im < 0.0 {
                         continue;
                     }
-                    let factor = if root.im > 0.0 { vec![1.0, -2.0 * root.re, root.norm_sqr()] } else { vec![1.0, -root.re] };
+                    let factor =
+                        if root.im > 0.0 { vec![1.0, -2.0 * root.re, root.norm_sqr()] } else { vec![1.0, -root.re] };
                     tail = product(&tail, &factor);
                 }
                 let mut state = b.clone();
@@ -174,7 +175,9 @@ impl Transfer {
         let slowest = self.poles().iter().filter_map(|pole| pole.time_constant).fold(0.0, f64::max);
         match self {
             Self::Process(spec) => spec.dead_time() + 6.0 * slowest.max(spec.dead_time() / 6.0),
-            Self::Rational { interval, delay, numerator, .. } => (delay + numerator.len()) as f64 * interval + 6.0 * slowest.max(2.0 * interval),
+            Self::Rational { interval, delay, numerator, .. } => {
+                (delay + numerator.len()) as f64 * interval + 6.0 * slowest.max(2.0 * interval)
+            }
             Self::StateSpace { interval, .. } => 6.0 * slowest.max(3.0 * interval),
         }
     }
@@ -236,7 +239,10 @@ impl FrequencyResponse {
             gains: values.iter().map(|value| value.norm()).collect(),
             gain_half_widths: deviations.iter().map(|(gain, _)| NORMAL_95 * gain).collect(),
             phases,
-            phase_half_widths: deviations.iter().map(|(_, phase)| (NORMAL_95 * phase).to_degrees().min(180.0)).collect(),
+            phase_half_widths: deviations
+                .iter()
+                .map(|(_, phase)| (NORMAL_95 * phase).to_degrees().min(180.0))
+                .collect(),
         }
     }
 }
@@ -267,7 +273,10 @@ impl Model {
     pub fn has_noise_model(&self) -> bool {
         matches!(
             self.structure,
-            Structure::Arx { .. } | Structure::Armax { .. } | Structure::BoxJenkins { .. } | Structure::StateSpace { .. }
+            Structure::Arx { .. }
+                | Structure::Armax { .. }
+                | Structure::BoxJenkins { .. }
+                | Structure::StateSpace { .. }
         )
     }
 
@@ -311,7 +320,10 @@ impl Model {
             (Some(_), Some(data)) => {
                 let Some((steps, covariance)) = state_space::entry_covariance(self, data)? else { return Ok(None) };
                 let moved = |k: usize, by: f64| state_space::with_entry(self, k, by);
-                (steps.into_iter().enumerate().map(|(k, h)| (h, moved(k, h), moved(k, -h))).collect::<Vec<_>>(), covariance)
+                (
+                    steps.into_iter().enumerate().map(|(k, h)| (h, moved(k, h), moved(k, -h))).collect::<Vec<_>>(),
+                    covariance,
+                )
             }
             (Some(_), None) => return Ok(None),
             _ if self.covariance.is_empty() => return Ok(None),
@@ -349,7 +361,13 @@ impl Model {
 
     /// The response of an output to a unit step of an input, with the band from the covariance of the parameters (by linearisation); for
     /// state spaces the data of the fit are needed for the band. `horizon` in s; by default until it has settled.
-    pub fn step_response(&self, data: Option<&DataSet>, input: usize, output: usize, horizon: Option<f64>) -> Result<StepResponse> {
+    pub fn step_response(
+        &self,
+        data: Option<&DataSet>,
+        input: usize,
+        output: usize,
+        horizon: Option<f64>,
+    ) -> Result<StepResponse> {
         let transfer = self.transfer(input, output)?;
         let horizon = horizon.unwrap_or_else(|| transfer.settling());
         let (interval, count) = match transfer.interval() {
@@ -362,7 +380,9 @@ impl Model {
         };
         let values = read(&transfer)?;
         let half_widths = match self.sensitivities(data, (input, output), read)? {
-            Some((jacobian, covariance)) => variances(&jacobian, &covariance).map(|v| NORMAL_95 * v.max(0.0).sqrt()).collect(),
+            Some((jacobian, covariance)) => {
+                variances(&jacobian, &covariance).map(|v| NORMAL_95 * v.max(0.0).sqrt()).collect()
+            }
             None => Vec::new(),
         };
         let times = (0..values.len()).map(|k| (k * every) as f64 * interval).collect();

@@ -50,7 +50,11 @@ fn step_and_frequency_responses_are_those_of_the_plant() {
         // A continuous transfer function leaves out the hold, half a sample of delay.
         let hold = if structure == Structure::Fopdt { 0.5 * response.omegas[at].to_degrees() } else { 0.0 };
         assert!((response.gains[at] / exact.norm() - 1.0).abs() < 0.02, "{structure:?}");
-        assert!((response.phases[at] - exact.arg().to_degrees() - hold).abs() < 1.5, "{structure:?}: {}", response.phases[at]);
+        assert!(
+            (response.phases[at] - exact.arg().to_degrees() - hold).abs() < 1.5,
+            "{structure:?}: {}",
+            response.phases[at]
+        );
     }
 }
 
@@ -63,16 +67,22 @@ fn bands_are_the_spread_over_repetitions() {
                 (fit(&data, &FitOptions::new(structure)).unwrap(), data)
             })
             .collect();
-        let steps: Vec<_> = fits.iter().map(|(model, data)| model.step_response(Some(data), 0, 0, Some(29.0)).unwrap()).collect();
+        let steps: Vec<_> =
+            fits.iter().map(|(model, data)| model.step_response(Some(data), 0, 0, Some(29.0)).unwrap()).collect();
         let at = |time: f64| steps[0].times.iter().position(|t| *t >= time).unwrap();
         for k in [at(5.0), at(25.0)] {
             let mean = steps.iter().map(|step| step.values[k]).sum::<f64>() / 60.0;
             let spread = (steps.iter().map(|step| (step.values[k] - mean).powi(2)).sum::<f64>() / 59.0).sqrt();
             let claimed = steps.iter().map(|step| step.half_widths[k] / 1.96).sum::<f64>() / 60.0;
             // 60 repetitions tell the spread to 9 %; three of these.
-            assert!((spread / claimed - 1.0).abs() < 0.3, "{structure:?} at {}: spread {spread}, claimed {claimed}", steps[0].times[k]);
+            assert!(
+                (spread / claimed - 1.0).abs() < 0.3,
+                "{structure:?} at {}: spread {spread}, claimed {claimed}",
+                steps[0].times[k]
+            );
         }
-        let responses: Vec<_> = fits.iter().map(|(model, data)| model.frequency_response(Some(data), 0, 0).unwrap()).collect();
+        let responses: Vec<_> =
+            fits.iter().map(|(model, data)| model.frequency_response(Some(data), 0, 0).unwrap()).collect();
         let k = responses[0].omegas.iter().position(|omega| *omega > 0.25).unwrap();
         let omega = responses[0].omegas[k];
         // Frequencies differ a little from fit to fit: the phase is read by interpolation.
@@ -94,7 +104,9 @@ fn poles_and_zeros_are_the_known_ones() {
     let data = data(0.0, 1);
     let pole = |structure| fit(&data, &FitOptions::new(structure)).unwrap().poles();
     let exact = -1.0 / 0.8f64.ln();
-    assert!((pole(Structure::OutputError { nb: 1, nf: 1, nk: 2 })[0].time_constant.unwrap() / exact - 1.0).abs() < 0.01);
+    assert!(
+        (pole(Structure::OutputError { nb: 1, nf: 1, nk: 2 })[0].time_constant.unwrap() / exact - 1.0).abs() < 0.01
+    );
     assert!((pole(Structure::Fopdt)[0].time_constant.unwrap() / exact - 1.0).abs() < 1e-4);
     let slow = pole(Structure::StateSpace { order: 2 });
     assert!(slow.iter().any(|root| (root.re - 0.8).abs() < 1e-3), "{slow:?}");

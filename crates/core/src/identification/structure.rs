@@ -203,12 +203,9 @@ impl Structure {
             Self::Fopdt | Self::IntegratingLag => {
                 &[("gain", Gain), ("time_constant", Shape(0)), ("dead_time", DeadTime)]
             }
-            Self::TwoLags => &[
-                ("gain", Gain),
-                ("time_constant_1", Shape(0)),
-                ("time_constant_2", Shape(1)),
-                ("dead_time", DeadTime),
-            ],
+            Self::TwoLags => {
+                &[("gain", Gain), ("time_constant_1", Shape(0)), ("time_constant_2", Shape(1)), ("dead_time", DeadTime)]
+            }
             Self::Underdamped => {
                 &[("gain", Gain), ("time_constant", Shape(0)), ("damping", Shape(1)), ("dead_time", DeadTime)]
             }
@@ -237,7 +234,9 @@ impl Structure {
     /// The structure of a process with its parameters in the order of a model.
     pub(crate) fn of_process(process: &ProcessSpec) -> (Self, Vec<f64>) {
         match *process {
-            ProcessSpec::Fopdt { gain, time_constant, dead_time } => (Self::Fopdt, vec![gain, time_constant, dead_time]),
+            ProcessSpec::Fopdt { gain, time_constant, dead_time } => {
+                (Self::Fopdt, vec![gain, time_constant, dead_time])
+            }
             ProcessSpec::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, dead_time } => {
                 if lead_time_constant == 0.0 {
                     (Self::TwoLags, vec![gain, time_constant_1, time_constant_2, dead_time])

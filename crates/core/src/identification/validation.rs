@@ -49,7 +49,8 @@ impl Response {
                 }
             }
         }
-        let (coefficients, squares) = sums.linear_solution().unwrap_or_else(|| (vec![0.0; count], sums.sum_of_squares()));
+        let (coefficients, squares) =
+            sums.linear_solution().unwrap_or_else(|| (vec![0.0; count], sums.sum_of_squares()));
         for (coefficient, basis) in coefficients.iter().zip(&self.bases) {
             for (output, shape) in self.outputs.iter_mut().zip(basis) {
                 output.iter_mut().zip(shape).for_each(|(value, by)| *value += coefficient * by);
@@ -69,7 +70,8 @@ impl Model {
         let candidates = if polynomial::is_polynomial(self.structure) {
             let lift = |value: f64| value + self.operating.pv;
             let outputs = vec![polynomial::forced_response(self, data).into_iter().map(lift).collect()];
-            let bases = polynomial::free_responses(self, data.axis.len()).into_iter().map(|basis| vec![basis]).collect();
+            let bases =
+                polynomial::free_responses(self, data.axis.len()).into_iter().map(|basis| vec![basis]).collect();
             vec![Response { outputs, bases }]
         } else if let Some(matrices) = &self.matrices {
             let system = state_space::System::of(matrices);
@@ -113,10 +115,9 @@ impl Model {
     fn fits(&self, data: &DataSet) -> Result<()> {
         let tags = |list: &[Series]| list.iter().map(|series| series.tag.clone()).collect::<Vec<_>>().join(", ");
         let own = |list: &[super::SignalName]| list.iter().map(|name| name.tag.clone()).collect::<Vec<_>>().join(", ");
-        for (field, given, wanted) in [
-            ("inputs", tags(&data.inputs), own(&self.inputs)),
-            ("outputs", tags(&data.outputs), own(&self.outputs)),
-        ] {
+        for (field, given, wanted) in
+            [("inputs", tags(&data.inputs), own(&self.inputs)), ("outputs", tags(&data.outputs), own(&self.outputs))]
+        {
             if given != wanted {
                 return Err(Error::invalid(field, given, format!("those of the model: {wanted}")));
             }
@@ -124,7 +125,11 @@ impl Model {
         let Some(interval) = self.sample_time else { return Ok(()) };
         let given = data.sample_time()?;
         if (given / interval - 1.0).abs() > 1e-3 {
-            return Err(Error::invalid("sample time", format!("{given} s"), format!("that of the model, {interval} s")));
+            return Err(Error::invalid(
+                "sample time",
+                format!("{given} s"),
+                format!("that of the model, {interval} s"),
+            ));
         }
         Ok(())
     }
@@ -135,8 +140,12 @@ impl Performance {
     pub(super) fn of(output: &Series, simulated: &[f64], one_step: &[f64]) -> Self {
         let fit = |errors: &[f64]| {
             // Only samples that have an error count, in the swing, too.
-            let pairs: Vec<(f64, f64)> =
-                errors.iter().zip(&output.values).map(|(e, y)| (*e, *y)).filter(|(e, y)| e.is_finite() && y.is_finite()).collect();
+            let pairs: Vec<(f64, f64)> = errors
+                .iter()
+                .zip(&output.values)
+                .map(|(e, y)| (*e, *y))
+                .filter(|(e, y)| e.is_finite() && y.is_finite())
+                .collect();
             let mean = pairs.iter().map(|(_, y)| y).sum::<f64>() / pairs.len().max(1) as f64;
             let swing: f64 = pairs.iter().map(|(_, y)| (y - mean).powi(2)).sum();
             let left: f64 = pairs.iter().map(|(e, _)| e * e).sum();
@@ -175,9 +184,16 @@ fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: 
     let mut verdicts = Vec::new();
     let (before, now) = (model.estimation.fit_simulated, performance.fit_simulated);
     if !seen {
-        let text = format!("On data that the fit has not seen the model explains {} % of the swing, {} % on its own.", readable(now), readable(before));
+        let text = format!(
+            "On data that the fit has not seen the model explains {} % of the swing, {} % on its own.",
+            readable(now),
+            readable(before)
+        );
         let (tone, rule) = if before - now > LARGEST_LOSS {
-            (Tone::Caution, "a fit that falls by more than 10 points was fitted to chance, or the process has changed (common practice)")
+            (
+                Tone::Caution,
+                "a fit that falls by more than 10 points was fitted to chance, or the process has changed (common practice)",
+            )
         } else {
             (Tone::Good, "the fit falls by at most 10 points on new data (common practice)")
         };
@@ -234,7 +250,8 @@ pub(super) fn verdict_of_unvalidated() -> Verdict {
 /// The verdict on a difference equation or a state space after its fit.
 pub(super) fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
-    let outside = model.poles().iter().filter(|pole| pole.discrete_modulus.is_some_and(|modulus| modulus >= 1.0)).count();
+    let outside =
+        model.poles().iter().filter(|pole| pole.discrete_modulus.is_some_and(|modulus| modulus >= 1.0)).count();
     if outside > 0 {
         verdicts.push(Verdict::new(
             Tone::Caution,

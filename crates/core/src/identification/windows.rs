@@ -133,7 +133,8 @@ mod tests {
 
     fn data(moves: &[usize]) -> DataSet {
         let axis = TimeAxis::uniform(2.0, 400).unwrap();
-        let op: Vec<f64> = (0..400).map(|k| 40.0 + 5.0 * (moves.iter().filter(|at| k >= **at).count() % 2) as f64).collect();
+        let op: Vec<f64> =
+            (0..400).map(|k| 40.0 + 5.0 * (moves.iter().filter(|at| k >= **at).count() % 2) as f64).collect();
         let mut x = 0.0;
         let pv = op
             .iter()
@@ -162,7 +163,9 @@ mod tests {
     fn windows_are_in_the_times_of_the_record_and_refused_where_they_miss_it() {
         let data = data(&[20, 100, 220, 300]);
         let windows = |from, to, validation| Windows { from, to, validation };
-        let parts = windows(Some(60.0), Some(300.0), ValidationWindow::Window { from: 400.0, to: 500.0 }).cut(&data, 50.0).unwrap();
+        let parts = windows(Some(60.0), Some(300.0), ValidationWindow::Window { from: 400.0, to: 500.0 })
+            .cut(&data, 50.0)
+            .unwrap();
         assert_eq!((parts.estimation.window, parts.validation.unwrap().window), ((60.0, 300.0), (400.0, 500.0)));
         let refused = windows(Some(900.0), Some(950.0), ValidationWindow::None).cut(&data, 50.0).unwrap_err();
         assert_eq!(refused.to_string(), "windows is 900 to 950 s; allowed: a stretch with samples, within 50 to 848 s");

@@ -99,8 +99,7 @@ impl Dynamics {
                 ([[decay, constant(0.0)], [constant(0.0); 2]], [-decay + 1.0, constant(0.0)])
             }
             Self::TwoLags { time_constants } => {
-                let rates =
-                    [logarithmic(time_constants[0], 0).recip(), logarithmic(time_constants[1], 1).recip()];
+                let rates = [logarithmic(time_constants[0], 0).recip(), logarithmic(time_constants[1], 1).recip()];
                 let half_gap = (rates[0] - rates[1]) * 0.5;
                 second_order((rates[0] + rates[1]) * 0.5, half_gap * half_gap, rates[0] * rates[1], h)
             }
@@ -109,9 +108,7 @@ impl Dynamics {
                 let zeta = logarithmic(damping, 1);
                 second_order(zeta * rate, (zeta * zeta - 1.0) * rate * rate, rate * rate, h)
             }
-            Self::Integrator => {
-                ([[constant(1.0), constant(0.0)], [constant(0.0); 2]], [constant(h), constant(0.0)])
-            }
+            Self::Integrator => ([[constant(1.0), constant(0.0)], [constant(0.0); 2]], [constant(h), constant(0.0)]),
             Self::IntegratorLag { time_constant } => {
                 let tau = logarithmic(time_constant, 0);
                 let decay = (-tau.recip() * h).exp();
@@ -378,8 +375,7 @@ impl Iterator for FreeResponse<'_> {
             }
         }
         let State { x, by } = self.state;
-        self.forgotten =
-            [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
+        self.forgotten = [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
         Some((x[0], [by[0][0], by[1][0]]))
     }
 }
@@ -423,9 +419,7 @@ mod tests {
         }
         match *dynamics {
             Dynamics::Lag { time_constant } => 1.0 - (-t / time_constant).exp(),
-            Dynamics::TwoLags { time_constants: [a, b] } => {
-                1.0 - (a * (-t / a).exp() - b * (-t / b).exp()) / (a - b)
-            }
+            Dynamics::TwoLags { time_constants: [a, b] } => 1.0 - (a * (-t / a).exp() - b * (-t / b).exp()) / (a - b),
             Dynamics::SecondOrder { time_constant, damping } if damping < 1.0 => {
                 let root = (1.0 - damping * damping).sqrt();
                 let (sigma, omega) = (damping / time_constant, root / time_constant);

@@ -151,8 +151,7 @@ impl NormalEquations {
         let free: Vec<usize> =
             (0..parameters).filter(|index| !held.contains(index) && self.at(*index, *index) > 0.0).collect();
         let scale: Vec<f64> = free.iter().map(|&i| self.at(i, i).sqrt()).collect();
-        let scaled =
-            DMatrix::from_fn(free.len(), free.len(), |i, j| self.at(free[i], free[j]) / (scale[i] * scale[j]));
+        let scaled = DMatrix::from_fn(free.len(), free.len(), |i, j| self.at(free[i], free[j]) / (scale[i] * scale[j]));
         let inverse = scaled.cholesky()?.inverse();
         let mut covariance = DMatrix::zeros(parameters, parameters);
         for i in 0..free.len() {

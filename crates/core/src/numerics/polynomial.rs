@@ -54,7 +54,9 @@ mod tests {
         // (z − 0.5)(z + 2)(z² + 1) z = z⁵ + 1.5 z⁴ + 0 z³ + 1.5 z² − z
         let mut found = roots(&[1.5, 0.0, 1.5, -1.0, 0.0]);
         found.sort_by(|a, b| a.re.total_cmp(&b.re));
-        assert!((found[0].re + 2.0).abs() < 1e-12 && (found[4].re - 0.5).abs() < 1e-12 && found.contains(&Complex64::ZERO));
+        assert!(
+            (found[0].re + 2.0).abs() < 1e-12 && (found[4].re - 0.5).abs() < 1e-12 && found.contains(&Complex64::ZERO)
+        );
         assert!((found[1].norm() - 1.0).abs() < 1e-12 || (found[2].norm() - 1.0).abs() < 1e-12);
         assert_eq!(roots(&[]).len(), 0);
         assert!((largest_root(&[0.0, -0.25]) - 0.5).abs() < 1e-14);

@@ -15,8 +15,8 @@ pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
     }
     let allowed = "a formula such as 2 * {TAG-1} + sqrt({TAG-2})";
     let plain = formula.replace('−', "-");
-    let expression =
-        FlatEx::<f64>::parse(&plain).map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
+    let expression = FlatEx::<f64>::parse(&plain)
+        .map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
     let mut channels = Vec::new();
     for name in expression.var_names() {
         // A name without braces is a tag, too, where it is one.

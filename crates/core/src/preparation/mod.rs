@@ -64,7 +64,6 @@ impl Prepared {
     }
 }
 
-
 /// Applies the steps in their order.
 ///
 /// Errors name the step (`preparation[2]`, from 0) with what is wrong with it.

@@ -210,7 +210,9 @@ impl Operation {
                     }
                 }
                 Ok(match what {
-                    Removed::Offset => format!("Mean of {} {} taken off {}.", readable(mean), channel.unit, channel.tag),
+                    Removed::Offset => {
+                        format!("Mean of {} {} taken off {}.", readable(mean), channel.unit, channel.tag)
+                    }
                     Removed::Trend => {
                         let an_hour = slope * 3600.0;
                         format!("Trend of {} {} an hour taken off {}.", readable(an_hour), channel.unit, channel.tag)
@@ -236,7 +238,10 @@ impl Operation {
             Self::Convert { tag, unit } => {
                 let channel = channel(prepared, tag.as_deref())?;
                 if channel.unit.trim().is_empty() {
-                    return Err(Error::unfit(format!("{} has no unit to convert from", channel.tag), "give it one at the import"));
+                    return Err(Error::unfit(
+                        format!("{} has no unit to convert from", channel.tag),
+                        "give it one at the import",
+                    ));
                 }
                 channel.values = channel.values_in(unit)?.into_owned();
                 let note = format!("{} from {} to {unit}.", channel.tag, channel.unit);
@@ -282,7 +287,11 @@ fn stretch(prepared: &Prepared, from: f64, to: f64) -> Result<std::ops::Range<us
     }
     let range = prepared.window(from, to);
     if range.is_empty() {
-        return Err(Error::invalid("from", format!("{from} to {to} s"), format!("a stretch with samples, within {begin} to {end} s")));
+        return Err(Error::invalid(
+            "from",
+            format!("{from} to {to} s"),
+            format!("a stretch with samples, within {begin} to {end} s"),
+        ));
     }
     Ok(range)
 }
@@ -378,7 +387,11 @@ fn resample(prepared: &mut Prepared, interval: f64, method: Resampling) -> Resul
     let old = &prepared.record;
     let count = (old.axis.duration() / interval + 1e-9).floor() + 1.0;
     if count > MOST_SAMPLES {
-        return Err(Error::invalid("interval", format!("{interval} s"), format!("at least {} s, for 20 million samples", old.axis.duration() / MOST_SAMPLES)));
+        return Err(Error::invalid(
+            "interval",
+            format!("{interval} s"),
+            format!("at least {} s, for 20 million samples", old.axis.duration() / MOST_SAMPLES),
+        ));
     }
     let axis = TimeAxis::uniform(interval, count as usize)?;
     let channels = old

@@ -146,7 +146,8 @@ fn channels_are_converted_and_computed() {
     let record = record();
     let kelvin = done(&record, &[Operation::Convert { tag: None, unit: "K".into() }]);
     assert!((pv(&kelvin)[0] - 323.15).abs() < 1e-9 && kelvin.record.channels[0].unit == "K");
-    let compute = |formula: &str, role| Operation::Compute { tag: "Q".into(), unit: "kW".into(), role, formula: formula.into() };
+    let compute =
+        |formula: &str, role| Operation::Compute { tag: "Q".into(), unit: "kW".into(), role, formula: formula.into() };
     let heat = done(&record, &[compute("2 * ({T.PV} − 40) / {T.OP} + sqrt(4)", Role::Dv)]);
     let channel = heat.record.channels.last().unwrap();
     assert_eq!((channel.tag.as_str(), channel.values[0]), ("Q", 2.0 * 10.0 / 40.0 + 2.0));
@@ -159,6 +160,8 @@ fn channels_are_converted_and_computed() {
     assert_eq!(refused("{T.XX} + 1"), "preparation[0].formula is T.XX; allowed: the tags T.PV, T.OP");
     assert!(refused("2 * (").starts_with("preparation[0].formula is 2 * (; allowed: a formula such as"));
     assert!(refused("").contains("1 to 500 characters"));
-    let no_unit = |unit: &str| prepare(&record, &[Step::new(Operation::Convert { tag: None, unit: unit.into() })]).unwrap_err().to_string();
+    let no_unit = |unit: &str| {
+        prepare(&record, &[Step::new(Operation::Convert { tag: None, unit: unit.into() })]).unwrap_err().to_string()
+    };
     assert!(no_unit("bar").contains("unit of T.PV is °C"));
 }

@@ -147,7 +147,9 @@ impl ProcessSpec {
         let s = Complex64::new(0.0, omega);
         let denominator = match *self {
             Self::Fopdt { time_constant, .. } => s * time_constant + 1.0,
-            Self::TwoLags { time_constant_1, time_constant_2, .. } => (s * time_constant_1 + 1.0) * (s * time_constant_2 + 1.0),
+            Self::TwoLags { time_constant_1, time_constant_2, .. } => {
+                (s * time_constant_1 + 1.0) * (s * time_constant_2 + 1.0)
+            }
             Self::SecondOrder { time_constant, damping, .. } => {
                 let scaled = s * time_constant;
                 scaled * scaled + scaled * (2.0 * damping) + 1.0
@@ -311,7 +313,13 @@ mod tests {
         let s = num_complex::Complex64::new(0.0, 0.05);
         let (gain, dead_time) = (1.5, 3.0);
         let common = gain * (-dead_time * s).exp();
-        let lags = ProcessSpec::TwoLags { gain, time_constant_1: 30.0, time_constant_2: 8.0, lead_time_constant: -5.0, dead_time };
+        let lags = ProcessSpec::TwoLags {
+            gain,
+            time_constant_1: 30.0,
+            time_constant_2: 8.0,
+            lead_time_constant: -5.0,
+            dead_time,
+        };
         let second = ProcessSpec::SecondOrder { gain, time_constant: 12.0, damping: 0.3, dead_time };
         let integrating = ProcessSpec::IntegratingLag { gain, time_constant: 7.0, dead_time };
         for (spec, expected) in [

@@ -85,7 +85,8 @@ pub fn guess(columns: &[ColumnPreview], layout: &Layout) -> Mapping {
     if !has(&channels, Role::Op) {
         let percent = |k: &usize| columns[*k].unit == "%";
         let stepped = |k: &usize| behaviours[*k].is_stepped() && behaviours[*k].is_a_percentage();
-        let at = free.iter().position(percent).or_else(|| if free.len() > 1 { free.iter().position(stepped) } else { None });
+        let at =
+            free.iter().position(percent).or_else(|| if free.len() > 1 { free.iter().position(stepped) } else { None });
         channels.extend(at.map(|at| (free.remove(at), Role::Op)));
     }
     if !has(&channels, Role::Pv) && !free.is_empty() {

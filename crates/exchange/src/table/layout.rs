@@ -36,8 +36,9 @@ impl Layout {
         let readable = |cell: &String| is_number(cell, decimal_comma) || RawTime::scan(cell).is_some();
         let has_header = !first.iter().any(readable);
         let width = rows.iter().map(Vec::len).max().unwrap_or(0);
-        let header: Vec<String> =
-            (0..width).map(|k| if has_header { first.get(k).cloned().unwrap_or_default() } else { String::new() }).collect();
+        let header: Vec<String> = (0..width)
+            .map(|k| if has_header { first.get(k).cloned().unwrap_or_default() } else { String::new() })
+            .collect();
         let sample = rows.into_iter().skip(usize::from(has_header)).collect();
         Ok((Self::with_header(&header, sample, decimal_comma), has_header))
     }

@@ -49,7 +49,11 @@ pub struct Preview {
 /// What a table seems to hold.
 pub(crate) fn preview_of(layout: &Layout, form: String) -> Preview {
     let columns: Vec<ColumnPreview> = (0..layout.names.len())
-        .map(|k| ColumnPreview { name: layout.names[k].clone(), unit: layout.units[k].clone(), kind: kind_of(layout, k) })
+        .map(|k| ColumnPreview {
+            name: layout.names[k].clone(),
+            unit: layout.units[k].clone(),
+            kind: kind_of(layout, k),
+        })
         .collect();
     Preview {
         guess: guess(&columns, layout),

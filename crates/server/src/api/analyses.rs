@@ -4,9 +4,9 @@ use super::models::data_set;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
-    Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions, OrderChoice,
-    OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, StepResponse, Structure, Validation, Windows, moving_horizon, nonparametric, profile,
-    recursive, region, search_orders, validate,
+    Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,
+    OrderChoice, OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, StepResponse, Structure, Validation,
+    Windows, moving_horizon, nonparametric, profile, recursive, region, search_orders, validate,
 };
 use antistasis_store::ModelRow;
 use axum::Json;
@@ -70,15 +70,23 @@ async fn analyse(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<
         let known: Vec<&str> = model
             .parameters
             .iter()
-            .filter(|parameter| parameter.standard_error.is_some() && model.parameter(&parameter.name) == Some(parameter))
+            .filter(|parameter| {
+                parameter.standard_error.is_some() && model.parameter(&parameter.name) == Some(parameter)
+            })
             .map(|parameter| parameter.name.as_str())
             .collect();
-        let pairs = known.iter().enumerate().flat_map(|(k, first)| known[k + 1..].iter().map(move |second| (*first, *second)));
+        let pairs =
+            known.iter().enumerate().flat_map(|(k, first)| known[k + 1..].iter().map(move |second| (*first, *second)));
         Ok(Json(Analysis {
             estimation: validate(model, &data, true)?,
             validation: other.map(|other| validate(model, &other, false)).transpose()?,
-            steps: inputs.clone().map(|input| model.step_response(Some(&data), input, 0, None)).collect::<Result<_, _>>()?,
-            frequencies: inputs.map(|input| model.frequency_response(Some(&data), input, 0)).collect::<Result<_, _>>()?,
+            steps: inputs
+                .clone()
+                .map(|input| model.step_response(Some(&data), input, 0, None))
+                .collect::<Result<_, _>>()?,
+            frequencies: inputs
+                .map(|input| model.frequency_response(Some(&data), input, 0))
+                .collect::<Result<_, _>>()?,
             poles: model.poles(),
             zeros: model.zeros(),
             regions: pairs.take(10).filter_map(|(first, second)| region(model, first, second).ok()).collect(),

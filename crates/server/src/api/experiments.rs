@@ -49,11 +49,9 @@ async fn run_experiment(
     if name.is_empty() || name.chars().count() > 120 {
         return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
     }
-    let plant = state
-        .store
-        .plant(&tag)
-        .await?
-        .ok_or_else(|| Problem::not_found(format!("no simulated plant stands behind {tag}: export the plan and run it on the plant")))?;
+    let plant = state.store.plant(&tag).await?.ok_or_else(|| {
+        Problem::not_found(format!("no simulated plant stands behind {tag}: export the plan and run it on the plant"))
+    })?;
     let spec = request.experiment;
     let record = compute(move || -> Result<Record, Problem> {
         let plan = spec.plan()?;

@@ -107,7 +107,10 @@ async fn choose_model(
 ) -> Result<Json<ModelRow>, Problem> {
     let reason = choice.reason.trim();
     if reason.chars().count() > 1000 {
-        return Err(Problem::invalid(format!("reason has {} characters; allowed: at most 1000", reason.chars().count())));
+        return Err(Problem::invalid(format!(
+            "reason has {} characters; allowed: at most 1000",
+            reason.chars().count()
+        )));
     }
     state.store.choose_model(id, reason).await?;
     Ok(Json(state.store.model(id).await?))
@@ -175,10 +178,15 @@ async fn reduce_model(
 }
 
 /// The performance of a reduced model in the windows of the one it came from.
-fn judged_anew(mut model: Model, prepared: &Prepared, source: &ModelRow) -> Result<(Model, Option<Validation>), Problem> {
+fn judged_anew(
+    mut model: Model,
+    prepared: &Prepared,
+    source: &ModelRow,
+) -> Result<(Model, Option<Validation>), Problem> {
     let unit = source.model.output_unit();
     let data = DataSet::of_record(&prepared.record, unit, &[], &[])?;
-    model.estimation = validate(&model, &data.slice(prepared.window(source.window_from, source.window_to)), true)?.performance;
+    model.estimation =
+        validate(&model, &data.slice(prepared.window(source.window_from, source.window_to)), true)?.performance;
     let validation = match source.validation_from.zip(source.validation_to) {
         Some((from, to)) => Some(validate(&model, &data.slice(prepared.window(from, to)), false)?),
         None => None,

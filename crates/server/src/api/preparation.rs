@@ -159,7 +159,9 @@ async fn record_file(
         write(&prepared.record, prepared.start, format, &mut bytes).map(|()| bytes)
     })
     .await??;
-    let plain: String = info.name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect();
+    let plain: String =
+        info.name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect();
     let disposition = format!("attachment; filename=\"{plain}.{}\"", format.ending());
-    Ok(([(header::CONTENT_TYPE, format.media_type().to_owned()), (header::CONTENT_DISPOSITION, disposition)], bytes).into_response())
+    Ok(([(header::CONTENT_TYPE, format.media_type().to_owned()), (header::CONTENT_DISPOSITION, disposition)], bytes)
+        .into_response())
 }

@@ -164,7 +164,8 @@ async fn samples(
 
 /// The samples to draw of a record that begins at `start`.
 fn drawn(record: &Record, start: f64, view: &View) -> Result<Samples, Problem> {
-    let own = View { from: view.from.map(|time| time - start), to: view.to.map(|time| time - start), buckets: view.buckets };
+    let own =
+        View { from: view.from.map(|time| time - start), to: view.to.map(|time| time - start), buckets: view.buckets };
     let series: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
     let indices = own.indices(record, &series)?;
     Ok(Samples {

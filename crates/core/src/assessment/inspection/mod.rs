@@ -109,15 +109,24 @@ struct Signals {
 ///
 /// Errors when it has neither, or fewer than 20 samples.
 pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
-    let pv = record.channel(Role::Pv).ok_or_else(|| Error::unfit("the record has no PV", "import it with a column for the PV"))?;
+    let pv = record
+        .channel(Role::Pv)
+        .ok_or_else(|| Error::unfit("the record has no PV", "import it with a column for the PV"))?;
     let op = record.channel(Role::Op);
     let samples = record.axis.len();
     if samples < 20 {
         return Err(Error::unfit(format!("the record has {samples} samples"), "at least 20 are needed to judge it"));
     }
     let noise = noise_deviation(&pv.values);
-    let mut inspection =
-        Inspection { findings: Vec::new(), noise, move_to_noise: None, band: None, oscillation: None, stiction: None, feedback: None };
+    let mut inspection = Inspection {
+        findings: Vec::new(),
+        noise,
+        move_to_noise: None,
+        band: None,
+        oscillation: None,
+        stiction: None,
+        feedback: None,
+    };
     let findings = &mut inspection.findings;
     findings.extend(gaps(record));
     findings.extend(frozen(&pv.values, &record.axis, &pv.unit));
@@ -251,7 +260,10 @@ fn gaps(record: &Record) -> Vec<Finding> {
         findings.push(Finding::new(
             Topic::Gaps,
             Tone::Caution,
-            format!("The samples are uneven, {} apart as a rule: resample them for difference equations and state space.", readable_duration(usual)),
+            format!(
+                "The samples are uneven, {} apart as a rule: resample them for difference equations and state space.",
+                readable_duration(usual)
+            ),
             "structures with dead time take uneven samples as they are",
         ));
     }
@@ -264,7 +276,9 @@ fn frozen(pv: &[f64], axis: &TimeAxis, unit: &str) -> Option<Finding> {
     // How long equal runs are as a rule tells what is unusual.
     let usual = pv.len() / (changes + 1);
     let least = (20 * usual).max(20);
-    let places = stretches(axis, least, |k| pv[k] == if k > 0 && pv[k - 1] == pv[k] { pv[k - 1] } else { *pv.get(k + 1).unwrap_or(&f64::NAN) });
+    let places = stretches(axis, least, |k| {
+        pv[k] == if k > 0 && pv[k - 1] == pv[k] { pv[k - 1] } else { *pv.get(k + 1).unwrap_or(&f64::NAN) }
+    });
     if places.is_empty() {
         return None;
     }
@@ -324,12 +338,19 @@ fn saturated(values: &[f64], axis: &TimeAxis, span: Option<&Span>, name: &str) -
         return None;
     }
     let share = 100.0 * places.iter().map(|[from, to]| to - from).sum::<f64>() / axis.duration().max(f64::MIN_POSITIVE);
-    let what = if name == "OP" { "no model is fitted to what the valve cannot do" } else { "its true value is not known there" };
+    let what = if name == "OP" {
+        "no model is fitted to what the valve cannot do"
+    } else {
+        "its true value is not known there"
+    };
     Some(
         Finding::new(
             Topic::Saturation,
             if share > 10.0 { Tone::Bad } else { Tone::Caution },
-            format!("The {name} stands at an end of its span for {} % of the record: {what}; cut these stretches out.", readable(share)),
+            format!(
+                "The {name} stands at an end of its span for {} % of the record: {what}; cut these stretches out.",
+                readable(share)
+            ),
             "at the lower or upper range value for three samples or more",
         )
         .at(places),
@@ -341,7 +362,10 @@ fn size_of_move(pv: &[f64], op: &[f64], noise: f64, unit: &str) -> (Finding, Opt
     let moved = (high - low).max(0.0);
     let rule = "a move should lift the PV by at least 4 times the noise, better 10 (common practice)";
     if moved == 0.0 {
-        return (Finding::new(Topic::Move, Tone::Bad, "The OP never moves: there is nothing to fit.".into(), rule), None);
+        return (
+            Finding::new(Topic::Move, Tone::Bad, "The OP never moves: there is nothing to fit.".into(), rule),
+            None,
+        );
     }
     let mut sorted: Vec<f64> = pv.iter().copied().filter(|value| value.is_finite()).collect();
     sorted.sort_by(f64::total_cmp);
@@ -351,13 +375,31 @@ fn size_of_move(pv: &[f64], op: &[f64], noise: f64, unit: &str) -> (Finding, Opt
     // Noise alone spans 4.65 standard deviations between these.
     let lifted = (swing * swing - (4.65 * noise).powi(2)).max(0.0).sqrt();
     if noise <= 1e-9 * swing {
-        return (Finding::new(Topic::Move, Tone::Good, format!("The PV moves by {} {unit}; no noise is seen.", readable(swing)), rule), None);
+        return (
+            Finding::new(
+                Topic::Move,
+                Tone::Good,
+                format!("The PV moves by {} {unit}; no noise is seen.", readable(swing)),
+                rule,
+            ),
+            None,
+        );
     }
     let ratio = lifted / noise;
-    let figure = format!("The PV moves by {} {unit}, {} times its noise of {} {unit}", readable(lifted), readable(ratio), readable(noise));
+    let figure = format!(
+        "The PV moves by {} {unit}, {} times its noise of {} {unit}",
+        readable(lifted),
+        readable(ratio),
+        readable(noise)
+    );
     let finding = if ratio < 4.0 {
         let wanted = 4.0 * moved / ratio.max(0.1);
-        Finding::new(Topic::Move, Tone::Bad, format!("{figure}: repeat the test with moves of at least {} %.", readable(wanted)), rule)
+        Finding::new(
+            Topic::Move,
+            Tone::Bad,
+            format!("{figure}: repeat the test with moves of at least {} %.", readable(wanted)),
+            rule,
+        )
     } else if ratio < 10.0 {
         Finding::new(Topic::Move, Tone::Caution, format!("{figure}: enough to see, little to fit."), rule)
     } else {
@@ -381,10 +423,17 @@ fn excitation(signals: &Signals, moves: &[usize]) -> (Finding, Option<[f64; 2]>)
         1 => Finding::new(
             Topic::Excitation,
             Tone::Caution,
-            format!("The OP makes one move{within}: gain, dead time and time constant can be fitted if nothing else moved the PV. A second move the other way tells a drift from the response."),
+            format!(
+                "The OP makes one move{within}: gain, dead time and time constant can be fitted if nothing else moved the PV. A second move the other way tells a drift from the response."
+            ),
             rule,
         ),
-        2..=3 => Finding::new(Topic::Excitation, Tone::Good, format!("The OP makes {count} moves{within}: enough for three or four parameters."), rule),
+        2..=3 => Finding::new(
+            Topic::Excitation,
+            Tone::Good,
+            format!("The OP makes {count} moves{within}: enough for three or four parameters."),
+            rule,
+        ),
         _ => Finding::new(Topic::Excitation, Tone::Good, format!("The OP makes {count} moves{within}."), rule),
     };
     (finding, band)
@@ -466,7 +515,11 @@ fn closed_loop(feedback: Option<&Feedback>, set_point_moved: bool) -> Option<Fin
     if !feedback.found {
         return None;
     }
-    let probability = if feedback.probability < 1e-6 { "below 1 in a million".to_owned() } else { format!("{:.1e}", feedback.probability) };
+    let probability = if feedback.probability < 1e-6 {
+        "below 1 in a million".to_owned()
+    } else {
+        format!("{:.1e}", feedback.probability)
+    };
     let rule = "F test whether past PVs predict the OP (Granger 1969); direct prediction-error identification (Ljung 1999, section 13.4)";
     Some(if set_point_moved {
         Finding::new(
@@ -499,6 +552,7 @@ pub fn inspect_data(data: &DataSet) -> Result<Inspection> {
         unit: series.unit.clone(),
         values: series.values.clone(),
     };
-    let record = Record::new(data.axis.clone(), vec![channel(data.output(), Role::Pv), channel(&data.inputs[0], Role::Op)])?;
+    let record =
+        Record::new(data.axis.clone(), vec![channel(data.output(), Role::Pv), channel(&data.inputs[0], Role::Op)])?;
     inspect(&record, &Spans { pv: None, op: None })
 }

@@ -26,7 +26,12 @@ pub struct Oscillation {
 
 /// Looks at the longest stretch in which the OP stands still. The autocovariance of the PV there, which noise hardly touches, must cross zero at
 /// regular intervals: their mean over three times their standard deviation above 1 (Thornhill, Huang & Zhang, J. Process Control 13, 2003).
-pub(super) fn while_at_rest(record: &Record, pv: &[f64], op: &[f64], noise: f64) -> Option<(Oscillation, Option<Finding>)> {
+pub(super) fn while_at_rest(
+    record: &Record,
+    pv: &[f64],
+    op: &[f64],
+    noise: f64,
+) -> Option<(Oscillation, Option<Finding>)> {
     let held = filled(op);
     let mut longest = 0..0;
     let mut start = 0;

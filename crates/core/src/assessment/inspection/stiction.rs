@@ -75,8 +75,10 @@ pub(super) fn detect(op: &[f64], pv: &[f64], moves: usize) -> Option<(Stiction, 
     }
     let largest = 0.8 * (high - low);
     let bands = (1..=BANDS).map(|k| largest * (k as f64 / BANDS as f64).powi(2));
-    let (band, least) =
-        bands.map(|band| (band, misfit(&stuck(op, band), pv))).min_by(|a, b| a.1.total_cmp(&b.1)).unwrap_or((0.0, plain));
+    let (band, least) = bands
+        .map(|band| (band, misfit(&stuck(op, band), pv)))
+        .min_by(|a, b| a.1.total_cmp(&b.1))
+        .unwrap_or((0.0, plain));
     let improvement = 1.0 - least / plain;
     let found = improvement > LEAST_GAIN;
     let stiction = Stiction { band: if found { band } else { 0.0 }, improvement: improvement.max(0.0), found };

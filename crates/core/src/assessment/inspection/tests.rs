@@ -32,7 +32,17 @@ fn tone(inspection: &Inspection, topic: Topic) -> Option<Tone> {
 /// A doublet through a lag of 20 samples with this gain and noise.
 fn doublet(gain: f64, deviation: f64) -> (Vec<f64>, Vec<f64>) {
     let mut draw = noise(1);
-    let op: Vec<f64> = (0..1200).map(|k| if (200..500).contains(&k) { 46.0 } else if (500..800).contains(&k) { 34.0 } else { 40.0 }).collect();
+    let op: Vec<f64> = (0..1200)
+        .map(|k| {
+            if (200..500).contains(&k) {
+                46.0
+            } else if (500..800).contains(&k) {
+                34.0
+            } else {
+                40.0
+            }
+        })
+        .collect();
     let mut x = 0.0;
     let pv = op
         .iter()
@@ -74,7 +84,10 @@ fn a_frozen_and_a_quantised_pv_are_found() {
     pv[300..420].fill(stuck);
     let found = judged(&record(pv, op, None));
     let finding = found.findings.iter().find(|finding| finding.topic == Topic::Frozen).unwrap();
-    assert!((finding.stretches[0][0] - 600.0).abs() <= 2.0 && (finding.stretches[0][1] - 838.0).abs() <= 2.0, "{finding:?}");
+    assert!(
+        (finding.stretches[0][0] - 600.0).abs() <= 2.0 && (finding.stretches[0][1] - 838.0).abs() <= 2.0,
+        "{finding:?}"
+    );
     let (pv, op) = doublet(1.0, 0.05);
     let coarse = pv.iter().map(|value| (value / 0.5f64).round() * 0.5).collect();
     let found = judged(&record(coarse, op, None));
@@ -85,7 +98,11 @@ fn a_frozen_and_a_quantised_pv_are_found() {
 #[test]
 fn an_oscillation_at_rest_is_found_and_noise_is_not_taken_for_one() {
     let (pv, op) = doublet(1.0, 0.2);
-    let shaken: Vec<f64> = pv.iter().enumerate().map(|(k, value)| value + 0.8 * (k as f64 * 2.0 * std::f64::consts::PI / 17.0).sin()).collect();
+    let shaken: Vec<f64> = pv
+        .iter()
+        .enumerate()
+        .map(|(k, value)| value + 0.8 * (k as f64 * 2.0 * std::f64::consts::PI / 17.0).sin())
+        .collect();
     let found = judged(&record(shaken, op.clone(), None));
     let oscillation = found.oscillation.clone().unwrap();
     assert!(oscillation.found && (oscillation.period / 34.0 - 1.0).abs() < 0.02, "{oscillation:?}");
@@ -154,7 +171,15 @@ fn gaps_and_uneven_samples_are_counted() {
     pv[50..60].fill(f64::NAN);
     let found = judged(&record(pv, op, None));
     let gap = found.findings.iter().find(|finding| finding.topic == Topic::Gaps).unwrap();
-    assert!(gap.verdict.text.starts_with("10 samples of T.PV are missing in 1 gaps, the longest 20 s"), "{}", gap.verdict.text);
-    let short = Record::new(TimeAxis::uniform(1.0, 5).unwrap(), vec![Channel { tag: "T".into(), role: Role::Pv, unit: String::new(), values: vec![0.0; 5] }]).unwrap();
+    assert!(
+        gap.verdict.text.starts_with("10 samples of T.PV are missing in 1 gaps, the longest 20 s"),
+        "{}",
+        gap.verdict.text
+    );
+    let short = Record::new(
+        TimeAxis::uniform(1.0, 5).unwrap(),
+        vec![Channel { tag: "T".into(), role: Role::Pv, unit: String::new(), values: vec![0.0; 5] }],
+    )
+    .unwrap();
     assert!(inspect(&short, &Spans { pv: None, op: None }).unwrap_err().to_string().contains("5 samples"));
 }

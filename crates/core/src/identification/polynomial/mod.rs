@@ -65,11 +65,14 @@ fn means(data: &DataSet) -> (Vec<f64>, Vec<f64>) {
 }
 
 fn least_squares(deviations: &Deviations, shape: &Shape) -> Result<Vec<f64>> {
-    let none = || Error::unfit("the data do not tell these coefficients apart", "take lower orders or a livelier input");
+    let none =
+        || Error::unfit("the data do not tell these coefficients apart", "take lower orders or a livelier input");
     if shape.is_arx() {
         return starts::arx(deviations, shape).ok_or_else(none);
     }
-    let refined = starts::all(deviations, shape).into_iter().map(|start| refined(deviations, shape, &start, &ScaledLoss::SQUARES));
+    let refined = starts::all(deviations, shape)
+        .into_iter()
+        .map(|start| refined(deviations, shape, &start, &ScaledLoss::SQUARES));
     let stable = refined.filter(|(theta, sum)| sum.is_finite() && shape.is_predictor_stable(theta));
     stable.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(theta, _)| theta).ok_or_else(none)
 }
@@ -159,7 +162,8 @@ fn model(
         verdicts: Vec::new(),
     };
     let simulated = model.simulate_on(data)?;
-    model.estimation = Performance::of(data.output(), &super::validation::differences(data.output(), &simulated[0]), &residuals);
+    model.estimation =
+        Performance::of(data.output(), &super::validation::differences(data.output(), &simulated[0]), &residuals);
     model.estimation.residual_correlation = lag_one_correlation(&residuals);
     model.verdicts = super::validation::judge_difference_equation(&model);
     Ok(model)

@@ -111,9 +111,9 @@ pub fn search_orders(data: &DataSet, validation: Option<&DataSet>, search: &Orde
                 let part = estimation.part(search, inputs, na, nb, nk);
                 let Some((theta, squares)) = part.linear_solution() else { continue };
                 let known: Vec<(usize, f64)> = theta.into_iter().enumerate().collect();
-                let validation_fit = other.as_ref().map(|all| {
-                    all.fit(all.part(search, inputs, na, nb, nk).less(&known).sum_of_squares().max(0.0))
-                });
+                let validation_fit = other
+                    .as_ref()
+                    .map(|all| all.fit(all.part(search, inputs, na, nb, nk).less(&known).sum_of_squares().max(0.0)));
                 choices.push(OrderChoice {
                     structure: Structure::Arx { na, nb, nk },
                     criteria: Criteria::new(squares, part.samples(), known.len()),

@@ -248,12 +248,16 @@ impl Deviations {
         // The inputs of each lag are filtered apart: before the data they stood at their first value, the filters at rest.
         let by_b: Vec<Vec<Vec<f64>>> = (0..shape.inputs)
             .map(|input| {
-                let delayed = |lag: usize| (0..self.output.len()).map(|k| self.earlier(input, k, lag)).collect::<Vec<f64>>();
+                let delayed =
+                    |lag: usize| (0..self.output.len()).map(|k| self.earlier(input, k, lag)).collect::<Vec<f64>>();
                 (0..shape.nb).map(|j| masked(filtered(&delayed(shape.nk + j), shape.f(theta, input)))).collect()
             })
             .collect();
-        let by_f: Vec<Vec<f64>> =
-            paths.iter().enumerate().map(|(input, w)| if shape.nf > 0 { whitened(&filtered(w, shape.f(theta, input))) } else { Vec::new() }).collect();
+        let by_f: Vec<Vec<f64>> = paths
+            .iter()
+            .enumerate()
+            .map(|(input, w)| if shape.nf > 0 { whitened(&filtered(w, shape.f(theta, input))) } else { Vec::new() })
+            .collect();
         let by_c = if shape.nc > 0 { filtered(&e, c) } else { Vec::new() };
         let by_d = if shape.nd > 0 { filtered(&v, c) } else { Vec::new() };
         let by_start: Vec<Vec<f64>> = (0..shape.inputs)
@@ -287,7 +291,11 @@ impl Deviations {
             if let Some(value) = by_level.get(k) {
                 put(*value);
             }
-            row[count] = if k < shape.warm_up() || row[..count].iter().any(|value| !value.is_finite()) { f64::NAN } else { -e[k] };
+            row[count] = if k < shape.warm_up() || row[..count].iter().any(|value| !value.is_finite()) {
+                f64::NAN
+            } else {
+                -e[k]
+            };
             visit(&mut row);
         }
     }

@@ -63,7 +63,11 @@ fn cases() -> Vec<(Structure, Plant, Vec<f64>)> {
         (Structure::Arx { na: 2, nb: 2, nk: 3 }, ARX, vec![-1.2, 0.35, 0.5, 0.3]),
         (Structure::Armax { na: 2, nb: 2, nc: 1, nk: 3 }, ARMAX, vec![-1.2, 0.35, 0.5, 0.3, 0.6]),
         (Structure::OutputError { nb: 2, nf: 2, nk: 2 }, OUTPUT_ERROR, vec![0.5, 0.3, -1.2, 0.35]),
-        (Structure::BoxJenkins { nb: 2, nc: 1, nd: 1, nf: 2, nk: 2 }, BOX_JENKINS, vec![0.5, 0.3, -1.2, 0.35, 0.4, -0.8]),
+        (
+            Structure::BoxJenkins { nb: 2, nc: 1, nd: 1, nf: 2, nk: 2 },
+            BOX_JENKINS,
+            vec![0.5, 0.3, -1.2, 0.35, 0.4, -0.8],
+        ),
     ]
 }
 
@@ -75,18 +79,26 @@ fn true_coefficients_lie_within_the_stated_errors() {
             let model = fit(&data, &FitOptions::new(structure)).unwrap();
             for (parameter, truth) in model.parameters.iter().zip(&truth) {
                 let error = parameter.standard_error.unwrap();
-                assert!((parameter.value - truth).abs() < 4.0 * error && error < 0.1, "{structure:?} {seed}: {parameter:?} is not {truth}");
+                assert!(
+                    (parameter.value - truth).abs() < 4.0 * error && error < 0.1,
+                    "{structure:?} {seed}: {parameter:?} is not {truth}"
+                );
             }
             // What is left one sample ahead is the noise itself.
             let validation = validate(&model, &data, true).unwrap();
-            assert!(validation.tests.whiteness > 1e-4 && validation.tests.cross_correlation[0].independence > 1e-4, "{structure:?}");
+            assert!(
+                validation.tests.whiteness > 1e-4 && validation.tests.cross_correlation[0].independence > 1e-4,
+                "{structure:?}"
+            );
         }
     }
 }
 
 #[test]
 fn without_noise_the_coefficients_are_exact_and_the_simulation_is_the_output() {
-    for (structure, plant, truth) in cases().into_iter().filter(|case| !matches!(case.0, Structure::BoxJenkins { .. } | Structure::Armax { .. })) {
+    for (structure, plant, truth) in
+        cases().into_iter().filter(|case| !matches!(case.0, Structure::BoxJenkins { .. } | Structure::Armax { .. }))
+    {
         let data = plant.data(400, 0.0, 3);
         let model = fit(&data, &FitOptions::new(structure)).unwrap();
         for (parameter, truth) in model.parameters.iter().zip(&truth) {
@@ -95,7 +107,11 @@ fn without_noise_the_coefficients_are_exact_and_the_simulation_is_the_output() {
             let allowed = if matches!(structure, Structure::Arx { .. }) { 0.05 } else { 0.01 };
             assert!((parameter.value - truth).abs() < allowed, "{structure:?}: {parameter:?} is not {truth}");
         }
-        assert!(model.estimation.fit_simulated > 95.0 && model.estimation.fit_one_step > 98.0, "{:?}", model.estimation);
+        assert!(
+            model.estimation.fit_simulated > 95.0 && model.estimation.fit_one_step > 98.0,
+            "{:?}",
+            model.estimation
+        );
     }
 }
 
@@ -111,7 +127,8 @@ fn the_derivatives_are_those_of_the_prediction_errors() {
         Structure::BoxJenkins { nb: 1, nc: 2, nd: 2, nf: 2, nk: 3 },
     ] {
         let shape = Shape::of(structure, 2).unwrap();
-        let theta: Vec<f64> = (0..shape.count()).map(|k| 0.3 / (1.0 + k as f64) * if k % 2 == 0 { 1.0 } else { -1.0 }).collect();
+        let theta: Vec<f64> =
+            (0..shape.count()).map(|k| 0.3 / (1.0 + k as f64) * if k % 2 == 0 { 1.0 } else { -1.0 }).collect();
         let mut rows = Vec::new();
         deviations.walk(&shape, &theta, &mut |row| rows.push(row.to_vec()));
         for place in 0..shape.count() {
@@ -124,12 +141,19 @@ fn the_derivatives_are_those_of_the_prediction_errors() {
             for (k, row) in rows.iter().enumerate().filter(|(_, row)| row[shape.count()].is_finite()) {
                 // A row holds the derivatives of the prediction, which are those of the error with the other sign.
                 let numeric = -(above[k] - below[k]) / 2e-6;
-                assert!((row[place] - numeric).abs() < 1e-6 * (1.0 + numeric.abs()), "{structure:?} {place} at {k}: {} {numeric}", row[place]);
+                assert!(
+                    (row[place] - numeric).abs() < 1e-6 * (1.0 + numeric.abs()),
+                    "{structure:?} {place} at {k}: {} {numeric}",
+                    row[place]
+                );
             }
         }
-        assert!((deviations.sums(&shape, &theta, &ScaledLoss::SQUARES).sum_of_squares()
-            - deviations.residuals(&shape, &theta).iter().filter(|e| e.is_finite()).map(|e| e * e).sum::<f64>())
-        .abs() < 1e-9);
+        assert!(
+            (deviations.sums(&shape, &theta, &ScaledLoss::SQUARES).sum_of_squares()
+                - deviations.residuals(&shape, &theta).iter().filter(|e| e.is_finite()).map(|e| e * e).sum::<f64>())
+            .abs()
+                < 1e-9
+        );
     }
 }
 
@@ -170,7 +194,11 @@ fn a_noise_model_keeps_closed_loop_data_unbiased_and_output_error_does_not() {
     assert!((gain(&arx) - 2.0).abs() < 0.1, "{}", gain(&arx));
     assert!((gain(&simulated) - 2.0).abs() > 0.25, "{}", gain(&simulated));
     let validation = validate(&simulated, &data, true).unwrap();
-    assert!(validation.verdicts.iter().any(|verdict| verdict.text.contains("closed loop")), "{:?}", validation.verdicts);
+    assert!(
+        validation.verdicts.iter().any(|verdict| verdict.text.contains("closed loop")),
+        "{:?}",
+        validation.verdicts
+    );
 }
 
 #[test]

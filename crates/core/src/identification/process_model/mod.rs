@@ -8,8 +8,8 @@ mod uncertainty;
 mod unknowns;
 mod verdicts;
 
-pub(super) use uncertainty::{expected, profile};
 pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
+pub(super) use uncertainty::{expected, profile};
 
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};

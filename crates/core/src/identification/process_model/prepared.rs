@@ -129,7 +129,11 @@ impl<'a> Prepared<'a> {
                 sums.add(&row);
             }
         }
-        Before::BOTH.into_iter().enumerate().filter_map(|(side, before)| self.solved(unknowns, before, side, &sums, &free)).collect()
+        Before::BOTH
+            .into_iter()
+            .enumerate()
+            .filter_map(|(side, before)| self.solved(unknowns, before, side, &sums, &free))
+            .collect()
     }
 
     /// The linear unknowns from the sums of [`linear_fits`](Self::linear_fits).

@@ -89,7 +89,8 @@ impl Prepared<'_> {
 
     /// Moves unknowns off their bounds where the gradient points inward; whether there was any.
     fn released(&self, unknowns: &mut [f64], before: Before, loss: &ScaledLoss) -> bool {
-        let active: Vec<usize> = self.bounds.active(unknowns).into_iter().filter(|k| !self.bounds.is_fixed(*k)).collect();
+        let active: Vec<usize> =
+            self.bounds.active(unknowns).into_iter().filter(|k| !self.bounds.is_fixed(*k)).collect();
         if active.is_empty() {
             return false;
         }
@@ -160,7 +161,9 @@ impl Prepared<'_> {
         let inputs: Vec<Vec<f64>> = self.inputs.iter().map(|series| about_mean(blocks(series))).collect();
         let output = blocks(&self.output);
         let axis = match self.axis.slice(stretch.clone()) {
-            TimeAxis::Uniform { interval, .. } => TimeAxis::Uniform { interval: interval * block as f64, len: output.len() },
+            TimeAxis::Uniform { interval, .. } => {
+                TimeAxis::Uniform { interval: interval * block as f64, len: output.len() }
+            }
             TimeAxis::Irregular(times) => {
                 TimeAxis::Irregular(times.chunks_exact(block).map(|chunk| chunk[0] - times[0]).collect())
             }
@@ -201,7 +204,8 @@ impl Prepared<'_> {
         let mut unknowns = vec![0.0; self.layout.count];
         for path in &self.layout.paths {
             for (k, place) in path.shape.iter().enumerate() {
-                unknowns[*place] = if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration / 20.0 }.ln();
+                unknowns[*place] =
+                    if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration / 20.0 }.ln();
             }
         }
         self.swept(self.bounds.clamped(&unknowns))

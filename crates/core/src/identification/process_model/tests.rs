@@ -2,9 +2,9 @@
 
 use super::super::data::Series;
 use super::super::{Constraint, DataSet, FitOptions, Loss, Model, Structure, fit as fit_any, fit_fopdt};
+use super::ScaledLoss;
 use super::prepared::{Before, Prepared};
 use super::unknowns::{Bounds, Layout};
-use super::ScaledLoss;
 use crate::lti::{DeadTime, Dynamics, Response};
 use crate::series::TimeAxis;
 use rand::SeedableRng;
@@ -233,14 +233,25 @@ fn the_derivatives_are_those_of_the_residuals() {
                     prepared.sums(&there, before, &ScaledLoss::SQUARES).sum_of_squares()
                 };
                 let numeric = (moved(step) - moved(-step)) / (4.0 * step);
-                assert!((gradient[k] - numeric).abs() < 1e-4 * (1.0 + numeric.abs()), "{structure:?} {k}: {} {numeric}", gradient[k]);
+                assert!(
+                    (gradient[k] - numeric).abs() < 1e-4 * (1.0 + numeric.abs()),
+                    "{structure:?} {k}: {} {numeric}",
+                    gradient[k]
+                );
             }
         }
     }
 }
 
 /// The PV of a process with these dynamics behind a test of random switches, and its noise.
-fn switched(dynamics: Dynamics, gain: f64, lead: f64, theta: f64, noise: f64, seed: u64) -> (TimeAxis, Vec<f64>, Vec<f64>) {
+fn switched(
+    dynamics: Dynamics,
+    gain: f64,
+    lead: f64,
+    theta: f64,
+    noise: f64,
+    seed: u64,
+) -> (TimeAxis, Vec<f64>, Vec<f64>) {
     let axis = TimeAxis::uniform(1.0, 900).unwrap();
     let mut generator = ChaCha8Rng::seed_from_u64(seed);
     let mut level = 45.0;
@@ -316,7 +327,8 @@ fn every_structure_recovers_its_exact_parameters() {
 fn drift_and_a_measured_disturbance_are_told_from_the_process() {
     let (axis, input, mut output) = switched(Dynamics::Lag { time_constant: 25.0 }, 1.5, 0.0, 7.4, 0.1, 8);
     let feed: Vec<f64> = (0..900).map(|k| if k / 113 % 2 == 0 { 20.0 } else { 26.0 }).collect();
-    let effect = Response::new(Dynamics::Lag { time_constant: 40.0 }, &axis, &feed, feed[0], DeadTime::new(21.3).unwrap());
+    let effect =
+        Response::new(Dynamics::Lag { time_constant: 40.0 }, &axis, &feed, feed[0], DeadTime::new(21.3).unwrap());
     for (k, (value, effect)) in output.iter_mut().zip(effect).enumerate() {
         *value += -0.7 * (effect.value - 20.0) + 0.004 * k as f64;
     }
@@ -339,7 +351,9 @@ fn outliers_pull_squares_away_and_the_robust_losses_hardly() {
     for k in (0..900).filter(|k| k % 23 == 0 && k % 60 > 25) {
         output[k] += 8.0;
     }
-    let with = |loss| fit_any(&data(&axis, &input, &output), &FitOptions { loss, ..FitOptions::new(Structure::Fopdt) }).unwrap();
+    let with = |loss| {
+        fit_any(&data(&axis, &input, &output), &FitOptions { loss, ..FitOptions::new(Structure::Fopdt) }).unwrap()
+    };
     let miss = |model: &Model| (values(model)[0] / 1.5 - 1.0).abs() + (values(model)[2] - 7.4).abs() / 7.4;
     let squares = miss(&with(Loss::Squares));
     for loss in [Loss::Huber { width: 1.345 }, Loss::Absolute] {
@@ -358,9 +372,14 @@ fn outliers_pull_squares_away_and_the_robust_losses_hardly() {
 fn what_is_known_beforehand_is_kept() {
     let (axis, input, output) = switched(Dynamics::Lag { time_constant: 25.0 }, 1.5, 0.0, 7.4, 0.3, 8);
     let set = data(&axis, &input, &output);
-    let with = |constraints: Vec<Constraint>| fit_any(&set, &FitOptions { constraints, ..FitOptions::new(Structure::Fopdt) });
+    let with =
+        |constraints: Vec<Constraint>| fit_any(&set, &FitOptions { constraints, ..FitOptions::new(Structure::Fopdt) });
     let known = |name: &str| Constraint { parameter: name.into(), ..Constraint::default() };
-    let fixed = with(vec![Constraint { fixed: Some(1.4), ..known("gain") }, Constraint { fixed: Some(6.0), ..known("dead_time") }]).unwrap();
+    let fixed = with(vec![
+        Constraint { fixed: Some(1.4), ..known("gain") },
+        Constraint { fixed: Some(6.0), ..known("dead_time") },
+    ])
+    .unwrap();
     assert_eq!((fixed.parameters[0].value, fixed.parameters[2].value), (1.4, 6.0));
     assert!(fixed.parameters[0].fixed && fixed.parameters[0].standard_error.is_none());
     assert!(fixed.parameters[1].standard_error.is_some() && fixed.criteria.parameters == 3);
@@ -371,11 +390,11 @@ fn what_is_known_beforehand_is_kept() {
     let roomy = with(vec![Constraint { low: Some(1.0), high: Some(90.0), ..known("time_constant") }]).unwrap();
     assert!((free.parameters[1].value / roomy.parameters[1].value - 1.0).abs() < 1e-5);
     let refused = |constraint| with(vec![constraint]).unwrap_err().to_string();
+    assert_eq!(refused(known("lag")), "constraints.parameter is lag; allowed: one of gain, time_constant, dead_time");
     assert_eq!(
-        refused(known("lag")),
-        "constraints.parameter is lag; allowed: one of gain, time_constant, dead_time"
+        refused(Constraint { fixed: Some(-2.0), ..known("time_constant") }),
+        "constraints.time_constant is -2; allowed: above 0"
     );
-    assert_eq!(refused(Constraint { fixed: Some(-2.0), ..known("time_constant") }), "constraints.time_constant is -2; allowed: above 0");
     assert!(refused(Constraint { low: Some(9.0), high: Some(8.0), ..known("dead_time") }).contains("9 to 8"));
 }
 

@@ -1,7 +1,7 @@
 //! How sure the parameters are: covariance for coloured residuals, and profiles.
 
-use super::super::model::{Constraint, FitOptions, Model, Parameter};
 use super::super::covariance::{Covariances, Estimate, NORMAL_95};
+use super::super::model::{Constraint, FitOptions, Model, Parameter};
 use super::super::structure::{ParameterKind, Structure};
 use super::prepared::{Point, Prepared};
 use super::{DataSet, Fit, Layout, search};
@@ -29,12 +29,14 @@ impl Fit<'_> {
         for (k, path) in self.layout.paths.iter().enumerate() {
             let input = &data.inputs[k];
             // With a time constant at its upper bound, only its ratio to the gain is known.
-            let tied = path.shape.iter().any(|place| {
-                unknowns[*place] >= self.bounds.ranges[*place].1 && !self.bounds.is_fixed(*place)
-            });
+            let tied = path
+                .shape
+                .iter()
+                .any(|place| unknowns[*place] >= self.bounds.ranges[*place].1 && !self.bounds.is_fixed(*place));
             for (name, kind) in path.structure.process_parameters() {
                 let place = Layout::place(path, *kind);
-                let value = if matches!(kind, ParameterKind::Shape(_)) { unknowns[place].exp() } else { unknowns[place] };
+                let value =
+                    if matches!(kind, ParameterKind::Shape(_)) { unknowns[place].exp() } else { unknowns[place] };
                 let derivative = if matches!(kind, ParameterKind::Shape(_)) { value } else { 1.0 };
                 let unknown = held.contains(&place) || (tied && *kind == ParameterKind::Gain);
                 let error = |covariance: fn(&Covariances) -> &DMatrix<f64>| {
@@ -86,11 +88,7 @@ pub struct ExpectedError {
 }
 
 /// What a fit of the structure of `process` to a record with this OP would know, for white noise of this standard deviation.
-pub(in super::super) fn expected(
-    process: &ProcessSpec,
-    data: &DataSet,
-    noise: f64,
-) -> Result<Vec<ExpectedError>> {
+pub(in super::super) fn expected(process: &ProcessSpec, data: &DataSet, noise: f64) -> Result<Vec<ExpectedError>> {
     let (structure, values) = Structure::of_process(process);
     let options = FitOptions::new(structure);
     let layout = Layout::new(&options, 1);
@@ -100,7 +98,8 @@ pub(in super::super) fn expected(
     let mut unknowns = vec![0.0; layout.count];
     let path = &layout.paths[0];
     for ((_, kind), value) in structure.process_parameters().iter().zip(&values) {
-        unknowns[Layout::place(path, *kind)] = if matches!(kind, ParameterKind::Shape(_)) { value.ln() } else { *value };
+        unknowns[Layout::place(path, *kind)] =
+            if matches!(kind, ParameterKind::Shape(_)) { value.ln() } else { *value };
     }
     let sums = prepared.sums(&unknowns, super::Before::AtFirstValue, &super::ScaledLoss::SQUARES);
     let covariance = sums.inverse(&[]);
@@ -109,12 +108,19 @@ pub(in super::super) fn expected(
         let scale = if matches!(kind, ParameterKind::Shape(_)) { *value } else { 1.0 };
         let error = covariance.as_ref().map(|known| noise * known[(place, place)].max(0.0).sqrt() * scale);
         let unit = match kind {
-            ParameterKind::Gain if structure.is_integrating() => format!("{}/{}/s", data.output().unit, data.inputs[0].unit),
+            ParameterKind::Gain if structure.is_integrating() => {
+                format!("{}/{}/s", data.output().unit, data.inputs[0].unit)
+            }
             ParameterKind::Gain => format!("{}/{}", data.output().unit, data.inputs[0].unit),
             _ if *name == "damping" => String::new(),
             _ => "s".to_owned(),
         };
-        ExpectedError { name: (*name).to_owned(), value: *value, standard_error: error.filter(|error| *error > 0.0), unit }
+        ExpectedError {
+            name: (*name).to_owned(),
+            value: *value,
+            standard_error: error.filter(|error| *error > 0.0),
+            unit,
+        }
     };
     Ok(structure.process_parameters().iter().zip(&values).map(each).collect())
 }

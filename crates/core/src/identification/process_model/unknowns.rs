@@ -126,9 +126,10 @@ impl Bounds {
         for constraint in constraints {
             let input = match &constraint.input {
                 None => 0,
-                Some(tag) => tags.iter().position(|known| known == tag).ok_or_else(|| {
-                    Error::invalid("constraints.input", tag, format!("one of {}", tags.join(", ")))
-                })?,
+                Some(tag) => tags
+                    .iter()
+                    .position(|known| known == tag)
+                    .ok_or_else(|| Error::invalid("constraints.input", tag, format!("one of {}", tags.join(", "))))?,
             };
             let path = &layout.paths[input];
             let known = path.structure.process_parameters();

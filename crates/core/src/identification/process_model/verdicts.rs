@@ -17,7 +17,10 @@ pub(super) fn judge(model: &Model, data: &DataSet) -> Vec<Verdict> {
     let slowest = model
         .parameters
         .iter()
-        .filter(|parameter| parameter.name.starts_with("time_constant") && parameter.input.as_ref().is_none_or(|tag| *tag == model.inputs[0].tag))
+        .filter(|parameter| {
+            parameter.name.starts_with("time_constant")
+                && parameter.input.as_ref().is_none_or(|tag| *tag == model.inputs[0].tag)
+        })
         .map(|parameter| parameter.value)
         .fold(0.0, f64::max);
     let looks_integrating = slowest > duration && !model.structure.is_integrating();
@@ -86,7 +89,8 @@ pub(super) fn judge(model: &Model, data: &DataSet) -> Vec<Verdict> {
     }
     let correlation = model.estimation.residual_correlation;
     if correlation > 0.3 {
-        let inflations = model.parameters.iter().filter_map(|parameter| Some(parameter.standard_error? / parameter.white_error?));
+        let inflations =
+            model.parameters.iter().filter_map(|parameter| Some(parameter.standard_error? / parameter.white_error?));
         let largest = inflations.fold(1.0, f64::max);
         verdicts.push(Verdict::new(
             Tone::Caution,

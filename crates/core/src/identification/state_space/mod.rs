@@ -38,7 +38,11 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         return Err(Error::invalid("structure", options.structure.name(), "state space"));
     };
     if let Some(constraint) = options.constraints.first() {
-        return Err(Error::invalid("constraints.parameter", &constraint.parameter, "no constraint: its matrices are one choice of many"));
+        return Err(Error::invalid(
+            "constraints.parameter",
+            &constraint.parameter,
+            "no constraint: its matrices are one choice of many",
+        ));
     }
     if options.loss != super::Loss::Squares {
         return Err(Error::invalid("loss", "a robust loss", "squares: subspace identification knows no other"));
@@ -50,7 +54,11 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     let subspace = Subspace::of(&signals, horizon, Weighting::Cva)?;
     let order = if order == 0 { subspace.suggested_order(signals.inputs.ncols()) } else { order };
     if order + 1 > horizon * signals.outputs.ncols() {
-        return Err(Error::invalid("structure.order", order, format!("at most {}", horizon * signals.outputs.ncols() - 1)));
+        return Err(Error::invalid(
+            "structure.order",
+            order,
+            format!("at most {}", horizon * signals.outputs.ncols() - 1),
+        ));
     }
     let system = subspace.system(&signals, order)?;
     let (inputs, mut outputs) = means(data);
@@ -106,7 +114,9 @@ impl Signals {
         let columns: Vec<Vec<f64>> = data.inputs.iter().map(|series| held(&series.values)).collect();
         Self {
             inputs: DMatrix::from_fn(data.axis.len(), columns.len(), |k, j| columns[j][k] - inputs[j]),
-            outputs: DMatrix::from_fn(data.axis.len(), data.outputs.len(), |k, j| data.outputs[j].values[k] - outputs[j]),
+            outputs: DMatrix::from_fn(data.axis.len(), data.outputs.len(), |k, j| {
+                data.outputs[j].values[k] - outputs[j]
+            }),
         }
     }
 }
@@ -373,9 +383,9 @@ impl System {
                 (0..n).for_each(|i| states[(i, input * n + i)] += signals.inputs[(t, input)]);
             }
         }
-        let (solution, _) = sums
-            .linear_solution()
-            .ok_or_else(|| Error::unfit("the data do not tell the input matrix", "take a lower order or a livelier input"))?;
+        let (solution, _) = sums.linear_solution().ok_or_else(|| {
+            Error::unfit("the data do not tell the input matrix", "take a lower order or a livelier input")
+        })?;
         self.b = DMatrix::from_column_slice(n, m, &solution[..n * m]);
         self.initial = DVector::from_column_slice(&solution[n * m..n * (m + 1)]);
         self.levels = solution[n * (m + 1)..].to_vec();
@@ -472,7 +482,8 @@ pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Result<Option<(
     for output in 0..part.outputs.len() {
         let stretch = &own[output * samples..(output + 1) * samples];
         let finite: Vec<f64> = stretch.iter().copied().filter(|e| e.is_finite()).collect();
-        let deviation = (finite.iter().map(|e| e * e).sum::<f64>() / finite.len().max(1) as f64).sqrt().max(f64::MIN_POSITIVE);
+        let deviation =
+            (finite.iter().map(|e| e * e).sum::<f64>() / finite.len().max(1) as f64).sqrt().max(f64::MIN_POSITIVE);
         weighted.rows_mut(output * samples, samples).scale_mut(1.0 / deviation);
     }
     let information = weighted.transpose() * &weighted * (all as f64 / samples as f64);

@@ -76,7 +76,6 @@ fn order_gain_and_noise_are_found_from_noisy_data() {
     assert!((dc(&found) - dc(&system)).norm() < 0.1 * dc(&system).norm());
 }
 
-
 #[test]
 fn singular_values_and_poles_of_the_heater_are_the_published_ones() {
     // The documentation of the SLICOT library prints the singular values of MOESP with a horizon of 15 on this record (IB01AD.res) and
@@ -86,8 +85,8 @@ fn singular_values_and_poles_of_the_heater_are_the_published_ones() {
     let signals = Signals::new(&data, &(vec![0.0], vec![0.0]));
     let subspace = Subspace::of(&signals, 15, Weighting::Moesp).unwrap();
     let published = [
-        69.8841, 14.9963, 3.6675, 1.9677, 0.3000, 0.2078, 0.1651, 0.1373, 0.1133, 0.1059, 0.0856, 0.0784, 0.0733, 0.0678,
-        0.0571,
+        69.8841, 14.9963, 3.6675, 1.9677, 0.3000, 0.2078, 0.1651, 0.1373, 0.1133, 0.1059, 0.0856, 0.0784, 0.0733,
+        0.0678, 0.0571,
     ];
     for (value, published) in subspace.singular_values.iter().zip(published) {
         assert!((value - published).abs() < 6e-5, "{value} is not {published}");
@@ -109,9 +108,8 @@ fn singular_values_and_poles_of_the_heater_are_the_published_ones() {
 #[test]
 fn what_cannot_be_asked_is_refused() {
     let (mut data, _) = plant(0.1, 3);
-    let refused = |data: &DataSet, order| {
-        fit(data, &FitOptions::new(Structure::StateSpace { order })).unwrap_err().to_string()
-    };
+    let refused =
+        |data: &DataSet, order| fit(data, &FitOptions::new(Structure::StateSpace { order })).unwrap_err().to_string();
     assert!(refused(&data, 31).contains("structure.order is 31"));
     data.axis = TimeAxis::Irregular((0..2000).map(|k| f64::from(k) + 0.3 * f64::from(k % 2)).collect());
     assert!(refused(&data, 3).contains("not evenly spaced"));
