@@ -25,6 +25,9 @@ const timing = ref<"column" | "interval">("column");
 const interval = ref("1");
 const dateOrder = ref<"" | Schemas["DateOrder"]>("");
 const importButton = useTemplateRef<HTMLButtonElement>("importButton");
+/** The import that is under way, and which share of it is done. */
+const underWay = ref<string | null>(null);
+const share = ref(0);
 let aborter = new AbortController();
 
 const uses: [Use, string][] = [
@@ -115,22 +118,37 @@ async function importFile() {
   if (!upload.value || complaint.value) return;
   status.value = "importing";
   problem.value = "";
+  share.value = 0;
   try {
-    const record = await answered(
-      api.POST("/api/v1/loops/{tag}/records", {
+    let progress = await answered(
+      api.POST("/api/v1/loops/{tag}/imports", {
         params: { path: { tag: state.tag } },
         body: { upload_id: upload.value.id, name: name.value, mapping: mapping() },
       }),
     );
-    emit("imported", record);
+    underWay.value = progress.id;
+    while (progress.stage === "running") {
+      await new Promise((resolve) => setTimeout(resolve, 60));
+      progress = await answered(api.GET("/api/v1/imports/{id}", { params: { path: { id: progress.id } } }));
+      share.value = progress.share;
+    }
+    if (progress.record) emit("imported", progress.record);
+    else problem.value = progress.problem?.detail ?? "The import failed.";
   } catch (error) {
     problem.value = messageOf(error);
-    status.value = "ready";
+  } finally {
+    underWay.value = null;
+    if (status.value === "importing") status.value = "ready";
   }
 }
 
-function close() {
+async function close() {
   aborter.abort();
+  const id = underWay.value;
+  if (id) {
+    await answered(api.DELETE("/api/v1/imports/{id}", { params: { path: { id } } })).catch(() => undefined);
+    return;
+  }
   emit("close");
 }
 </script>
@@ -145,8 +163,7 @@ function close() {
         <DialogTitle class="heading">
           {{ file?.name }}
           <span v-if="upload" class="ml-2 text-[13px] font-normal text-soft">
-            {{ number(upload.bytes / 1024) }} KiB · {{ preview?.encoding }} · cells parted by
-            {{ preview?.delimiter === "\t" ? "tab" : `“${preview?.delimiter}”` }} · decimal
+            {{ number(upload.bytes / 1024) }} KiB · {{ preview?.form }} · decimal
             {{ preview?.decimal_comma ? "comma" : "point" }}
           </span>
         </DialogTitle>
@@ -235,7 +252,17 @@ function close() {
           >
             {{ status === "importing" ? "Importing …" : "Import" }}
           </button>
-          <button type="button" class="button" @click="close">Cancel</button>
+          <button type="button" class="button" @click="close">
+            {{ underWay ? "Cancel the import" : "Cancel" }}
+          </button>
+          <progress
+            v-if="status === 'importing'"
+            class="h-2 w-[220px] accent-(--pv)"
+            :value="share"
+            max="1"
+            aria-label="Import"
+          />
+          <span v-if="status === 'importing'" class="text-soft">{{ Math.round(100 * share) }} %</span>
           <span v-if="status === 'ready' && complaint" class="text-caution">{{ complaint }}</span>
         </div>
       </DialogPanel>

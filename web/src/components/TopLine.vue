@@ -1,4 +1,5 @@
 <script setup lang="ts">
+import { shortName } from "../lib/structures";
 import { computed } from "vue";
 import { duration, number, plural } from "../lib/format";
 import type { LoopState } from "../lib/loop";
@@ -17,7 +18,9 @@ const steps = computed(() => {
     {
       name: "model",
       title: "Model",
-      state: model ? `FOPDT ${number(model.model.fit_percent)} %` : "not yet",
+      state: model
+        ? `${shortName(model.model.structure)} ${number(model.validation?.performance.fit_simulated ?? model.model.estimation.fit_simulated)} %`
+        : "not yet",
     },
     {
       name: "control",

@@ -21,7 +21,16 @@ const props = withDefaults(
     /** Both axes to one scale, with the unit circle. */
     unitCircle?: boolean;
   }>(),
-  { yTitle: "", logX: false, logY: false, unitCircle: false },
+  {
+    yTitle: "",
+    logX: false,
+    logY: false,
+    unitCircle: false,
+    xRange: undefined,
+    yRange: undefined,
+    band: undefined,
+    marks: undefined,
+  },
 );
 
 const host = useTemplateRef<HTMLDivElement>("host");
@@ -45,7 +54,8 @@ const inner = computed(() => ({
 const ranges = computed(() => {
   let x = props.xRange ?? extentOf(props.lines, "x", props.logX);
   let y = props.yRange ?? extentOf(props.lines, "y", props.logY);
-  if (props.band && !props.yRange) y = [Math.min(y[0], 1.2 * props.band[0]), Math.max(y[1], 1.2 * props.band[1])];
+  if (props.band && !props.yRange)
+    y = [Math.min(y[0], 1.2 * props.band[0]), Math.max(y[1], 1.2 * props.band[1])];
   if (props.unitCircle) {
     const reach = Math.max(1.15, ...x.map(Math.abs), ...y.map(Math.abs));
     const aspect = inner.value.width / inner.value.height;
@@ -90,7 +100,9 @@ function path(line: Line): string {
 function area(line: Line): string {
   const points = line.x.flatMap((x, k) => {
     const [y, half] = [line.y[k], line.half?.[k]];
-    return y === null || y === undefined || half === null || half === undefined ? [] : [[x, y, half] as const];
+    return y === null || y === undefined || half === null || half === undefined
+      ? []
+      : [[x, y, half] as const];
   });
   if (points.length < 2) return "";
   const clamp = (y: number) => Math.min(Math.max(py(y), TOP - 4000), TOP + 4000);
@@ -163,13 +175,7 @@ function moved(event: PointerEvent) {
       />
       <g class="text-[12px]" fill="var(--ink-soft)">
         <template v-for="tick in xTicks" :key="`x${tick}`">
-          <line
-            :x1="px(tick)"
-            :x2="px(tick)"
-            :y1="TOP"
-            :y2="TOP + inner.height"
-            stroke="var(--grid)"
-          />
+          <line :x1="px(tick)" :x2="px(tick)" :y1="TOP" :y2="TOP + inner.height" stroke="var(--grid)" />
           <text :x="px(tick)" :y="TOP + inner.height + 15" text-anchor="middle">{{ number(tick, 4) }}</text>
         </template>
         <template v-for="tick in yTicks" :key="`y${tick}`">
@@ -253,7 +259,9 @@ function moved(event: PointerEvent) {
             stroke="var(--ink)"
             stroke-dasharray="1.5 3"
           />
-          <text :x="px(mark.x) + 5" :y="TOP + 14" class="text-[12px]" fill="var(--ink)">{{ mark.label }}</text>
+          <text :x="px(mark.x) + 5" :y="TOP + 14" class="text-[12px]" fill="var(--ink)">
+            {{ mark.label }}
+          </text>
         </g>
       </g>
       <text

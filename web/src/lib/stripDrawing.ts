@@ -40,7 +40,10 @@ export function drawUnder(plot: uPlot, panel: Panel) {
       const edge = (k: number, sign: number) => {
         const [value, width] = [curve.values[k], half[k]];
         if (value === null || value === undefined || width === null || width === undefined) return;
-        ctx.lineTo(plot.valToPos(curve.times[k] as number, "x", true), plot.valToPos(value + sign * width, "y", true));
+        ctx.lineTo(
+          plot.valToPos(curve.times[k] as number, "x", true),
+          plot.valToPos(value + sign * width, "y", true),
+        );
       };
       for (let k = 0; k < curve.times.length; k += 1) edge(k, 1);
       for (let k = curve.times.length - 1; k >= 0; k -= 1) edge(k, -1);
@@ -96,9 +99,10 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
   ctx.lineWidth = ratio;
   ctx.strokeRect(bbox.left, bbox.top, bbox.width, bbox.height);
   ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
-  for (const mark of marks) {
+  const inOrder = marks.toSorted((a, b) => a.time - b.time);
+  inOrder.forEach((mark, k) => {
     const x = plot.valToPos(mark.time, "x", true);
-    if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) continue;
+    if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) return;
     ctx.strokeStyle = colour(mark.colour);
     ctx.setLineDash([1.5 * ratio, 3 * ratio]);
     ctx.beginPath();
@@ -106,18 +110,21 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
     ctx.lineTo(x, bbox.top + bbox.height);
     ctx.stroke();
     ctx.setLineDash([]);
-    if (isFirst) {
-      ctx.fillStyle = colour(mark.colour);
-      const y = bbox.top - 4 * ratio;
-      ctx.beginPath();
-      ctx.moveTo(x, y);
-      ctx.lineTo(x - 4 * ratio, y - 7 * ratio);
-      ctx.lineTo(x + 4 * ratio, y - 7 * ratio);
-      ctx.fill();
-      ctx.textAlign = "left";
-      ctx.fillText(mark.label, x + 8 * ratio, y);
-    }
-  }
+    if (!isFirst) return;
+    ctx.fillStyle = colour(mark.colour);
+    const y = bbox.top - 4 * ratio;
+    ctx.beginPath();
+    ctx.moveTo(x, y);
+    ctx.lineTo(x - 4 * ratio, y - 7 * ratio);
+    ctx.lineTo(x + 4 * ratio, y - 7 * ratio);
+    ctx.fill();
+    // Where the next mark is too near, or the edge, the label stands to the left.
+    const next = inOrder[k + 1];
+    const room = (next ? plot.valToPos(next.time, "x", true) : bbox.left + bbox.width + 90 * ratio) - x;
+    const fits = ctx.measureText(mark.label).width + 14 * ratio < room;
+    ctx.textAlign = fits ? "left" : "right";
+    ctx.fillText(mark.label, x + (fits ? 8 : -8) * ratio, y);
+  });
   if (panel.limits) drawLimits(plot, panel);
   if (panel.strokes) drawStrokes(plot, panel);
   drawLabels(plot, panel, shown[1]);

@@ -6,7 +6,7 @@ import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
 import { whenGiven, type Field } from "../lib/field";
-import { number } from "../lib/format";
+import { duration, number } from "../lib/format";
 import { inWords } from "../lib/structures";
 import type { Line } from "../lib/xy";
 
@@ -57,9 +57,25 @@ const known = computed<Field[]>(() => {
   const unit = spec.value.pv_unit ?? "";
   return [
     { key: "gain", label: "Gain, roughly", unit: `${unit}/%`, value: gain, set: set("gain") },
-    { key: "tau", label: "Time constant", unit: "s", value: time_constant, set: set("time_constant"), min: 0, exclusive: true },
+    {
+      key: "tau",
+      label: "Time constant",
+      unit: "s",
+      value: time_constant,
+      set: set("time_constant"),
+      min: 0,
+      exclusive: true,
+    },
     { key: "theta", label: "Dead time", unit: "s", value: dead_time, set: set("dead_time"), min: 0 },
-    { key: "noise", label: "Noise, std. dev.", unit, value: spec.value.noise, set: whenGiven((v) => edit((d) => (d.noise = v))), min: 0, exclusive: true },
+    {
+      key: "noise",
+      label: "Noise, std. dev.",
+      unit,
+      value: spec.value.noise,
+      set: whenGiven((v) => edit((d) => (d.noise = v))),
+      min: 0,
+      exclusive: true,
+    },
   ];
 });
 
@@ -71,29 +87,127 @@ const allowed = computed<Field[]>(() => {
   return [
     { key: "pvlow", label: "PV no lower than", unit, value: pv_range[0] ?? null, set: end("pv_range", 0) },
     { key: "pvhigh", label: "PV no higher than", unit, value: pv_range[1] ?? null, set: end("pv_range", 1) },
-    { key: "oplow", label: "OP no lower than", unit: "%", value: op_range[0] ?? null, set: end("op_range", 0), min: 0, max: 100 },
-    { key: "ophigh", label: "OP no higher than", unit: "%", value: op_range[1] ?? null, set: end("op_range", 1), min: 0, max: 100 },
-    { key: "rate", label: "OP no faster than", unit: "%/s", value: op_rate ?? null, set: (v) => edit((d) => (d.op_rate = v)), min: 0, exclusive: true, whenEmpty: "at once" },
-    { key: "duration", label: "Time for it", unit: "s", value: duration, set: whenGiven((v) => edit((d) => (d.duration = v))), min: 0, exclusive: true },
-    { key: "ts", label: "Sample time", unit: "s", value: sample_time, set: whenGiven((v) => edit((d) => (d.sample_time = v))), min: 0, exclusive: true },
-    { key: "amplitude", label: "Amplitude", unit: "%", value: amplitude ?? null, set: (v) => edit((d) => (d.amplitude = v)), min: 0, exclusive: true, whenEmpty: "largest" },
+    {
+      key: "oplow",
+      label: "OP no lower than",
+      unit: "%",
+      value: op_range[0] ?? null,
+      set: end("op_range", 0),
+      min: 0,
+      max: 100,
+    },
+    {
+      key: "ophigh",
+      label: "OP no higher than",
+      unit: "%",
+      value: op_range[1] ?? null,
+      set: end("op_range", 1),
+      min: 0,
+      max: 100,
+    },
+    {
+      key: "rate",
+      label: "OP no faster than",
+      unit: "%/s",
+      value: op_rate ?? null,
+      set: (v) => edit((d) => (d.op_rate = v)),
+      min: 0,
+      exclusive: true,
+      whenEmpty: "at once",
+    },
+    {
+      key: "duration",
+      label: "Time for it",
+      unit: "s",
+      value: duration,
+      set: whenGiven((v) => edit((d) => (d.duration = v))),
+      min: 0,
+      exclusive: true,
+    },
+    {
+      key: "ts",
+      label: "Sample time",
+      unit: "s",
+      value: sample_time,
+      set: whenGiven((v) => edit((d) => (d.sample_time = v))),
+      min: 0,
+      exclusive: true,
+    },
+    {
+      key: "amplitude",
+      label: "Amplitude",
+      unit: "%",
+      value: amplitude ?? null,
+      set: (v) => edit((d) => (d.amplitude = v)),
+      min: 0,
+      exclusive: true,
+      whenEmpty: "largest",
+    },
   ];
 });
 
 const own = computed<Field[]>(() => {
   const signal = spec.value.signal;
-  const set = (key: string) => (value: number | null) => edit((draft) => Object.assign(draft.signal, { [key]: value }));
+  const set = (key: string) => (value: number | null) =>
+    edit((draft) => Object.assign(draft.signal, { [key]: value }));
   switch (signal.kind) {
     case "doublet":
-      return [{ key: "width", label: "Each half", unit: "s", value: signal.width ?? null, set: set("width"), whenEmpty: "a third" }];
+      return [
+        {
+          key: "width",
+          label: "Each half",
+          unit: "s",
+          value: signal.width ?? null,
+          set: set("width"),
+          whenEmpty: "a third",
+        },
+      ];
     case "staircase":
-      return [{ key: "levels", label: "Steps up", unit: "", value: signal.levels, set: whenGiven(set("levels")), min: 1, max: 20 }];
+      return [
+        {
+          key: "levels",
+          label: "Steps up",
+          unit: "",
+          value: signal.levels,
+          set: whenGiven(set("levels")),
+          min: 1,
+          max: 20,
+        },
+      ];
     case "prbs":
-      return [{ key: "clock", label: "Clock", unit: "s", value: signal.clock ?? null, set: set("clock"), whenEmpty: "τ/4" }];
+      return [
+        {
+          key: "clock",
+          label: "Clock",
+          unit: "s",
+          value: signal.clock ?? null,
+          set: set("clock"),
+          whenEmpty: "τ/4",
+        },
+      ];
     case "generalised_binary_noise":
-      return [{ key: "mean", label: "Mean switching time", unit: "s", value: signal.mean_switching_time ?? null, set: set("mean_switching_time"), whenEmpty: "a third" }];
+      return [
+        {
+          key: "mean",
+          label: "Mean switching time",
+          unit: "s",
+          value: signal.mean_switching_time ?? null,
+          set: set("mean_switching_time"),
+          whenEmpty: "a third",
+        },
+      ];
     case "multisine":
-      return [{ key: "lines", label: "Sines", unit: "", value: signal.lines, set: whenGiven(set("lines")), min: 2, max: 100 }];
+      return [
+        {
+          key: "lines",
+          label: "Sines",
+          unit: "",
+          value: signal.lines,
+          set: whenGiven(set("lines")),
+          min: 2,
+          max: 100,
+        },
+      ];
     default:
       return [];
   }
@@ -119,12 +233,17 @@ const spectrum = computed<Line[]>(() => {
   <div class="grid gap-[5px]">
     <FieldList :fields="own" />
     <FieldList :fields="known" />
-    <details class="mt-1" open>
-      <summary class="cursor-pointer text-soft">What is allowed</summary>
+    <details class="mt-1">
+      <summary class="cursor-pointer text-soft">
+        Allowed: PV {{ spec.pv_range[0] }} to {{ spec.pv_range[1] }} {{ spec.pv_unit }}, OP
+        {{ spec.op_range[0] }} to {{ spec.op_range[1] }} %, {{ duration(spec.duration) }}
+      </summary>
       <div class="mt-1 grid gap-[5px]"><FieldList :fields="allowed" /></div>
     </details>
   </div>
-  <p v-if="problem" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+  <p v-if="problem" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+    {{ problem }}
+  </p>
   <template v-if="plan">
     <p class="mt-3">
       Amplitude <strong class="font-semibold">±{{ number(plan.amplitude) }} %</strong> about

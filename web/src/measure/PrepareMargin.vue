@@ -20,7 +20,7 @@ const open = ref<{ index: number; operation: Operation } | null>(null);
 watch(
   () => props.record.id,
   () => {
-    steps.value = structuredClone(props.record.preparation.map((step) => ({ ...step })));
+    steps.value = props.record.preparation.map((step) => ({ ...step }));
     [done.value, undone.value, notes.value, open.value, problem.value] = [[], [], [], null, ""];
     if (steps.value.length > 0) void put(steps.value);
   },
@@ -92,8 +92,9 @@ function removed(index: number) {
   void change(steps.value.filter((_, k) => k !== index));
 }
 
-function begin(kind: string) {
-  const form = FORMS[kind as Operation["kind"]];
+function begin(chooser: HTMLSelectElement) {
+  const form = FORMS[chooser.value as Operation["kind"]];
+  chooser.value = "";
   if (!form) return;
   const view = props.view().map((time) => Number(time.toPrecision(6))) as [number, number];
   const interval =
@@ -136,7 +137,7 @@ const kinds = Object.entries(FORMS) as [Schemas["Operation"]["kind"], (typeof FO
           class="min-w-0 flex-1 truncate text-left"
           :class="step.enabled ? '' : 'text-soft line-through'"
           :title="stepInWords(step.operation)"
-          @click="open = { index: k, operation: structuredClone({ ...step.operation }) }"
+          @click="open = { index: k, operation: { ...step.operation } }"
         >
           {{ k + 1 }}. {{ stepInWords(step.operation) }}
         </button>
@@ -184,12 +185,19 @@ const kinds = Object.entries(FORMS) as [Schemas["Operation"]["kind"], (typeof FO
     <StepForm :operation="open.operation" :tags="tags" :view="view" @take="take" @close="open = null" />
   </div>
   <div class="flex flex-wrap items-center gap-2">
-    <select class="entry" aria-label="Add a step" :value="''" @change="begin(($event.target as HTMLSelectElement).value)">
+    <select
+      class="entry"
+      aria-label="Add a step"
+      :value="''"
+      @change="begin($event.target as HTMLSelectElement)"
+    >
       <option value="" disabled>Add a step …</option>
       <option v-for="[kind, form] in kinds" :key="kind" :value="kind">{{ form.title }}</option>
     </select>
     <button type="button" class="button" :disabled="done.length === 0 || busy" @click="undo">Undo</button>
     <button type="button" class="button" :disabled="undone.length === 0 || busy" @click="redo">Redo</button>
   </div>
-  <p v-if="problem" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+  <p v-if="problem" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+    {{ problem }}
+  </p>
 </template>

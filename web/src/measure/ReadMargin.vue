@@ -4,7 +4,12 @@ import { computed } from "vue";
 import type { ModelRow, Schemas } from "../api/client";
 import { letter, number } from "../lib/format";
 
-const props = defineProps<{ reading: Schemas["HandReading"] | null; problem: string; models: ModelRow[]; unit: string }>();
+const props = defineProps<{
+  reading: Schemas["HandReading"] | null;
+  problem: string;
+  models: ModelRow[];
+  unit: string;
+}>();
 const emit = defineEmits<{ suggest: [] }>();
 
 /** The newest first-order model with its own numbers. */
@@ -15,10 +20,12 @@ const ofFit = (name: string) =>
 
 <template>
   <p class="mb-2 text-soft">
-    Draw the marks on the strip: start of the move, first reaction, settled, and the level of the final value. Tab and
-    arrow keys move them, too.
+    Draw the marks on the strip: start of the move, first reaction, settled, and the level of the final value.
+    Tab and arrow keys move them, too.
   </p>
-  <p v-if="problem" class="mb-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+  <p v-if="problem" class="mb-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+    {{ problem }}
+  </p>
   <template v-if="reading">
     <table class="w-full" aria-label="Readings">
       <thead class="text-[12px] text-soft">
@@ -37,7 +44,9 @@ const ofFit = (name: string) =>
           <td class="text-right font-semibold">{{ number(row.time_constant) }}</td>
         </tr>
         <tr v-if="fit" class="border-t border-ink align-top">
-          <td class="py-[3px] pr-2 text-[12.5px] leading-tight">model {{ letter(fit.number) }}, least squares</td>
+          <td class="py-[3px] pr-2 text-[12.5px] leading-tight">
+            model {{ letter(fit.number) }}, least squares
+          </td>
           <td class="text-right font-semibold">{{ number(ofFit("gain")) }}</td>
           <td class="text-right font-semibold">{{ number(ofFit("dead_time")) }}</td>
           <td class="text-right font-semibold">{{ number(ofFit("time_constant")) }}</td>

@@ -1,49 +1,69 @@
 <script setup lang="ts">
 import { computed, ref, useTemplateRef, watch } from "vue";
-import { useRouter } from "vue-router";
 import { answered, api, isAbort, messageOf, type RecordInfo, type Schemas } from "../api/client";
 import ImportDialog from "../components/ImportDialog.vue";
-import SpanEditor from "../components/SpanEditor.vue";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
+import ViewTabs from "../components/ViewTabs.vue";
 import { duration, number } from "../lib/format";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
-import type { Panel } from "../lib/strip";
+import type { Mark, Panel } from "../lib/strip";
+import PlanMargin from "../measure/PlanMargin.vue";
+import PrepareMargin from "../measure/PrepareMargin.vue";
+import ReadMargin from "../measure/ReadMargin.vue";
+import RecordMargin from "../measure/RecordMargin.vue";
+import { planPanels, recordPanels } from "../measure/panels";
+import { firstSpec, saveAsCsv, usePlan } from "../measure/usePlan";
 
 const { state, refreshRecords } = useLoop();
-const router = useRouter();
 const selected = useSelected("record");
+const place = useSelected("view");
+const view = computed({ get: () => place.value ?? "record", set: (key) => (place.value = key) });
+const views = [
+  { key: "record", title: "Record" },
+  { key: "prepare", title: "Prepare" },
+  { key: "read", title: "Read by hand" },
+  { key: "plan", title: "Plan a test" },
+];
 const record = computed(
   () => state.records.find((known) => known.id === selected.value) ?? state.records[0] ?? null,
 );
 const samples = ref<Schemas["Samples"] | null>(null);
+const before = ref<Schemas["Samples"] | null>(null);
 const failure = ref("");
 const file = ref<File | null>(null);
 const dragging = ref(false);
 const chooser = useTemplateRef<HTMLInputElement>("chooser");
+const strip = useTemplateRef("strip");
 let aborter = new AbortController();
 let waiting = 0;
 
-watch(record, () => void fetchSamples(), { immediate: true });
-
-async function fetchSamples(view?: [number, number]) {
+/** The samples as the preparation leaves them; and untouched, where there is one. */
+async function fetchSamples(stretch?: [number, number]) {
   aborter.abort();
   aborter = new AbortController();
   failure.value = "";
-  if (!view) samples.value = null;
+  if (!stretch) samples.value = null;
   if (!record.value) return;
-  const query = { buckets: 900, ...(view ? { from: view[0], to: view[1] } : {}) };
-  try {
-    samples.value = await answered(
+  const path = { id: record.value.id };
+  const range = stretch ? { from: stretch[0], to: stretch[1] } : {};
+  const { signal } = aborter;
+  const get = (prepared: boolean) =>
+    answered(
       api.GET("/api/v1/records/{id}/samples", {
-        params: { path: { id: record.value.id }, query },
-        signal: aborter.signal,
+        params: { path, query: { buckets: 900, ...range, prepared } },
+        signal,
       }),
     );
+  try {
+    const hasSteps = record.value.preparation.some((step) => step.enabled);
+    const [prepared, untouched] = await Promise.all([get(true), hasSteps ? get(false) : null]);
+    samples.value = prepared;
+    before.value = untouched;
   } catch (error) {
     if (!isAbort(error)) failure.value = messageOf(error);
   }
@@ -52,40 +72,149 @@ async function fetchSamples(view?: [number, number]) {
 /** A closer look needs finer samples, where there are more than are drawn. */
 function viewed(from: number, to: number) {
   window.clearTimeout(waiting);
+  if (view.value === "plan") return;
   const all = record.value?.length ?? 0;
   if (all > 4500) waiting = window.setTimeout(() => void fetchSamples([from, to]), 60);
 }
 
-const styles: Record<
-  Schemas["Role"],
-  { colour: string; weight: number; stepped?: boolean; dash?: number[] }
-> = {
-  pv: { colour: "--measured", weight: 3 },
-  sp: { colour: "--ink", weight: 3, dash: [5, 4], stepped: true },
-  op: { colour: "--op", weight: 1.6, stepped: true },
-  dv: { colour: "--dv", weight: 1 },
-  other: { colour: "--over-2", weight: 1 },
-};
+// --- what is to be thought of the record ---
+
+const inspection = ref<Schemas["Inspection"] | null>(null);
+const inspectionProblem = ref("");
+const shownFinding = ref<Schemas["Finding"] | null>(null);
+
+async function inspect() {
+  inspectionProblem.value = "";
+  const id = record.value?.id;
+  if (!id) return;
+  try {
+    const found = await answered(
+      api.GET("/api/v1/loops/{tag}/records/{id}/inspection", { params: { path: { tag: state.tag, id } } }),
+    );
+    if (record.value?.id === id) inspection.value = found;
+  } catch (error) {
+    inspectionProblem.value = messageOf(error);
+  }
+}
+
+async function applied() {
+  await refreshRecords();
+  const shown = strip.value?.view();
+  await fetchSamples(shown);
+  void inspect();
+}
+
+// --- reading by hand ---
+
+const reading = ref<Schemas["HandReading"] | null>(null);
+const readingProblem = ref("");
+let readingAborter = new AbortController();
+
+watch(view, (now) => {
+  if (now === "read" && !reading.value) void read(null);
+});
+
+async function read(marks: Schemas["Marks"] | null) {
+  const id = record.value?.id;
+  if (!id) return;
+  readingAborter.abort();
+  readingAborter = new AbortController();
+  try {
+    reading.value = await answered(
+      api.POST("/api/v1/loops/{tag}/records/{id}/reading", {
+        params: { path: { tag: state.tag, id } },
+        body: { marks },
+        signal: readingAborter.signal,
+      }),
+    );
+    readingProblem.value = "";
+  } catch (error) {
+    if (!isAbort(error)) readingProblem.value = messageOf(error);
+  }
+}
+
+function dragged(key: string, to: number) {
+  if (!reading.value) return;
+  const marks = { ...reading.value.marks, [key]: to };
+  // The mark moves at once, its reading follows.
+  reading.value = { ...reading.value, marks };
+  void read(marks);
+}
+
+const marks = computed<Mark[]>(() => {
+  const found = reading.value?.marks;
+  if (view.value !== "read" || !found) return [];
+  return [
+    { key: "start_of_move", time: found.start_of_move, label: "move", colour: "--op" },
+    { key: "first_reaction", time: found.first_reaction, label: "reacts", colour: "--pv" },
+    { key: "settled", time: found.settled, label: "settled", colour: "--ink" },
+  ];
+});
+
+// --- planning ---
+
+const spec = ref<Schemas["ExperimentSpec"] | null>(null);
+const { plan, problem: planProblem } = usePlan(spec);
+const running = ref(false);
+const runProblem = ref("");
+
+watch(
+  [view, () => state.detail],
+  ([now, detail]) => {
+    if (now === "plan" && detail && !spec.value) {
+      spec.value = firstSpec(detail, state.models, inspection.value?.noise ?? null);
+    }
+  },
+  { immediate: true },
+);
+
+async function run() {
+  if (!spec.value) return;
+  running.value = true;
+  runProblem.value = "";
+  try {
+    const name = `Test: ${spec.value.signal.kind.replaceAll("_", " ")}`;
+    const added = await answered(
+      api.POST("/api/v1/loops/{tag}/experiments", {
+        params: { path: { tag: state.tag } },
+        body: { experiment: spec.value, name },
+      }),
+    );
+    await imported(added);
+    view.value = "record";
+  } catch (error) {
+    runProblem.value = messageOf(error);
+  } finally {
+    running.value = false;
+  }
+}
+
+watch(
+  () => record.value?.id,
+  () => {
+    shownFinding.value = null;
+    inspection.value = null;
+    reading.value = null;
+    void fetchSamples();
+    void inspect();
+    if (view.value === "read") void read(null);
+  },
+  { immediate: true },
+);
+
+// --- the strip ---
 
 const panels = computed<Panel[]>(() => {
-  const found = samples.value;
-  if (!found) return [];
-  const short = (tag: string) => tag.split(".").at(-1)?.slice(0, 8) ?? tag;
-  const list: Panel[] = [];
-  for (const channel of found.channels) {
-    const { weight, ...style } = styles[channel.role];
-    const curve = { label: short(channel.tag), times: found.times, values: channel.values, ...style };
-    const onPv = channel.role === "sp" ? list.find((panel) => panel.key === "pv") : undefined;
-    if (onPv) onPv.curves.push(curve);
-    else {
-      const limits = channel.role === "op" ? { low: 0, high: 100 } : undefined;
-      const key = channel.role === "pv" ? "pv" : channel.tag;
-      list.push({ key, title: channel.tag, unit: channel.unit, curves: [curve], weight, limits });
-    }
-  }
-  const order = (panel: Panel) => -panel.weight;
-  return list.sort((a, b) => order(a) - order(b));
+  if (view.value === "plan")
+    return plan.value && state.detail && spec.value ? planPanels(plan.value, state.detail, spec.value) : [];
+  if (!samples.value) return [];
+  const hand = view.value === "read" ? reading.value : null;
+  return recordPanels(samples.value, before.value, shownFinding.value?.stretches ?? [], hand);
 });
+
+const extent = computed<[number, number]>(() =>
+  view.value === "plan" ? [0, plan.value?.times.at(-1) ?? 1] : [0, record.value?.duration ?? 1],
+);
 
 function choose(files: FileList | null | undefined) {
   file.value = files?.[0] ?? null;
@@ -105,6 +234,7 @@ const columns = [
   { key: "origin", title: "from", text: true },
   { key: "started", title: "start", text: true },
   { key: "channels", title: "channels", text: true },
+  { key: "steps", title: "steps" },
   { key: "duration", title: "length" },
   { key: "interval", title: "sample time", unit: "s" },
   { key: "samples", title: "samples" },
@@ -124,74 +254,89 @@ const columns = [
       >
         <p class="heading">Drop the file: it becomes a record of {{ state.tag }}</p>
       </div>
+      <StateNotice v-if="view === 'plan' && panels.length === 0" kind="loading" title="The plan on its way">
+        {{ planProblem }}
+      </StateNotice>
       <StateNotice
-        v-if="failure"
+        v-else-if="failure && view !== 'plan'"
         kind="failed"
         title="The record cannot be shown"
         :retry="() => fetchSamples()"
       >
         {{ failure }}
       </StateNotice>
-      <StateNotice v-else-if="!record" kind="empty" title="No record yet">
-        Drop a CSV file of {{ state.tag }} here, with its PV and OP, or choose one at the right.
+      <StateNotice v-else-if="!record && view !== 'plan'" kind="empty" title="No record yet">
+        Drop a file of {{ state.tag }} here (CSV, XLSX, Parquet or JSON, with its PV and OP), choose one at
+        the right, or plan a test.
       </StateNotice>
-      <StateNotice v-else-if="!samples" kind="loading" title="Samples on their way" />
+      <StateNotice v-else-if="!samples && view !== 'plan'" kind="loading" title="Samples on their way" />
       <TimeStrip
         v-else
-        :key="record.id"
+        ref="strip"
+        :key="view === 'plan' ? 'plan' : record?.id"
         :panels="panels"
-        :extent="[0, record.duration]"
-        :label="`Record ${record.name} of ${state.tag} over ${duration(record.duration)}`"
+        :marks="marks"
+        :extent="extent"
+        :label="
+          view === 'plan'
+            ? `Planned test of ${state.tag}: OP and expected PV`
+            : `Record ${record?.name} of ${state.tag} over ${duration(record?.duration)}`
+        "
         @view="viewed"
+        @drag="dragged"
       />
     </template>
     <template #margin>
-      <h1 class="heading mb-2">{{ record ? record.name : "Record" }}</h1>
-      <dl v-if="record" class="mb-3 grid grid-cols-[auto_1fr] gap-x-4 gap-y-[3px]">
-        <dt class="text-soft">from</dt>
-        <dd class="truncate text-right" :title="record.origin">{{ record.origin }}</dd>
-        <template v-if="record.started">
-          <dt class="text-soft">start</dt>
-          <dd class="text-right">{{ record.started.replace("T", " ").replace(/\.000/, "") }}</dd>
-        </template>
-        <dt class="text-soft">length</dt>
-        <dd class="text-right">{{ duration(record.duration) }}</dd>
-        <dt class="text-soft">sample time</dt>
-        <dd class="text-right">
-          {{ record.sample_interval ? `${number(record.sample_interval)} s` : "uneven" }}
-        </dd>
-        <dt class="text-soft">samples</dt>
-        <dd class="text-right">{{ record.length }}</dd>
-      </dl>
-      <ul v-if="record?.notes.length" class="mb-3 grid gap-2">
-        <li v-for="note in record.notes" :key="note" class="border-l-[3px] border-caution pl-3">
-          {{ note }}
-        </li>
-      </ul>
-      <div class="mb-4 flex flex-wrap gap-2">
-        <button
+      <ViewTabs v-model="view" :views="views" label="What to do with records" class="mb-3" />
+      <RecordMargin
+        v-if="view === 'record'"
+        :record="record"
+        :inspection="inspection"
+        :problem="inspectionProblem"
+        :shown="shownFinding"
+        @load="chooser?.click()"
+        @show="shownFinding = $event"
+      />
+      <template v-else-if="view === 'prepare'">
+        <PrepareMargin
           v-if="record"
-          type="button"
-          class="button button-main"
-          @click="router.push({ name: 'model', query: { record: record.id } })"
-        >
-          Model it
-        </button>
-        <button type="button" class="button" @click="chooser?.click()">
-          Load a file <kbd class="key">l</kbd>
-        </button>
-        <input
-          ref="chooser"
-          type="file"
-          class="sr-only"
-          tabindex="-1"
-          accept=".csv,.txt,.tsv,text/*"
-          aria-label="File with a record"
-          @change="choose(($event.target as HTMLInputElement).files)"
+          :record="record"
+          :view="() => strip?.view() ?? [0, record?.duration ?? 1]"
+          @applied="applied"
         />
-      </div>
-      <hr class="mb-3 border-dashed border-rule" />
-      <SpanEditor />
+        <p v-else class="text-soft">Load a record first.</p>
+      </template>
+      <ReadMargin
+        v-else-if="view === 'read'"
+        :reading="reading"
+        :problem="readingProblem"
+        :models="state.models"
+        :unit="state.detail?.pv.span.unit ?? ''"
+        @suggest="read(null)"
+      />
+      <PlanMargin
+        v-else-if="spec"
+        v-model="spec"
+        :plan="plan"
+        :problem="planProblem || runProblem"
+        :has-plant="state.detail?.has_plant ?? false"
+        :running="running"
+        @run="run"
+        @save="
+          plan &&
+          state.detail &&
+          saveAsCsv(plan, state.detail.op.tag, state.detail.pv.tag, state.detail.pv.span.unit)
+        "
+      />
+      <input
+        ref="chooser"
+        type="file"
+        class="sr-only"
+        tabindex="-1"
+        accept=".csv,.txt,.tsv,.xlsx,.parquet,.json,text/*"
+        aria-label="File with a record"
+        @change="choose(($event.target as HTMLInputElement).files)"
+      />
     </template>
     <template #trail>
       <TrailTable
@@ -212,6 +357,7 @@ const columns = [
         <template #channels="{ row }">{{
           row.channels.map((channel) => channel.role.toUpperCase()).join(", ")
         }}</template>
+        <template #steps="{ row }">{{ row.preparation.length || "–" }}</template>
         <template #duration="{ row }">{{ duration(row.duration) }}</template>
         <template #interval="{ row }">{{
           row.sample_interval ? number(row.sample_interval) : "uneven"

@@ -1,23 +1,34 @@
 <script setup lang="ts">
-import { computed, ref, useTemplateRef, watch } from "vue";
+import { computed, ref, shallowReactive, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import { answered, api, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
-import NumberField from "../components/NumberField.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
-import VerdictNote from "../components/VerdictNote.vue";
+import ViewTabs from "../components/ViewTabs.vue";
 import { duration, letter, number } from "../lib/format";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
-import type { Panel } from "../lib/strip";
+import type { Curve, Panel } from "../lib/strip";
+import { isProcess, shortName, type Structure } from "../lib/structures";
+import AnalysisView from "../model/AnalysisView.vue";
+import FitMargin from "../model/FitMargin.vue";
+import NonparametricView from "../model/NonparametricView.vue";
+import OrdersView from "../model/OrdersView.vue";
+import OverTimeView from "../model/OverTimeView.vue";
+import ResultMargin from "../model/ResultMargin.vue";
+import { useFit } from "../model/useFit";
 
 const { state, refreshModels } = useLoop();
 const router = useRouter();
 const selected = useSelected("model");
 const wantedRecord = useSelected("record");
+const pinnedId = useSelected("pinned");
+const place = useSelected("view");
+const view = computed({ get: () => place.value ?? "curves", set: (key) => (place.value = key) });
+const fit = useFit();
 
 const model = computed(() => {
   const byId = state.models.find((known) => known.id === selected.value);
@@ -27,13 +38,40 @@ const model = computed(() => {
   );
   return ofRecord.find((known) => known.chosen) ?? ofRecord[0] ?? null;
 });
+const pinned = computed(
+  () => state.models.find((known) => known.id === pinnedId.value && known.id !== model.value?.id) ?? null,
+);
 const record = computed(() => {
   const id = wantedRecord.value ?? model.value?.record_id;
   return state.records.find((known) => known.id === id) ?? state.records[0] ?? null;
 });
-const from = ref<number | null>(null);
-const to = ref<number | null>(null);
+
+const views = computed(() => {
+  const withModel = [
+    { key: "curves", title: "Curves" },
+    { key: "residuals", title: "Residuals" },
+    { key: "step", title: "Step" },
+    { key: "frequency", title: "Frequency" },
+    { key: "poles", title: "Poles" },
+    { key: "uncertainty", title: "Uncertainty" },
+  ];
+  const withoutModel = [
+    { key: "data", title: "Without a structure" },
+    { key: "orders", title: "Orders" },
+    { key: "time", title: "Over time" },
+  ];
+  return model.value
+    ? [...withModel, ...withoutModel]
+    : [{ key: "curves", title: "Curves" }, ...withoutModel];
+});
+const side = ref<"result" | "fit">("result");
+const sides = [
+  { key: "result", title: "Result" },
+  { key: "fit", title: "New model" },
+];
+
 const curve = ref<Schemas["Curve"] | null>(null);
+const overlay = ref<Schemas["Curve"] | null>(null);
 const samples = ref<Schemas["Samples"] | null>(null);
 const failure = ref("");
 const refusal = ref("");
@@ -41,24 +79,29 @@ const fitting = ref(false);
 const strip = useTemplateRef("strip");
 let aborter = new AbortController();
 
-watch([model, record], () => void fetchCurve(), { immediate: true });
+watch([() => model.value?.id, () => record.value?.id, () => pinned.value?.id], () => void fetchCurve(), {
+  immediate: true,
+});
 
-async function fetchCurve(view?: [number, number]) {
+async function fetchCurve(stretch?: [number, number]) {
   aborter.abort();
   aborter = new AbortController();
   failure.value = "";
-  if (!view) {
+  if (!stretch) {
     curve.value = null;
+    overlay.value = null;
     samples.value = null;
   }
-  const query = { buckets: 700, ...(view ? { from: view[0], to: view[1] } : {}) };
+  const query = { buckets: 700, ...(stretch ? { from: stretch[0], to: stretch[1] } : {}) };
   const signal = aborter.signal;
+  const of = (id: string) =>
+    answered(api.GET("/api/v1/models/{id}/curve", { params: { path: { id }, query }, signal }));
   try {
     if (model.value) {
-      const params = { path: { id: model.value.id }, query };
-      curve.value = await answered(api.GET("/api/v1/models/{id}/curve", { params, signal }));
+      const under = pinned.value && pinned.value.record_id === model.value.record_id ? pinned.value.id : null;
+      [curve.value, overlay.value] = await Promise.all([of(model.value.id), under ? of(under) : null]);
     } else if (record.value) {
-      const params = { path: { id: record.value.id }, query };
+      const params = { path: { id: record.value.id }, query: { ...query, prepared: true } };
       samples.value = await answered(api.GET("/api/v1/records/{id}/samples", { params, signal }));
     }
   } catch (error) {
@@ -73,9 +116,20 @@ function viewed(start: number, end: number) {
     waiting = window.setTimeout(() => void fetchCurve([start, end]), 60);
 }
 
-const extent = computed<[number, number]>(() =>
-  model.value ? [model.value.window_from, model.value.window_to] : [0, record.value?.duration ?? 1],
-);
+const extent = computed<[number, number]>(() => {
+  const row = model.value;
+  if (!row) return [0, record.value?.duration ?? 1];
+  return [
+    Math.min(row.window_from, row.validation_from ?? Infinity),
+    Math.max(row.window_to, row.validation_to ?? -Infinity),
+  ];
+});
+
+const marks = computed(() => {
+  const row = model.value;
+  if (row?.validation_from == null) return [];
+  return [{ time: row.validation_from, label: "from here on not seen by the fit", colour: "--ink" }];
+});
 
 const panels = computed<Panel[]>(() => {
   const pv = state.detail?.pv;
@@ -85,13 +139,26 @@ const panels = computed<Panel[]>(() => {
   if (shown) {
     const { times } = shown;
     const measured = { label: "PV", times, values: shown.measured, colour: "--measured", width: 1 };
-    const modelled = { label: "model", times, values: shown.modelled, colour: "--pv", width: 2.2 };
-    const left = { label: "res.", times, values: shown.residual, colour: "--measured", width: 1 };
+    const own = model.value ? letter(model.value.number) : "model";
+    const modelled = { label: own, times, values: shown.modelled, colour: "--pv", width: 2.2 };
+    const left: Curve[] = [{ label: own, times, values: shown.residual, colour: "--measured", width: 1 }];
+    const curves: Curve[] = [measured, modelled];
+    const under = overlay.value;
+    if (under && pinned.value) {
+      const style = {
+        label: letter(pinned.value.number),
+        times: under.times,
+        colour: "--over-1",
+        dash: [7, 4],
+      };
+      curves.splice(1, 0, { ...style, values: under.modelled, width: 1.8 });
+      left.push({ ...style, values: under.residual, width: 1.2 });
+    }
     const input = { label: "OP", times, values: shown.input, colour: "--op", stepped: true };
     const unit = pv.span.unit;
     return [
-      { key: "fit", title: pv.tag, unit, curves: [measured, modelled], weight: 3 },
-      { key: "left", title: "PV − model", unit, curves: [left], weight: 1, include: [0] },
+      { key: "fit", title: `${pv.tag} and model`, unit, curves, weight: 3 },
+      { key: "left", title: "PV − model", unit, curves: left, weight: 1, include: [0] },
       { key: "op", title: op.tag, unit: "%", curves: [input], weight: 1.3, limits: { low: 0, high: 100 } },
     ];
   }
@@ -111,7 +178,7 @@ const panels = computed<Panel[]>(() => {
   ];
 });
 
-async function fit() {
+async function run() {
   if (!record.value || fitting.value) return;
   fitting.value = true;
   refusal.value = "";
@@ -119,66 +186,82 @@ async function fit() {
     const added = await answered(
       api.POST("/api/v1/loops/{tag}/models", {
         params: { path: { tag: state.tag } },
-        body: { record_id: record.value.id, from: from.value, to: to.value },
+        body: { record_id: record.value.id, windows: fit.windows.value, options: fit.options.value },
       }),
     );
-    await refreshModels();
-    selected.value = added.id;
+    await show(added.id, added.record_id);
   } catch (error) {
     refusal.value = messageOf(error);
+    side.value = "fit";
   } finally {
     fitting.value = false;
   }
 }
 
-function takeView() {
-  const view = strip.value?.view();
-  if (!view) return;
-  from.value = Number(view[0].toFixed(3));
-  to.value = Number(view[1].toFixed(3));
+async function show(id: string, recordId: string) {
+  await refreshModels();
+  side.value = "result";
+  await router.replace({ query: { ...router.currentRoute.value.query, model: id, record: recordId } });
+}
+
+function useStructure(structure: Structure) {
+  fit.use(structure);
+  view.value = "curves";
+  void run();
+}
+
+function takeView(target: "estimation" | "validation") {
+  const shown = strip.value?.view();
+  if (!shown) return;
+  const [from, to] = shown.map((time) => Number(time.toFixed(3))) as [number, number];
+  if (target === "estimation") Object.assign(fit.draft, { from, to });
+  else Object.assign(fit.draft, { validationFrom: from, validationTo: to });
 }
 
 async function select(row: ModelRow) {
-  await router.replace({ query: { model: row.id, record: row.record_id } });
+  await router.replace({
+    query: { ...router.currentRoute.value.query, model: row.id, record: row.record_id },
+  });
 }
 
-async function choose(row: ModelRow) {
-  try {
-    await answered(api.PUT("/api/v1/models/{id}/chosen", { params: { path: { id: row.id } } }));
-    await refreshModels();
-  } catch (error) {
-    refusal.value = messageOf(error);
+function pickRecord(id: string) {
+  const { model: _, ...rest } = router.currentRoute.value.query;
+  void router.replace({ query: { ...rest, record: id } });
+  Object.assign(fit.draft, { from: null, to: null, disturbances: [], outputs: [] });
+}
+
+function pin() {
+  const row = model.value;
+  if (!row) return;
+  pinnedId.value = pinnedId.value === row.id ? null : row.id;
+}
+
+async function changed(id: string | null) {
+  await refreshModels();
+  const row = state.models.find((known) => known.id === id);
+  if (row) await select(row);
+}
+
+const gainOf = (row: ModelRow) => row.model.parameters.find((parameter) => parameter.name === "gain");
+const tone = (row: ModelRow) => {
+  const all = [...row.model.verdicts, ...(row.validation?.verdicts ?? [])];
+  if (all.some((verdict) => verdict.tone === "bad")) return { shape: "▲", word: "problem" };
+  if (all.some((verdict) => verdict.tone === "caution")) return { shape: "△", word: "caution" };
+  return { shape: "", word: "good" };
+};
+/** The figures that can be compared are those of the same data: the least BIC of each record and window. */
+const bestOfTrail = computed(() => {
+  const best = shallowReactive(new Map<string, number>());
+  for (const row of state.models) {
+    const key = `${row.record_id} ${row.window_from} ${row.window_to}`;
+    best.set(key, Math.min(best.get(key) ?? Infinity, row.model.criteria.bic));
   }
-}
-
-function pickRecord(event: Event) {
-  void router.replace({ query: { record: (event.target as HTMLSelectElement).value } });
-  from.value = null;
-  to.value = null;
-}
-
-const parameters = computed(() => {
-  const found = model.value?.model.parameters;
-  if (!found) return [];
-  return [
-    { name: "Gain", ...found.gain },
-    { name: "Time constant", ...found.time_constant },
-    { name: "Dead time", ...found.dead_time },
-  ];
+  return best;
 });
+const isBest = (row: ModelRow) =>
+  bestOfTrail.value.get(`${row.record_id} ${row.window_from} ${row.window_to}`) === row.model.criteria.bic;
 
-const isDoubtful = computed(
-  () => model.value?.model.verdicts.some((verdict) => verdict.tone === "bad") ?? false,
-);
-
-/** Value and standard error to the same decimal place: that of the error's second digit. */
-function withError(value: number, error: number | null | undefined): [string, string] {
-  if (!error) return [number(value, 4), "–"];
-  const decimals = Math.max(0, 1 - Math.floor(Math.log10(error)));
-  return [value.toFixed(Math.min(decimals, 9)).replace("-", "−"), error.toFixed(Math.min(decimals, 9))];
-}
-
-useKeys({ f: () => void fit() });
+useKeys({ f: () => void run(), p: pin });
 
 const columns = [
   { key: "name", title: "Model", text: true },
@@ -187,110 +270,113 @@ const columns = [
   { key: "gain", title: "gain" },
   { key: "tau", title: "time constant", unit: "s" },
   { key: "theta", title: "dead time", unit: "s" },
-  { key: "left", title: "residual" },
-  { key: "fit", title: "fit", unit: "%" },
+  { key: "simulated", title: "simulated", unit: "fitted / new, %" },
+  { key: "ahead", title: "one ahead", unit: "fitted / new, %" },
+  { key: "bic", title: "BIC" },
+  { key: "verdict", title: "verdict", text: true },
   { key: "state", title: "", text: true },
 ];
+const of = (row: ModelRow, ...names: string[]) => {
+  const found = row.model.parameters
+    .filter((parameter) => names.includes(parameter.name))
+    .map((one) => one.value);
+  return isProcess(row.model.structure.kind) && found.length
+    ? found.map((one) => number(one)).join(", ")
+    : "–";
+};
 </script>
 
 <template>
   <StepFrame>
     <template #strip>
-      <StateNotice v-if="failure" kind="failed" title="The model cannot be shown" :retry="() => fetchCurve()">
-        {{ failure }}
-      </StateNotice>
-      <StateNotice v-else-if="!record" kind="empty" title="Nothing to model yet">
-        A model needs a record: load one at Measure first.
-      </StateNotice>
-      <StateNotice v-else-if="panels.length === 0" kind="loading" title="Curves on their way" />
-      <TimeStrip
-        v-else
-        ref="strip"
-        :key="model?.id ?? record.id"
-        :panels="panels"
-        :extent="extent"
-        :label="`Fit of ${state.tag}: measured and modelled PV, residual, OP`"
-        @view="viewed"
-      />
+      <div class="flex h-full min-h-0 flex-col">
+        <ViewTabs v-if="record" v-model="view" :views="views" label="Views of the model" class="pl-14" />
+        <div class="min-h-0 flex-1">
+          <StateNotice v-if="!record" kind="empty" title="Nothing to model yet">
+            A model needs a record: load one at Measure first.
+          </StateNotice>
+          <OrdersView
+            v-else-if="view === 'orders'"
+            :key="record.id"
+            :tag="state.tag"
+            :record-id="record.id"
+            :windows="fit.windows.value"
+            :disturbances="fit.draft.disturbances"
+            @use="useStructure"
+          />
+          <NonparametricView
+            v-else-if="view === 'data'"
+            :tag="state.tag"
+            :record-id="record.id"
+            :windows="fit.windows.value"
+            :disturbances="fit.draft.disturbances"
+            :model="model"
+            :unit="state.detail?.pv.span.unit ?? ''"
+          />
+          <OverTimeView
+            v-else-if="view === 'time'"
+            :key="record.id"
+            :tag="state.tag"
+            :record-id="record.id"
+            :windows="fit.windows.value"
+            :model="model"
+            :unit="state.detail?.pv.span.unit ?? ''"
+            :interval="record.sample_interval ?? record.duration / Math.max(1, record.length - 1)"
+            :duration="record.duration"
+          />
+          <AnalysisView v-else-if="model && view !== 'curves'" :view="view" :model="model" :pinned="pinned" />
+          <StateNotice
+            v-else-if="failure"
+            kind="failed"
+            title="The model cannot be shown"
+            :retry="() => fetchCurve()"
+          >
+            {{ failure }}
+          </StateNotice>
+          <StateNotice v-else-if="panels.length === 0" kind="loading" title="Curves on their way" />
+          <TimeStrip
+            v-else
+            ref="strip"
+            :key="model?.id ?? record.id"
+            :panels="panels"
+            :marks="marks"
+            :extent="extent"
+            :label="`Fit of ${state.tag}: measured and modelled PV, residual, OP`"
+            @view="viewed"
+          />
+        </div>
+      </div>
     </template>
     <template #margin>
-      <h1 class="heading mb-2">
-        {{ model ? `Model ${letter(model.number)}` : "No model yet" }}
-        <span class="ml-1 text-[13px] font-normal text-soft">first order plus dead time</span>
-      </h1>
-      <table v-if="model" class="mb-1 w-full" aria-label="Parameters">
-        <thead class="text-[12px] text-soft">
-          <tr>
-            <th class="text-left font-normal">parameter</th>
-            <th class="text-right font-normal">value</th>
-            <th class="text-right font-normal">± std. error</th>
-            <th class="pl-2 text-left font-normal">unit</th>
-          </tr>
-        </thead>
-        <tbody>
-          <tr v-for="parameter in parameters" :key="parameter.name" class="border-t border-rule">
-            <td class="py-[3px]">{{ parameter.name }}</td>
-            <td class="text-right text-[15px] font-semibold">
-              {{ withError(parameter.value, parameter.standard_error)[0] }}
-            </td>
-            <td class="text-right">{{ withError(parameter.value, parameter.standard_error)[1] }}</td>
-            <td class="pl-2 text-soft">{{ parameter.unit }}</td>
-          </tr>
-          <tr class="border-t border-rule">
-            <td class="py-[3px]">Fit</td>
-            <td class="text-right text-[15px] font-semibold">{{ number(model.model.fit_percent, 4) }}</td>
-            <td></td>
-            <td class="pl-2 text-soft">%</td>
-          </tr>
-          <tr class="border-t border-rule">
-            <td class="py-[3px]">Residual</td>
-            <td class="text-right font-semibold">{{ number(model.model.residual_deviation) }}</td>
-            <td></td>
-            <td class="pl-2 text-soft">{{ state.detail?.pv.span.unit }}</td>
-          </tr>
-        </tbody>
-      </table>
-      <div v-if="model" class="my-3 grid gap-2">
-        <VerdictNote v-for="verdict in model.model.verdicts" :key="verdict.text" :verdict="verdict" />
-        <button
-          type="button"
-          class="button justify-self-start"
-          :class="isDoubtful ? '' : 'button-main'"
-          @click="router.push({ name: 'control' })"
-        >
-          {{ isDoubtful ? "Control with it all the same" : "Control with it" }}
-        </button>
-      </div>
-      <hr class="my-3 border-dashed border-rule" />
-      <div class="grid gap-2">
-        <label class="grid grid-cols-[1fr_200px] items-center gap-2">
-          Record
-          <select class="entry" :value="record?.id" @change="pickRecord">
-            <option v-for="known in state.records" :key="known.id" :value="known.id">{{ known.name }}</option>
-          </select>
-        </label>
-        <NumberField v-model="from" label="From" unit="s" :min="0" when-empty="start" />
-        <NumberField v-model="to" label="To" unit="s" :min="0" when-empty="end" />
-        <div class="flex gap-2">
-          <button
-            type="button"
-            class="button"
-            :class="model ? '' : 'button-main'"
-            :disabled="!record || fitting"
-            @click="fit"
-          >
-            {{ fitting ? "Fitting …" : "Fit" }} <kbd class="key">f</kbd>
-          </button>
-          <button type="button" class="button" :disabled="!record" @click="takeView">Window as shown</button>
-        </div>
-        <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
-          {{ refusal }}
-        </p>
-        <p class="text-[12.5px] text-soft">
-          Output-error least squares; the dead time is not rounded to the sample. Standard errors hold for
-          white residuals.
-        </p>
-      </div>
+      <ViewTabs
+        v-if="model"
+        :model-value="side"
+        :views="sides"
+        label="Result or new model"
+        class="mb-2"
+        @update:model-value="side = $event as typeof side"
+      />
+      <h1 v-else class="heading mb-2">No model yet</h1>
+      <ResultMargin
+        v-if="model && side === 'result'"
+        :model="model"
+        :models="state.models"
+        :unit="state.detail?.pv.span.unit ?? ''"
+        @control="router.push({ name: 'control' })"
+        @changed="changed"
+      />
+      <FitMargin
+        v-else
+        :fit="fit"
+        :record="record"
+        :records="state.records"
+        :fitting="fitting"
+        :refusal="refusal"
+        :is-first="!model || side === 'fit'"
+        @fit="run"
+        @record="pickRecord"
+        @view="takeView"
+      />
     </template>
     <template #trail>
       <TrailTable
@@ -302,27 +388,56 @@ const columns = [
         @select="select"
       >
         <template #name="{ row }"
-          ><strong class="font-semibold">{{ letter(row.number) }}</strong> FOPDT</template
+          ><strong class="font-semibold">{{ letter(row.number) }}</strong>
+          {{ shortName(row.model.structure) }}</template
         >
         <template #record="{ row }">{{ row.record_name }}</template>
         <template #window="{ row }"
           >{{ duration(row.window_from) }} to {{ duration(row.window_to) }}</template
         >
         <template #gain="{ row }">
-          {{ number(row.model.parameters.gain.value) }}
-          <span class="text-soft">{{ row.model.parameters.gain.unit }}</span>
+          <template v-if="gainOf(row)">
+            {{ number(gainOf(row)?.value) }} <span class="text-soft">{{ gainOf(row)?.unit }}</span>
+          </template>
+          <template v-else>–</template>
         </template>
-        <template #tau="{ row }">{{ number(row.model.parameters.time_constant.value) }}</template>
-        <template #theta="{ row }">{{ number(row.model.parameters.dead_time.value) }}</template>
-        <template #left="{ row }">
-          {{ number(row.model.residual_deviation) }}
-          <span class="text-soft">{{ state.detail?.pv.span.unit }}</span>
+        <template #tau="{ row }">{{
+          of(row, "time_constant", "time_constant_1", "time_constant_2")
+        }}</template>
+        <template #theta="{ row }">{{ of(row, "dead_time") }}</template>
+        <template #simulated="{ row }">
+          {{ number(row.model.estimation.fit_simulated, 4) }} /
+          <strong class="font-semibold">{{ number(row.validation?.performance.fit_simulated, 4) }}</strong>
         </template>
-        <template #fit="{ row }">{{ number(row.model.fit_percent, 4) }}</template>
+        <template #ahead="{ row }">
+          {{ number(row.model.estimation.fit_one_step, 4) }} /
+          {{ number(row.validation?.performance.fit_one_step, 4) }}
+        </template>
+        <template #bic="{ row }">
+          <span v-if="isBest(row)" title="least of this record and window" class="text-pv">▼</span>
+          {{ number(row.model.criteria.bic, 5) }}
+        </template>
+        <template #verdict="{ row }">
+          <span
+            :class="
+              tone(row).word === 'problem' ? 'text-limit' : tone(row).word === 'caution' ? 'text-caution' : ''
+            "
+          >
+            {{ tone(row).shape }} {{ tone(row).word }}
+          </span>
+        </template>
         <template #state="{ row }">
-          <strong v-if="row.chosen" class="font-semibold">chosen</strong>
-          <button v-else type="button" class="button !py-0" @click.stop="choose(row)">choose</button>
-          <span v-if="row.stale" class="ml-2 text-caution">stale</span>
+          <strong v-if="row.chosen" class="font-semibold" :title="row.reason">chosen</strong>
+          <span v-if="row.id === pinnedId" class="ml-2">pinned</span>
+          <template v-else-if="row.id === model?.id"
+            ><kbd class="key ml-2">p</kbd> <span class="text-soft">pins</span></template
+          >
+          <span
+            v-if="row.stale"
+            class="ml-2 text-caution"
+            title="the record or its preparation has changed since"
+            >stale</span
+          >
         </template>
       </TrailTable>
       <p v-else class="p-4 text-soft">

@@ -139,7 +139,9 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
         ));
     }
     let window = data.axis.window(start_of_move, settled);
-    let smooth = smoothed(&pv[window.clone()], noise_deviation(&pv), change);
+    let noise = noise_deviation(&pv);
+    let half = if noise < 1e-3 * change.abs() { 1 } else { (window.len() / 60).clamp(1, 50) };
+    let smooth: Vec<f64> = window.clone().map(|k| local_line(&pv, k, half).0).collect();
     let time = |k: usize| data.axis.at(window.start + k);
     let crossing = |share: f64| -> Result<f64> {
         let level = |k: usize| (smooth[k] - initial_value) / change - share;
@@ -155,11 +157,11 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     let (at_28, at_63) = (crossing(0.283)?, crossing(0.632)?);
     let start = data.axis.at(moved_at);
     let two_point = 1.5 * (at_63 - at_28);
-    let slope_at = |k: usize| (smooth[k] - smooth[k - 1]) / (time(k) - time(k - 1)) * change.signum();
-    let steepest = (1..smooth.len()).max_by(|a, b| slope_at(*a).total_cmp(&slope_at(*b))).unwrap_or(1);
-    let slope = slope_at(steepest) * change.signum();
-    let middle = (0.5 * (time(steepest) + time(steepest - 1)), 0.5 * (smooth[steepest] + smooth[steepest - 1]));
-    let leaves = middle.0 - (middle.1 - initial_value) / slope;
+    let slope_at = |k: usize| local_line(&pv, k, half).1 * change.signum();
+    let steepest = window.clone().max_by(|a, b| slope_at(*a).total_cmp(&slope_at(*b))).unwrap_or(window.start);
+    let (level, a_sample) = local_line(&pv, steepest, half);
+    let slope = a_sample / data.axis.mean_interval();
+    let leaves = data.axis.at(steepest) - (level - initial_value) / slope;
     let meets = leaves + change / slope;
     let reading = |method: &str, dead_time: f64, time_constant: f64| MethodReading {
         method: method.into(),
@@ -183,15 +185,18 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     })
 }
 
-/// A running mean that is as wide as the noise asks for, at most a thirtieth of the curve.
-fn smoothed(values: &[f64], noise: f64, change: f64) -> Vec<f64> {
-    let half = if noise < 1e-3 * change.abs() { 0 } else { (values.len() / 60).min(50) };
-    let mean = |k: usize| {
-        let reach = half.min(k).min(values.len() - 1 - k);
-        let range = k - reach..=k + reach;
-        values[range].iter().sum::<f64>() / (2 * reach + 1) as f64
-    };
-    (0..values.len()).map(mean).collect()
+/// Value and slope a sample of the straight line of least squares through `half` samples on either side, fewer at the ends of the record.
+fn local_line(values: &[f64], k: usize, half: usize) -> (f64, f64) {
+    let reach = half.min(k).min(values.len() - 1 - k);
+    let count = (2 * reach + 1) as f64;
+    let (mut sum, mut cross, mut power) = (0.0, 0.0, 0.0);
+    for (j, value) in values[k - reach..=k + reach].iter().enumerate() {
+        let from = j as f64 - reach as f64;
+        sum += value;
+        cross += from * value;
+        power += from * from;
+    }
+    (sum / count, if power > 0.0 { cross / power } else { 0.0 })
 }
 
 #[cfg(test)]
@@ -228,6 +233,22 @@ mod tests {
             "{tangent:?}"
         );
         assert_eq!(reading.gain_unit, "°C/%");
+    }
+
+    #[test]
+    fn noise_does_not_lead_the_tangent_astray() {
+        use rand::SeedableRng;
+        use rand_distr::{Distribution, StandardNormal};
+        let mut generator = rand_chacha::ChaCha8Rng::seed_from_u64(1);
+        let mut data = data();
+        data.outputs[0].values.iter_mut().for_each(|value| {
+            let deviate: f64 = StandardNormal.sample(&mut generator);
+            *value += 0.1 * deviate;
+        });
+        let reading = read_by_hand(&data, &suggested_marks(&data).unwrap()).unwrap();
+        for row in &reading.readings {
+            assert!((row.dead_time - 12.0).abs() < 4.0 && (row.time_constant / 40.0 - 1.0).abs() < 0.12, "{row:?}");
+        }
     }
 
     #[test]

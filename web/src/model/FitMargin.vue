@@ -1,0 +1,190 @@
+<script setup lang="ts">
+/** What is set before a fit. */
+import { computed } from "vue";
+import type { RecordInfo } from "../api/client";
+import NumberField from "../components/NumberField.vue";
+import { KINDS, ORDERS, inWords, isProcess, type Kind } from "../lib/structures";
+import { PARAMETERS, type FitDraft, type KnownParameter } from "./useFit";
+
+const props = defineProps<{
+  fit: FitDraft;
+  record: RecordInfo | null;
+  records: RecordInfo[];
+  fitting: boolean;
+  refusal: string;
+  isFirst: boolean;
+}>();
+const emit = defineEmits<{ fit: []; record: [id: string]; view: [target: "estimation" | "validation"] }>();
+
+const draft = computed(() => props.fit.draft);
+const others = computed(
+  () => props.record?.channels.filter((channel) => !["pv", "op", "sp"].includes(channel.role)) ?? [],
+);
+const losses = [
+  ["squares", "squares"],
+  ["huber", "Huber, for outliers"],
+  ["absolute", "absolute value"],
+  ["dead_band", "dead band at the noise"],
+] as const;
+
+function known(name: string): KnownParameter {
+  return draft.value.known[name] ?? { parameter: name, fixed: null, low: null, high: null };
+}
+
+function setKnown(name: string, key: "fixed" | "low" | "high", value: number | null) {
+  draft.value.known[name] = { ...known(name), [key]: value };
+}
+
+const knownCount = computed(
+  () =>
+    Object.values(draft.value.known).filter(
+      (one) => one.fixed !== null || one.low !== null || one.high !== null,
+    ).length,
+);
+</script>
+
+<template>
+  <div class="grid gap-2">
+    <label class="grid grid-cols-[1fr_216px] items-center gap-2">
+      Record
+      <select
+        class="entry"
+        :value="record?.id"
+        @change="emit('record', ($event.target as HTMLSelectElement).value)"
+      >
+        <option v-for="one in records" :key="one.id" :value="one.id">{{ one.name }}</option>
+      </select>
+    </label>
+    <label class="grid grid-cols-[1fr_216px] items-center gap-2">
+      Structure
+      <select
+        class="entry"
+        :value="draft.kind"
+        @change="fit.chooseKind(($event.target as HTMLSelectElement).value as Kind)"
+      >
+        <option v-for="one in KINDS" :key="one.kind" :value="one.kind">{{ one.title }}</option>
+      </select>
+    </label>
+    <NumberField
+      v-for="(value, key) in draft.orders"
+      :key="key"
+      :label="
+        key === 'nk' || key === 'order'
+          ? (ORDERS[key]?.title ?? key)
+          : `Coefficients of ${ORDERS[key]?.title}`
+      "
+      :unit="key === 'nk' ? 'samples' : ''"
+      :min="ORDERS[key]?.min"
+      :max="ORDERS[key]?.max"
+      :model-value="value"
+      @update:model-value="draft.orders[key] = Math.round($event ?? value)"
+    />
+    <NumberField v-model="draft.from" label="From" unit="s" :min="0" when-empty="start" />
+    <NumberField v-model="draft.to" label="To" unit="s" :min="0" when-empty="end" />
+    <label class="grid grid-cols-[1fr_216px] items-center gap-2">
+      Hold against
+      <select v-model="draft.validation" class="entry">
+        <option value="half">the second half</option>
+        <option value="window">another window</option>
+        <option value="none">nothing</option>
+      </select>
+    </label>
+    <template v-if="draft.validation === 'window'">
+      <NumberField v-model="draft.validationFrom" label="Validate from" unit="s" :min="0" when-empty="0" />
+      <NumberField v-model="draft.validationTo" label="Validate to" unit="s" :min="0" when-empty="0" />
+    </template>
+    <div class="flex flex-wrap gap-2">
+      <button
+        type="button"
+        class="button"
+        :class="isFirst ? 'button-main' : ''"
+        :disabled="!record || fitting"
+        @click="emit('fit')"
+      >
+        {{ fitting ? "Fitting …" : "Fit" }} <kbd class="key">f</kbd>
+      </button>
+      <button type="button" class="button" :disabled="!record" @click="emit('view', 'estimation')">
+        Window as shown
+      </button>
+      <button
+        v-if="draft.validation === 'window'"
+        type="button"
+        class="button"
+        :disabled="!record"
+        @click="emit('view', 'validation')"
+      >
+        Validate as shown
+      </button>
+    </div>
+    <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ refusal }}</p>
+    <details>
+      <summary class="cursor-pointer text-soft">
+        Loss {{ inWords(draft.loss) }}{{ isProcess(draft.kind) && draft.drift ? ", drift" : "" }}
+        {{ draft.disturbances.length ? `, ${draft.disturbances.join(", ")}` : "" }}
+      </summary>
+      <div class="mt-2 grid gap-2">
+        <label v-if="draft.kind !== 'state_space'" class="grid grid-cols-[1fr_216px] items-center gap-2">
+          A residual costs
+          <select v-model="draft.loss" class="entry">
+            <option v-for="[kind, words] in losses" :key="kind" :value="kind">{{ words }}</option>
+          </select>
+        </label>
+        <template v-if="isProcess(draft.kind)">
+          <label class="flex items-center gap-2">
+            <input v-model="draft.drift" type="checkbox" /> estimate a steady drift of the PV
+          </label>
+          <label class="flex items-center gap-2">
+            <input v-model="draft.initialState" type="checkbox" /> the record may begin in motion
+          </label>
+        </template>
+        <label v-for="channel in others" :key="channel.tag" class="flex items-center gap-2">
+          <input v-model="draft.disturbances" type="checkbox" :value="channel.tag" />
+          {{ channel.tag }} is a measured disturbance
+        </label>
+        <template v-if="draft.kind === 'state_space'">
+          <label v-for="channel in others" :key="channel.tag" class="flex items-center gap-2">
+            <input v-model="draft.outputs" type="checkbox" :value="channel.tag" />
+            {{ channel.tag }} is a further output
+          </label>
+        </template>
+      </div>
+    </details>
+    <details v-if="isProcess(draft.kind)">
+      <summary class="cursor-pointer text-soft">
+        Known beforehand: {{ knownCount === 0 ? "nothing" : `${knownCount} parameter(s)` }}
+      </summary>
+      <table class="mt-1 w-full text-[13px]">
+        <thead class="text-[12px] text-soft">
+          <tr>
+            <th class="text-left font-normal"></th>
+            <th class="font-normal">exactly</th>
+            <th class="font-normal">lowest</th>
+            <th class="font-normal">highest</th>
+          </tr>
+        </thead>
+        <tbody>
+          <tr v-for="name in PARAMETERS[draft.kind]" :key="name">
+            <td>{{ inWords(name) }}</td>
+            <td v-for="key in ['fixed', 'low', 'high'] as const" :key="key" class="p-[2px]">
+              <input
+                class="entry w-[68px] text-right"
+                inputmode="decimal"
+                :aria-label="`${inWords(name)} ${key === 'fixed' ? 'exactly' : key === 'low' ? 'lowest' : 'highest'}`"
+                :value="known(name)[key] ?? ''"
+                @change="
+                  setKnown(
+                    name,
+                    key,
+                    ($event.target as HTMLInputElement).value.trim() === ''
+                      ? null
+                      : Number(($event.target as HTMLInputElement).value.replace(',', '.')),
+                  )
+                "
+              />
+            </td>
+          </tr>
+        </tbody>
+      </table>
+    </details>
+  </div>
+</template>

@@ -1,0 +1,231 @@
+<script setup lang="ts">
+/** The numbers of a model, what they mean, and what can be done with it: control, choose for a reason, reduce. */
+import { computed, ref, watch } from "vue";
+import { answered, api, messageOf, type ModelRow, type Schemas } from "../api/client";
+import VerdictNote from "../components/VerdictNote.vue";
+import { letter, number } from "../lib/format";
+import { inWords, isProcess, shortName, type Structure } from "../lib/structures";
+
+const props = defineProps<{ model: ModelRow; models: ModelRow[]; unit: string }>();
+const emit = defineEmits<{ control: []; changed: [id: string | null] }>();
+
+const process = computed(() => isProcess(props.model.model.structure.kind));
+const validation = computed(() => props.model.validation ?? null);
+const verdicts = computed(() => {
+  const own = props.model.model.verdicts;
+  const held = validation.value?.verdicts ?? [];
+  const order = { bad: 0, caution: 1, good: 2 };
+  return [...own, ...held].sort((a, b) => order[a.tone] - order[b.tone]);
+});
+const isDoubtful = computed(() => verdicts.value.some((verdict) => verdict.tone === "bad"));
+const source = computed(() => props.models.find((row) => row.id === props.model.reduced_from));
+
+/** Value and standard error to the same decimal place: that of the error's second digit. */
+function withError(value: number, error: number | null | undefined): [string, string] {
+  if (!error) return [number(value, 4), "–"];
+  const decimals = Math.max(0, 1 - Math.floor(Math.log10(error)));
+  return [value.toFixed(Math.min(decimals, 9)).replace("-", "−"), error.toFixed(Math.min(decimals, 9))];
+}
+
+const reason = ref("");
+const reduction = ref<Schemas["Reduction"] | null>(null);
+const problem = ref("");
+watch(
+  () => props.model.id,
+  () => {
+    reason.value = props.model.reason;
+    problem.value = "";
+    reduction.value = null;
+  },
+  { immediate: true },
+);
+
+async function choose() {
+  try {
+    await answered(
+      api.PUT("/api/v1/models/{id}/chosen", {
+        params: { path: { id: props.model.id } },
+        body: { reason: reason.value },
+      }),
+    );
+    emit("changed", null);
+  } catch (error) {
+    problem.value = messageOf(error);
+  }
+}
+
+const target = ref("fopdt:half_rule");
+const targets = [
+  ["fopdt:half_rule", "first order, half rule"],
+  ["fopdt:step_response", "first order, step response"],
+  ["two_lags:step_response", "two lags, step response"],
+  ["underdamped:step_response", "second order, step response"],
+  ["integrating:half_rule", "integrating, half rule"],
+] as const;
+
+async function reduce(keep: boolean) {
+  problem.value = "";
+  const [kind, method] = target.value.split(":") as [string, Schemas["ReductionMethod"]];
+  try {
+    const found = await answered(
+      api.POST("/api/v1/models/{id}/reduction", {
+        params: { path: { id: props.model.id } },
+        body: { structure: { kind } as Structure, method, keep },
+      }),
+    );
+    reduction.value = found.reduction;
+    if (found.kept) emit("changed", found.kept.id);
+  } catch (error) {
+    reduction.value = null;
+    problem.value = messageOf(error);
+  }
+}
+</script>
+
+<template>
+  <h1 class="heading mb-2">
+    Model {{ letter(model.number) }}
+    <span class="ml-1 text-[13px] font-normal text-soft"
+      >{{ shortName(model.model.structure) }}, {{ model.model.method }}</span
+    >
+  </h1>
+  <p v-if="source" class="mb-2 text-soft">Reduced from model {{ letter(source.number) }}.</p>
+  <table class="mb-1 w-full" aria-label="Parameters">
+    <thead class="text-[12px] text-soft">
+      <tr>
+        <th class="text-left font-normal">parameter</th>
+        <th class="text-right font-normal">value</th>
+        <th class="text-right font-normal">± std. error</th>
+        <th class="pl-2 text-left font-normal">unit</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr
+        v-for="parameter in model.model.parameters"
+        :key="`${parameter.input} ${parameter.name}`"
+        class="border-t border-rule"
+        :title="
+          parameter.interval
+            ? `95 %: ${number(parameter.interval[0], 4)} to ${number(parameter.interval[1], 4)} ${parameter.unit}`
+            : ''
+        "
+      >
+        <td class="py-[3px]" :class="parameter.name.length > 2 ? 'first-letter:uppercase' : ''">
+          {{ inWords(parameter.name) }}
+          <span
+            v-if="parameter.input && parameter.input !== model.model.inputs[0]?.tag"
+            class="text-[12px] text-soft"
+          >
+            {{ parameter.input }}
+          </span>
+        </td>
+        <td class="text-right text-[15px] font-semibold">
+          {{ withError(parameter.value, parameter.standard_error)[0] }}
+        </td>
+        <td class="text-right">
+          {{ parameter.fixed ? "given" : withError(parameter.value, parameter.standard_error)[1] }}
+        </td>
+        <td class="pl-2 text-soft">{{ parameter.unit }}</td>
+      </tr>
+      <tr v-if="model.model.matrices" class="border-t border-rule">
+        <td class="py-[3px]" colspan="4">
+          {{ model.model.matrices.a.length }} states, {{ model.model.inputs.length }} input(s),
+          {{ model.model.outputs.length }} output(s); singular values
+          {{
+            model.model.matrices.singular_values
+              .slice(0, 8)
+              .map((value) => number(value, 3))
+              .join(" · ")
+          }}
+        </td>
+      </tr>
+    </tbody>
+  </table>
+  <table class="mt-2 w-full" aria-label="Agreement">
+    <thead class="text-[12px] text-soft">
+      <tr>
+        <th class="text-left font-normal">agreement</th>
+        <th class="text-right font-normal">fitted</th>
+        <th class="text-right font-normal">new data</th>
+        <th class="pl-2 text-left font-normal">unit</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr class="border-t border-rule">
+        <td class="py-[3px]">simulated</td>
+        <td class="text-right">{{ number(model.model.estimation.fit_simulated, 4) }}</td>
+        <td class="text-right text-[15px] font-semibold">
+          {{ number(validation?.performance.fit_simulated, 4) }}
+        </td>
+        <td class="pl-2 text-soft">%</td>
+      </tr>
+      <tr class="border-t border-rule">
+        <td class="py-[3px]">one sample ahead</td>
+        <td class="text-right">{{ number(model.model.estimation.fit_one_step, 4) }}</td>
+        <td class="text-right">{{ number(validation?.performance.fit_one_step, 4) }}</td>
+        <td class="pl-2 text-soft">%</td>
+      </tr>
+      <tr class="border-t border-rule">
+        <td class="py-[3px]">residual</td>
+        <td class="text-right">{{ number(model.model.estimation.residual_deviation) }}</td>
+        <td class="text-right">{{ number(validation?.performance.residual_deviation) }}</td>
+        <td class="pl-2 text-soft">{{ unit }}</td>
+      </tr>
+    </tbody>
+  </table>
+  <div class="my-3 grid gap-2">
+    <VerdictNote v-for="verdict in verdicts" :key="verdict.text" :verdict="verdict" />
+    <button
+      v-if="process"
+      type="button"
+      class="button justify-self-start"
+      :class="isDoubtful ? '' : 'button-main'"
+      @click="emit('control')"
+    >
+      {{ isDoubtful ? "Control with it all the same" : "Control with it" }}
+    </button>
+    <p v-else class="text-soft">Control works with a structure with dead time: reduce this one to it.</p>
+  </div>
+  <hr class="my-3 border-dashed border-rule" />
+  <div class="grid gap-2">
+    <label class="grid gap-1">
+      <span>{{ model.chosen ? "Chosen as the model, because" : "Choose it as the model, because" }}</span>
+      <textarea v-model="reason" class="entry min-h-[44px] w-full" maxlength="1000" rows="2" />
+    </label>
+    <button
+      type="button"
+      class="button justify-self-start"
+      :disabled="model.chosen && reason === model.reason"
+      @click="choose"
+    >
+      {{ model.chosen ? "Keep the reason" : "Choose it" }}
+    </button>
+    <div class="mt-2 grid grid-cols-[auto_1fr_auto] items-center gap-2">
+      <span>Reduce to</span>
+      <select v-model="target" class="entry w-full" aria-label="Reduce to" @change="reduction = null">
+        <option v-for="[key, words] in targets" :key="key" :value="key">{{ words }}</option>
+      </select>
+      <button type="button" class="button" @click="reduce(false)">Try</button>
+    </div>
+    <template v-if="reduction">
+      <p>
+        <span
+          v-for="parameter in reduction.model.parameters"
+          :key="parameter.name"
+          class="mr-3 whitespace-nowrap"
+        >
+          {{ inWords(parameter.name) }}
+          <strong class="font-semibold">{{ number(parameter.value, 4) }}</strong> {{ parameter.unit }}
+        </span>
+      </p>
+      <ol class="text-[12.5px] text-soft">
+        <li v-for="step in reduction.steps" :key="step">{{ step }}</li>
+      </ol>
+      <VerdictNote v-for="verdict in reduction.model.verdicts" :key="verdict.text" :verdict="verdict" />
+      <button type="button" class="button justify-self-start" @click="reduce(true)">
+        Keep it in the trail
+      </button>
+    </template>
+    <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+  </div>
+</template>

@@ -1,0 +1,91 @@
+/** What a model is to be fitted under: structure, method, windows; kept while the page is. */
+import { computed, reactive } from "vue";
+import type { Schemas } from "../api/client";
+import { KINDS, isProcess, type Kind, type Structure } from "../lib/structures";
+
+type Loss = Schemas["Loss"]["kind"];
+
+export interface KnownParameter {
+  parameter: string;
+  fixed: number | null;
+  low: number | null;
+  high: number | null;
+}
+
+export function useFit() {
+  const draft = reactive({
+    kind: "fopdt" as Kind,
+    orders: {} as Record<string, number>,
+    drift: false,
+    initialState: true,
+    loss: "squares" as Loss,
+    disturbances: [] as string[],
+    outputs: [] as string[],
+    known: {} as Record<string, KnownParameter>,
+    from: null as number | null,
+    to: null as number | null,
+    validation: "half" as "half" | "none" | "window",
+    validationFrom: null as number | null,
+    validationTo: null as number | null,
+  });
+
+  function chooseKind(kind: Kind) {
+    draft.kind = kind;
+    const orders = KINDS.find((known) => known.kind === kind)?.orders ?? {};
+    const before = draft.orders;
+    draft.orders = Object.fromEntries(
+      Object.entries(orders).map(([key, start]) => [key, before[key] ?? start]),
+    );
+  }
+
+  function use(structure: Structure) {
+    const { kind, ...orders } = structure;
+    draft.kind = kind;
+    draft.orders = { ...(orders as Record<string, number>) };
+  }
+
+  const windows = computed<Schemas["Windows"]>(() => ({
+    from: draft.from,
+    to: draft.to,
+    validation:
+      draft.validation === "window"
+        ? { kind: "window", from: draft.validationFrom ?? 0, to: draft.validationTo ?? 0 }
+        : { kind: draft.validation },
+  }));
+
+  const options = computed<Schemas["FitOptions"]>(() => {
+    const process = isProcess(draft.kind);
+    const loss: Schemas["Loss"] =
+      draft.loss === "huber"
+        ? { kind: "huber", width: 1.345 }
+        : draft.loss === "dead_band"
+          ? { kind: "dead_band", width: 1 }
+          : { kind: draft.loss };
+    const constraints = Object.values(draft.known).filter(
+      (known) => known.fixed !== null || known.low !== null || known.high !== null,
+    );
+    return {
+      structure: { kind: draft.kind, ...draft.orders } as Structure,
+      initial_state: process ? draft.initialState : true,
+      drift: process && draft.drift,
+      loss: draft.kind === "state_space" ? { kind: "squares" } : loss,
+      constraints: process ? constraints : [],
+      disturbances: draft.disturbances,
+      outputs: draft.kind === "state_space" ? draft.outputs : [],
+    };
+  });
+
+  return { draft, chooseKind, use, windows, options };
+}
+
+export type FitDraft = ReturnType<typeof useFit>;
+
+/** Names of the parameters of a process structure, for what is known beforehand. */
+export const PARAMETERS: Partial<Record<Kind, string[]>> = {
+  fopdt: ["gain", "time_constant", "dead_time"],
+  two_lags: ["gain", "time_constant_1", "time_constant_2", "dead_time"],
+  underdamped: ["gain", "time_constant", "damping", "dead_time"],
+  two_lags_lead: ["gain", "lead_time_constant", "time_constant_1", "time_constant_2", "dead_time"],
+  integrating: ["gain", "dead_time"],
+  integrating_lag: ["gain", "time_constant", "dead_time"],
+};
