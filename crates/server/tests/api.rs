@@ -402,7 +402,8 @@ async fn models_of_every_kind_are_fitted_validated_analysed_reduced_and_chosen()
 
     let difference_equation = models[2]["id"].as_str().unwrap();
     let body = json!({ "structure": { "kind": "fopdt" }, "method": "step_response", "keep": true });
-    let reduced = site.send(Method::POST, &format!("/models/{difference_equation}/reduction"), &body, StatusCode::OK).await;
+    let reduced =
+        site.send(Method::POST, &format!("/models/{difference_equation}/reduction"), &body, StatusCode::OK).await;
     assert!(reduced["reduction"]["largest_error"].as_f64().unwrap() < 5.0);
     assert_eq!(reduced["kept"]["reduced_from"], models[2]["id"]);
     assert!(

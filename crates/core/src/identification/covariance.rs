@@ -75,10 +75,14 @@ impl Estimate<'_> {
         let freedom = samples.saturating_sub(count - self.held.len()).max(1) as f64 / samples.max(1) as f64;
         let inverse = curvature.inverse(self.held)?;
         let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
-        let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * (variance / freedom);
+        let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * variance;
+        let coloured = filtered.information();
+        // What the fit has taken out of the noise: tr(H⁻¹ Ω), which for slow noise is far more than its share of the samples. For white noise
+        // this is the usual N/(N − p).
+        let absorbed = (&inverse * &coloured).trace() * noise.variance / power.max(f64::MIN_POSITIVE);
         Some(Covariances {
-            white: sandwich(plain.information(), power / samples.max(1) as f64),
-            coloured: sandwich(filtered.information(), noise.variance),
+            white: sandwich(plain.information(), power / samples.max(1) as f64 / freedom),
+            coloured: sandwich(coloured, noise.variance / (1.0 - absorbed.min(0.8))),
         })
     }
 }

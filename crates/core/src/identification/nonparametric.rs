@@ -262,7 +262,11 @@ mod tests {
         assert_eq!((found.block, found.step.times[1]), (4.0, 5.5));
         for (k, time) in found.step.times.iter().enumerate().filter(|(_, time)| (12.0..100.0).contains(*time)) {
             let exact = 2.0 * (1.0 - 0.9f64.powf(time - 2.0));
-            assert!((found.step.values[k] - exact).abs() < 1.5 * found.step.half_widths[k] + 0.02, "{time}: {} {exact}", found.step.values[k]);
+            assert!(
+                (found.step.values[k] - exact).abs() < 1.5 * found.step.half_widths[k] + 0.02,
+                "{time}: {} {exact}",
+                found.step.values[k]
+            );
         }
     }
 

@@ -158,7 +158,9 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     let start = data.axis.at(moved_at);
     let two_point = 1.5 * (at_63 - at_28);
     let slope_at = |k: usize| local_line(&pv, k, half).1 * change.signum();
-    let steepest = window.clone().max_by(|a, b| slope_at(*a).total_cmp(&slope_at(*b))).unwrap_or(window.start);
+    // Only where the line has its full length: a short one follows the noise.
+    let whole = window.start.max(half)..window.end.min(pv.len() - half);
+    let steepest = whole.max_by(|a, b| slope_at(*a).total_cmp(&slope_at(*b))).unwrap_or(window.start);
     let (level, a_sample) = local_line(&pv, steepest, half);
     let slope = a_sample / data.axis.mean_interval();
     let leaves = data.axis.at(steepest) - (level - initial_value) / slope;
