@@ -178,11 +178,11 @@ impl Page {
         self.until(&format!("“{text}”"), &format!("return document.body.innerText.includes({wanted})")).await
     }
 
-    /// Waits until all strips are drawn and nothing moves any more.
+    /// Waits until all strips and plots are drawn and nothing moves any more.
     pub async fn drawn(&self) -> Result<()> {
         self.until(
             "a strip",
-            "return document.querySelectorAll('canvas').length > 0 && document.fonts.status === 'loaded'",
+            "return document.querySelectorAll('canvas, main svg[role=img]').length > 0 && document.fonts.status === 'loaded'",
         )
         .await?;
         let settle = "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)))";
@@ -192,7 +192,7 @@ impl Page {
 
     /// Clicks the first visible button, link or other clickable thing with this text.
     pub async fn click(&self, text: &str) -> Result<()> {
-        let path = format!("//*[self::button or self::a][contains(normalize-space(.), \"{text}\")]");
+        let path = format!("//*[self::button or self::a or self::summary][contains(normalize-space(.), \"{text}\")]");
         self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }
@@ -203,6 +203,15 @@ impl Page {
         entry.click().await?;
         entry.send_keys(&format!("{}a{}", char::from(Key::Control), char::from(Key::Null))).await?;
         entry.send_keys(text).await?;
+        Ok(())
+    }
+
+    /// Chooses an option, by its value, of the list with this label.
+    pub async fn select(&self, label: &str, value: &str) -> Result<()> {
+        let path =
+            format!("//select[@aria-label='{label}' or ancestor::label[contains(normalize-space(.), '{label}')]]");
+        let list = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
+        list.select_by_value(value).await?;
         Ok(())
     }
 

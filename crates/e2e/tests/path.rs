@@ -156,9 +156,145 @@ async fn a_file_that_cannot_be_taken_says_why() -> Result<()> {
     // The server goes away: the page says so.
     page.go(&application.address("/loops/TIC-204/model")).await?;
     page.drawn().await?;
+    page.click("New model").await?;
     drop(application);
     page.click("Fit").await?;
     page.shows("The server does not answer").await?;
+    page.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+
+    // Plan: a PRBS on the simulated plant, with what a fit will know of it; an amplitude that is too bold is warned of.
+    page.go(&application.address("/loops/TIC-204/measure?view=plan")).await?;
+    page.shows("a fit will know").await?;
+    page.select("Signal", "prbs").await?;
+    page.shows("Clock").await?;
+    page.click("Allowed: PV").await?;
+    page.enter("Amplitude", "40").await?;
+    page.shows("leaves its safe range").await?;
+    page.enter("Amplitude", "5").await?;
+    page.shows("stays within its safe range").await?;
+    page.click("Run on the simulated plant").await?;
+    page.shows("Test: prbs").await?;
+    page.drawn().await?;
+    // Judged at once.
+    page.shows("times its noise").await?;
+    page.shows("moves; 90 % of its power").await?;
+
+    // Prepare: a step is laid over the record, switched off, taken away and brought back.
+    page.click("Prepare").await?;
+    page.select("Add a step", "low_pass").await?;
+    page.click("Apply").await?;
+    page.shows("forth and back").await?;
+    let enabled = "document.querySelector('[aria-label=\"Step 1 is applied\"]')";
+    page.script(&format!("{enabled}.click()")).await?;
+    page.until("the step off", &format!("return {enabled}?.checked === false && !{enabled}.disabled")).await?;
+    page.click("Undo").await?;
+    page.until("the step on", &format!("return {enabled}?.checked === true && !{enabled}.disabled")).await?;
+    page.client.find(Locator::Css("[aria-label='Take step 1 away']")).await?.click().await?;
+    page.until("no step", &format!("return {enabled} === null")).await?;
+
+    // Read by hand on the step test: marks that can be drawn, and numbers near the plant's own (95 s, 34.6 s).
+    page.go(&application.address("/loops/TIC-204/measure")).await?;
+    page.shows("Step test").await?;
+    let rows = "document.querySelectorAll('table[aria-label=Records] tbody tr')";
+    page.script(&format!("[...{rows}].at(-1).click()")).await?;
+    page.click("Read by hand").await?;
+    page.shows("Smith 1972").await?;
+    page.drawn().await?;
+    let cell = |row: u8, column: u8| {
+        format!(
+            "return parseFloat(document.querySelector('table[aria-label=Readings] tbody tr:nth-child({row}) td:nth-child({column})').innerText)"
+        )
+    };
+    let dead_time = page.script(&cell(1, 3)).await?.as_f64().ok_or("no dead time")?;
+    let time_constant = page.script(&cell(1, 4)).await?.as_f64().ok_or("no time constant")?;
+    assert!((dead_time - 34.6).abs() < 8.0 && (time_constant - 95.0).abs() < 12.0, "{dead_time} {time_constant}");
+    let gain = page.script(&cell(1, 2)).await?.as_f64().ok_or("no gain")?;
+    // The level of the final value is a slider: nudged, the gain follows.
+    let level = page.client.find(Locator::Css("[role=slider][aria-label='final value']")).await?;
+    for _ in 0..8 {
+        level.send_keys(&Key::Down.to_string()).await?;
+    }
+    page.until("another gain", &format!("{} !== {gain}", cell(1, 2))).await?;
+
+    // Model: other structures, held against the second half, all in the trail.
+    page.go(&application.address("/loops/TIC-204/model")).await?;
+    page.drawn().await?;
+    for (kind, name) in [("output_error", "OE 2,2,1"), ("state_space", "SS"), ("two_lags", "two lags")] {
+        page.click("New model").await?;
+        page.select("Structure", kind).await?;
+        page.key("f").await?;
+        page.shows(name).await?;
+        page.shows("one sample ahead").await?;
+        page.drawn().await?;
+    }
+    page.shows("On data that the fit has not seen").await?;
+    for (view, text) in [
+        ("Residuals", "Autocorrelation of the residuals"),
+        ("Step", "Step response"),
+        ("Frequency", "Phase"),
+        ("Poles", "Poles × and zeros"),
+        ("Uncertainty", "Joint 95 % region"),
+        ("Without a structure", "Step response from the data"),
+        ("Orders", "BIC, less is better"),
+        ("Over time", "PV and prediction"),
+    ] {
+        page.click(view).await?;
+        page.shows(text).await?;
+    }
+    // A model is chosen for a reason, which a reload still shows.
+    page.click("Curves").await?;
+    let reason = page.client.find(Locator::Css("textarea")).await?;
+    reason.clear().await?;
+    reason.send_keys("the lag of the sensor is seen").await?;
+    page.click("Keep the reason").await?;
+    page.until(
+        "the reason kept",
+        "return document.querySelector('td strong[title=\"the lag of the sensor is seen\"]') !== null",
+    )
+    .await?;
+    page.click("Try").await?;
+    page.shows("half rule: τ").await?;
+    page.click("Keep it in the trail").await?;
+    page.shows("Reduced from model").await?;
+    // Two are laid over each other.
+    page.key("p").await?;
+    page.key("j").await?;
+    page.shows("pinned").await?;
+    page.drawn().await?;
+    page.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_import_shows_its_progress_and_can_be_cancelled() -> Result<()> {
+    use std::io::Write;
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-204/measure")).await?;
+    page.drawn().await?;
+    let directory = tempfile::TempDir::new()?;
+    let path = directory.path().join("long.csv");
+    let mut file = std::io::BufWriter::new(std::fs::File::create(&path)?);
+    writeln!(file, "t,PV,OP,SP,FEED,X,Y")?;
+    for k in 0..600_000 {
+        writeln!(file, "{k},{},{},75,{},{},{}", 70 + k % 7, 40 + k / 1000 % 5, k % 11, k % 13, k % 17)?;
+    }
+    file.flush()?;
+    page.client.find(Locator::Css("input[type=file]")).await?.send_keys(&path.to_string_lossy()).await?;
+    page.shows("decimal point").await?;
+    page.click("Import").await?;
+    page.until("progress", "return document.querySelector('progress')?.value > 0").await?;
+    page.click("Cancel the import").await?;
+    page.shows("nothing was stored").await?;
+    // Once more, to the end; it opens at once.
+    page.click("Import").await?;
+    page.shows("600000").await?;
+    page.drawn().await?;
     page.close().await
 }
 
@@ -167,7 +303,7 @@ async fn fits_small_and_large_windows_without_scrolling() -> Result<()> {
     let application = Application::start(&binary()?)?;
     for (width, height) in [(1280, 800), (1024, 700), (1920, 1080)] {
         let page = Page::open(width, height).await?;
-        for step in ["measure", "model", "control"] {
+        for step in ["measure", "measure?view=plan", "model", "model?view=residuals", "model?view=time", "control"] {
             page.go(&application.address(&format!("/loops/TIC-204/{step}"))).await?;
             page.drawn().await?;
             let root = "document.documentElement";

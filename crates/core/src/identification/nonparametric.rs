@@ -125,8 +125,8 @@ fn impulse_response(data: &DataSet, interval: f64, horizon: f64) -> Result<(Step
     let covariances = estimate.covariances(|visit| walk(Some(&coefficients), visit)).ok_or_else(few)?;
     let (mut values, mut half_widths) = (Vec::new(), Vec::new());
     let mut sum = 0.0;
-    for k in 0..=taps {
-        sum += coefficients[k];
+    for (k, coefficient) in coefficients.iter().enumerate().take(taps + 1) {
+        sum += coefficient;
         values.push(sum);
         let variance: f64 = covariances.coloured.view((0, 0), (k + 1, k + 1)).sum();
         half_widths.push(NORMAL_95 * variance.max(0.0).sqrt());

@@ -117,18 +117,14 @@ impl Dynamics {
             }
         };
         let by = |value: Dual, index: usize| value.eps.unwrap_generic(nalgebra::U2, nalgebra::U1)[index];
-        let mut transition = Transition::default();
-        for i in 0..2 {
-            transition.gamma[i] = gamma[i].re;
-            for j in 0..2 {
-                transition.phi[i][j] = phi[i][j].re;
-            }
-            for p in 0..MOST_SHAPE_PARAMETERS {
-                transition.gamma_by[p][i] = by(gamma[i], p);
-                for j in 0..2 {
-                    transition.phi_by[p][i][j] = by(phi[i][j], p);
-                }
-            }
+        let mut transition = Transition {
+            phi: phi.map(|row| row.map(|value| value.re)),
+            gamma: gamma.map(|value| value.re),
+            ..Transition::default()
+        };
+        for p in 0..MOST_SHAPE_PARAMETERS {
+            transition.phi_by[p] = phi.map(|row| row.map(|value| by(value, p)));
+            transition.gamma_by[p] = gamma.map(|value| by(value, p));
         }
         transition
     }
