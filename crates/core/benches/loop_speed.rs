@@ -8,7 +8,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
-use antistasis_core::identification::{DataSet, Series, fit_fopdt};
+use antistasis_core::identification::{DataSet, FitOptions, Series, Structure, fit, fit_fopdt};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::lti::{DeadTime, Dynamics, Response};
 use antistasis_core::process::ProcessSpec;
@@ -118,6 +118,24 @@ fn fits(criterion: &mut Criterion) {
     }
 }
 
+/// Other structures on the same record.
+fn structures(criterion: &mut Criterion) {
+    let (axis, input, output) = record(10_000);
+    let data = DataSet::single(axis, Series::new("OP", "%", input), Series::new("PV", "°C", output));
+    let mut group = criterion.benchmark_group("other structures, 10000 samples");
+    group.sample_size(10);
+    for (name, structure) in [
+        ("two lags with dead time", Structure::TwoLags),
+        ("ARX 2,2,13", Structure::Arx { na: 2, nb: 2, nk: 13 }),
+        ("output error 2,2,13", Structure::OutputError { nb: 2, nf: 2, nk: 13 }),
+        ("state space, order found", Structure::StateSpace { order: 0 }),
+    ] {
+        let options = FitOptions::new(structure);
+        group.bench_function(name, |bencher| bencher.iter(|| fit(black_box(&data), &options).unwrap()));
+    }
+    group.finish();
+}
+
 fn trial(scans: usize) -> Trial {
     let signal = |tag: &str, span| Signal { tag: tag.to_owned(), span };
     let duration = scans as f64 - 1.0;
@@ -197,7 +215,7 @@ fn trials(criterion: &mut Criterion) {
 #[allow(missing_docs)]
 mod groups {
     use super::*;
-    criterion_group!(all, fits, trials);
+    criterion_group!(all, fits, structures, trials);
 }
 
 criterion_main!(groups::all);

@@ -182,7 +182,7 @@ impl Page {
     pub async fn drawn(&self) -> Result<()> {
         self.until(
             "a strip",
-            "return document.querySelectorAll('canvas, main svg[role=img]').length > 0 && document.fonts.status === 'loaded'",
+            "return document.querySelectorAll('canvas, section svg[role=img]').length > 0 && document.fonts.status === 'loaded'",
         )
         .await?;
         let settle = "const done = arguments[0]; requestAnimationFrame(() => requestAnimationFrame(() => done(true)))";

@@ -130,8 +130,3 @@ pub fn write(record: &Record, start: f64, format: Format, target: impl Write + S
         Format::Json => json_file::write(record, start, target),
     }
 }
-
-/// The header of a channel: its tag with its unit.
-pub(crate) fn header(tag: &str, unit: &str) -> String {
-    if unit.is_empty() { tag.to_owned() } else { format!("{tag} [{unit}]") }
-}

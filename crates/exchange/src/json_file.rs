@@ -1,8 +1,7 @@
 //! Records in JSON: a list of rows (`[{"time": 0, "PV": 1.5}, …]`), columns (`{"time": [0, …], "PV": [1.5, …]}`), or this project's own form,
 //! columns under `channels` with tag, role and unit.
 
-use crate::format::header;
-use crate::table::{Layout, Rows};
+use crate::table::{Layout, Rows, header};
 use crate::{Error, Result};
 use antistasis_core::series::{Record, Role};
 use csv::ByteRecord;

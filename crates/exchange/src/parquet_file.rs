@@ -1,7 +1,6 @@
 //! Records in Apache Parquet: flat columns.
 
-use crate::format::header;
-use crate::table::{Layout, Rows};
+use crate::table::{Layout, Rows, header};
 use crate::{Error, Result};
 use antistasis_core::series::Record;
 use csv::ByteRecord;

@@ -1,7 +1,6 @@
 //! Records in workbooks: the first sheet that holds a table.
 
-use crate::format::header;
-use crate::table::{Layout, Rows};
+use crate::table::{Layout, Rows, header};
 use crate::{Error, Result};
 use antistasis_core::series::Record;
 use calamine::{Data, Range, Reader, Xlsx, open_workbook};

@@ -1,5 +1,6 @@
 //! What a model is fitted to: inputs and outputs on one time axis.
 
+use crate::numerics::range;
 use crate::series::{Record, Role, TimeAxis};
 use crate::verdict::readable;
 use crate::{Error, Result};
@@ -32,8 +33,7 @@ impl Series {
     /// Lowest and highest value.
     #[must_use]
     pub fn range(&self) -> (f64, f64) {
-        let finite = self.values.iter().filter(|value| value.is_finite());
-        finite.fold((f64::MAX, f64::MIN), |(low, high), value| (low.min(*value), high.max(*value)))
+        range(&self.values)
     }
 }
 
@@ -87,6 +87,13 @@ impl DataSet {
             all.push(further("outputs", tag)?);
         }
         Ok(Self { axis: record.axis.clone(), inputs, outputs: all })
+    }
+
+    /// Means of the inputs, then of the outputs.
+    #[must_use]
+    pub fn means(&self) -> (Vec<f64>, Vec<f64>) {
+        let of = |list: &[Series]| list.iter().map(Series::mean).collect();
+        (of(&self.inputs), of(&self.outputs))
     }
 
     /// The PV.

@@ -1,5 +1,6 @@
 //! Models from records.
 
+mod agreement;
 mod covariance;
 mod data;
 mod loss;
@@ -20,6 +21,7 @@ mod structure;
 mod validation;
 mod windows;
 
+pub(crate) use data::held;
 pub use data::{DataSet, Series};
 pub use loss::Loss;
 pub use model::{
@@ -54,8 +56,10 @@ pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         return Err(Error::invalid("outputs", further.join(", "), "none: only state space has several outputs"));
     }
     match options.structure {
-        Structure::StateSpace { .. } => state_space::fit(data, options),
-        polynomial if polynomial::is_polynomial(polynomial) => polynomial::fit(data, options),
+        Structure::StateSpace { .. } => validation::completed(state_space::fit(data, options)?, data),
+        polynomial if polynomial::is_polynomial(polynomial) => {
+            validation::completed(polynomial::fit(data, options)?, data)
+        }
         _ => process_model::fit(data, options),
     }
 }

@@ -64,7 +64,7 @@ pub struct StartOfRecord {
 }
 
 /// How a model agrees with data.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Performance {
     /// `100·(1 − ‖e‖/‖y − ȳ‖)` of the simulated output: the model knows the inputs only.
     pub fit_simulated: f64,
@@ -79,7 +79,7 @@ pub struct Performance {
 }
 
 /// Figures by which structures are compared on the same data: the lower the better.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Criteria {
     /// Akaike's information criterion, `N ln(V) + 2p`.
     pub aic: f64,

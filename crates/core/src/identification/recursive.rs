@@ -256,11 +256,15 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
     let mut courses = vec![Course::new("gain", unit), Course::new("time_constant", "s")];
     let mut result = Courses { times: Vec::new(), courses: Vec::new(), predicted: Vec::new(), measured: Vec::new() };
     let mut last: Option<[f64; 2]> = None;
-    let total_move = range(&op_data.inputs[0].values);
+    let width = |series: &super::Series| {
+        let (low, high) = series.range();
+        (high - low).max(0.0)
+    };
+    let total_move = width(&op_data.inputs[0]);
     for k in 0..windows {
         let (from, to) = (k as f64 * every, k as f64 * every + options.window);
         let window = op_data.slice(data.axis.window(from, to));
-        let moved = range(&window.inputs[0].values) > 0.02 * total_move;
+        let moved = width(&window.inputs[0]) > 0.02 * total_move;
         let near = |bounds: [f64; 2], last: Option<f64>, change: Option<f64>| match (last, change) {
             (Some(last), Some(change)) => [bounds[0].max(last - change), bounds[1].min(last + change)],
             _ => bounds,
@@ -301,12 +305,6 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
     }
     result.courses = courses;
     Ok(result)
-}
-
-fn range(values: &[f64]) -> f64 {
-    let finite = values.iter().copied().filter(|value| value.is_finite());
-    let (low, high) = finite.fold((f64::MAX, f64::MIN), |(low, high), value| (low.min(value), high.max(value)));
-    (high - low).max(0.0)
 }
 
 /// The standard deviation of the noise of a signal, from second differences, which a slow signal hardly moves:

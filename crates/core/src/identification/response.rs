@@ -318,7 +318,7 @@ impl Model {
         let base = read(&self.transfer(input, output)?)?;
         let (variants, covariance) = match (&self.matrices, data) {
             (Some(_), Some(data)) => {
-                let Some((steps, covariance)) = state_space::entry_covariance(self, data)? else { return Ok(None) };
+                let Some((steps, covariance)) = state_space::entry_covariance(self, data) else { return Ok(None) };
                 let moved = |k: usize, by: f64| state_space::with_entry(self, k, by);
                 (
                     steps.into_iter().enumerate().map(|(k, h)| (h, moved(k, h), moved(k, -h))).collect::<Vec<_>>(),

@@ -1,10 +1,10 @@
 //! Whether a model is to be trusted: its agreement with data that it has not seen, and what it leaves.
 
+use super::agreement::{Response, differences};
 use super::data::{DataSet, Series};
-use super::model::{Model, Performance};
-use super::residuals::{ResidualTests, lag_one_correlation};
+use super::model::{Criteria, Model, Performance};
+use super::residuals::ResidualTests;
 use super::{polynomial, process_model, state_space};
-use crate::numerics::NormalEquations;
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -28,38 +28,6 @@ pub struct Validation {
     pub verdicts: Vec<Verdict>,
 }
 
-/// What inputs and rest make of the outputs, and the shapes that states at the start can add: for each of these a series an output.
-pub(super) struct Response {
-    pub(super) outputs: Vec<Vec<f64>>,
-    pub(super) bases: Vec<Vec<Vec<f64>>>,
-}
-
-impl Response {
-    /// The outputs with the states at the start that fit best, and the sum of squares that is left.
-    fn started(mut self, measured: &[Series]) -> (Vec<Vec<f64>>, f64) {
-        let count = self.bases.len();
-        let mut sums = NormalEquations::new(count);
-        let mut row = vec![0.0; count + 1];
-        for (j, (series, output)) in measured.iter().zip(&self.outputs).enumerate() {
-            for k in 0..output.len() {
-                row.iter_mut().zip(&self.bases).for_each(|(entry, basis)| *entry = basis[j][k]);
-                row[count] = series.values[k] - output[k];
-                if row.iter().all(|value| value.is_finite()) {
-                    sums.add(&row);
-                }
-            }
-        }
-        let (coefficients, squares) =
-            sums.linear_solution().unwrap_or_else(|| (vec![0.0; count], sums.sum_of_squares()));
-        for (coefficient, basis) in coefficients.iter().zip(&self.bases) {
-            for (output, shape) in self.outputs.iter_mut().zip(basis) {
-                output.iter_mut().zip(shape).for_each(|(value, by)| *value += coefficient * by);
-            }
-        }
-        (self.outputs, squares)
-    }
-}
-
 impl Model {
     /// The simulated outputs in these data: the model knows the inputs, and the states at the start that fit best.
     ///
@@ -74,9 +42,7 @@ impl Model {
                 polynomial::free_responses(self, data.axis.len()).into_iter().map(|basis| vec![basis]).collect();
             vec![Response { outputs, bases }]
         } else if let Some(matrices) = &self.matrices {
-            let system = state_space::System::of(matrices);
-            let outputs = self.lifted(system.forced(&self.signals(data)));
-            vec![Response { outputs, bases: system.free_responses(&system.a, data.axis.len()) }]
+            vec![state_space::response(self, matrices, data)]
         } else {
             process_model::responses(self, data)?
         };
@@ -95,20 +61,7 @@ impl Model {
             let simulated = self.simulate_on(data)?;
             return Ok(vec![differences(data.output(), &simulated[0])]);
         };
-        let system = state_space::System::of(matrices);
-        let predicted = self.lifted(system.run(&self.signals(data), &system.k));
-        let bases = system.free_responses(&system.predictor(), data.axis.len());
-        let (outputs, _) = Response { outputs: predicted, bases }.started(&data.outputs);
-        Ok(data.outputs.iter().zip(&outputs).map(|(series, output)| differences(series, output)).collect())
-    }
-
-    fn signals(&self, data: &DataSet) -> state_space::Signals {
-        state_space::Signals::new(data, &(self.operating.inputs.clone(), self.operating.outputs.clone()))
-    }
-
-    fn lifted(&self, outputs: Vec<Vec<f64>>) -> Vec<Vec<f64>> {
-        let lift = |(series, rest): (Vec<f64>, &f64)| series.into_iter().map(|value| value + rest).collect();
-        outputs.into_iter().zip(&self.operating.outputs).map(lift).collect()
+        Ok(state_space::prediction_errors(self, matrices, data))
     }
 
     /// Refuses data of other signals or, for a difference equation, of another sample time.
@@ -133,39 +86,6 @@ impl Model {
         }
         Ok(())
     }
-}
-
-impl Performance {
-    /// From what the simulated output and the one-step prediction leave; NaN is missing.
-    pub(super) fn of(output: &Series, simulated: &[f64], one_step: &[f64]) -> Self {
-        let fit = |errors: &[f64]| {
-            // Only samples that have an error count, in the swing, too.
-            let pairs: Vec<(f64, f64)> = errors
-                .iter()
-                .zip(&output.values)
-                .map(|(e, y)| (*e, *y))
-                .filter(|(e, y)| e.is_finite() && y.is_finite())
-                .collect();
-            let mean = pairs.iter().map(|(_, y)| y).sum::<f64>() / pairs.len().max(1) as f64;
-            let swing: f64 = pairs.iter().map(|(_, y)| (y - mean).powi(2)).sum();
-            let left: f64 = pairs.iter().map(|(e, _)| e * e).sum();
-            100.0 * (1.0 - (left / swing.max(f64::MIN_POSITIVE)).sqrt())
-        };
-        let finite: Vec<f64> = simulated.iter().copied().filter(|e| e.is_finite()).collect();
-        let power = finite.iter().map(|e| e * e).sum::<f64>() / finite.len().max(1) as f64;
-        Self {
-            fit_simulated: if simulated.is_empty() { 0.0 } else { fit(simulated) },
-            fit_one_step: if one_step.is_empty() { 0.0 } else { fit(one_step) },
-            residual_deviation: power.sqrt(),
-            residual_correlation: lag_one_correlation(one_step),
-            samples: one_step.iter().filter(|e| e.is_finite()).count(),
-        }
-    }
-}
-
-/// Measured minus modelled.
-pub(super) fn differences(series: &Series, modelled: &[f64]) -> Vec<f64> {
-    series.values.iter().zip(modelled).map(|(y, model)| y - model).collect()
 }
 
 /// Holds a model against data; `seen` tells whether it was fitted to them.
@@ -247,8 +167,22 @@ pub(super) fn verdict_of_unvalidated() -> Verdict {
     )
 }
 
+/// Completes a difference equation or state space that was just fitted: its agreement with the data of the fit, and what it means.
+pub(super) fn completed(mut model: Model, data: &DataSet) -> Result<Model> {
+    let simulated = model.simulate_on(data)?;
+    let errors = model.prediction_errors_on(data)?;
+    model.estimation = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
+    if let Some(matrices) = &model.matrices {
+        let (order, inputs, outputs) = (matrices.a.len(), data.inputs.len(), data.outputs.len());
+        let squares = errors[0].iter().filter(|e| e.is_finite()).map(|e| e * e).sum();
+        model.criteria = Criteria::new(squares, model.estimation.samples, order * (inputs + 2 * outputs));
+    }
+    model.verdicts = judge_difference_equation(&model);
+    Ok(model)
+}
+
 /// The verdict on a difference equation or a state space after its fit.
-pub(super) fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
+fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
     let outside =
         model.poles().iter().filter(|pole| pole.discrete_modulus.is_some_and(|modulus| modulus >= 1.0)).count();

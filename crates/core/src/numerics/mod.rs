@@ -8,4 +8,4 @@ mod statistics;
 pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub use search::{bisect, peak};
-pub use statistics::{levinson, median};
+pub use statistics::{levinson, median, range};

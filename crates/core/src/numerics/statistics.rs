@@ -1,4 +1,11 @@
-//! Medians and autoregressions.
+//! Ranges, medians and autoregressions.
+
+/// Lowest and highest of the values that are there; the other way round where there is none.
+#[must_use]
+pub fn range(values: &[f64]) -> (f64, f64) {
+    let finite = values.iter().copied().filter(|value| value.is_finite());
+    finite.fold((f64::MAX, f64::MIN), |(low, high), value| (low.min(value), high.max(value)))
+}
 
 /// The median; 0 of nothing. The values are reordered.
 pub fn median(values: &mut [f64]) -> f64 {

@@ -32,6 +32,19 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     save("model").await?;
 
+    for (name, place, text) in [
+        ("read", "measure?view=read", "Smith 1972"),
+        ("plan", "measure?view=plan", "a fit will know"),
+        ("residuals", "model?view=residuals", "Autocorrelation of the residuals"),
+        ("responses", "model?view=data", "Step response from the data"),
+        ("over-time", "model?view=time", "PV and prediction"),
+    ] {
+        page.go(&application.address(&format!("/loops/TIC-204/{place}"))).await?;
+        page.shows(text).await?;
+        page.drawn().await?;
+        save(name).await?;
+    }
+
     page.go(&application.address("/loops/TIC-204/control")).await?;
     page.drawn().await?;
     page.shows("Max. sensitivity").await?;
@@ -48,6 +61,18 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     page.shows("Max. sensitivity").await?;
     save("control-night").await?;
+
+    // Last, since models are stale under another preparation.
+    page.script("localStorage.removeItem('antistasis-theme')").await?;
+    page.go(&application.address("/loops/TIC-204/measure?view=prepare")).await?;
+    page.drawn().await?;
+    for kind in ["outliers", "low_pass"] {
+        page.select("Add a step", kind).await?;
+        page.click("Apply").await?;
+        page.shows(if kind == "outliers" { "replaced." } else { "forth and back." }).await?;
+    }
+    page.drawn().await?;
+    save("prepare").await?;
 
     page.close().await
 }

@@ -1,7 +1,7 @@
 //! Traces and records as delimited text.
 
 use crate::Result;
-use crate::format::header;
+use crate::table::header;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::Trace;
 use std::io::Write;

@@ -91,3 +91,8 @@ fn split_unit(header: &str) -> (String, String) {
     }
     (header.trim().to_owned(), String::new())
 }
+
+/// The header of a channel: its tag with its unit.
+pub(crate) fn header(tag: &str, unit: &str) -> String {
+    if unit.is_empty() { tag.to_owned() } else { format!("{tag} [{unit}]") }
+}

@@ -11,7 +11,7 @@ mod time;
 
 pub use guess::guess;
 pub use layout::Layout;
-pub(crate) use layout::Rows;
+pub(crate) use layout::{Rows, header};
 pub(crate) use preview::preview_of;
 pub use preview::{ColumnKind, ColumnPreview, Preview};
 pub use read::Import;

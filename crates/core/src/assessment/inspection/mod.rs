@@ -8,8 +8,8 @@ mod tests;
 pub use oscillation::Oscillation;
 pub use stiction::Stiction;
 
-use crate::identification::{DataSet, noise_deviation};
-use crate::numerics::NormalEquations;
+use crate::identification::{DataSet, held, noise_deviation};
+use crate::numerics::{NormalEquations, range};
 use crate::series::{Record, Role, TimeAxis};
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -180,36 +180,19 @@ impl Signals {
     fn new(record: &Record, pv: &[f64], op: &[f64]) -> Self {
         let every = record.axis.len().div_ceil(ENOUGH);
         let mean = |chunk: &[f64]| chunk.iter().sum::<f64>() / chunk.len() as f64;
-        let thin = |values: &[f64]| -> Vec<f64> { filled(values).chunks_exact(every).map(mean).collect() };
+        let thin = |values: &[f64]| -> Vec<f64> { held(values).chunks_exact(every).map(mean).collect() };
         let (pv, op) = (thin(pv), thin(op));
         let axis = TimeAxis::Uniform { interval: record.axis.mean_interval() * every as f64, len: pv.len() };
         Self { axis, pv, op }
     }
 }
 
-/// Missing samples filled with the last one.
-fn filled(values: &[f64]) -> Vec<f64> {
-    let mut last = values.iter().copied().find(|value| value.is_finite()).unwrap_or(0.0);
-    let hold = |value: &f64| {
-        if value.is_finite() {
-            last = *value;
-        }
-        last
-    };
-    values.iter().map(hold).collect()
-}
-
-fn range(values: &[f64]) -> (f64, f64) {
-    let finite = values.iter().copied().filter(|value| value.is_finite());
-    finite.fold((f64::MAX, f64::MIN), |(low, high), value| (low.min(value), high.max(value)))
-}
-
 /// Samples at which the OP differs from the one before.
 fn move_places(op: &[f64]) -> Vec<usize> {
     let (low, high) = range(op);
     let least = 1e-6 * (high - low).max(0.0);
-    let held = filled(op);
-    (1..held.len()).filter(|k| (held[*k] - held[k - 1]).abs() > least).collect()
+    let steady = held(op);
+    (1..steady.len()).filter(|k| (steady[*k] - steady[k - 1]).abs() > least).collect()
 }
 
 /// Stretches of samples for which `is` holds, of at least `least` samples, in s.

@@ -1,6 +1,7 @@
 //! An oscillation of the PV while the OP stands still: it comes from the valve, the transmitter or upstream, not from the loop.
 
-use super::{Finding, REST_SAMPLES, Topic, filled};
+use super::{Finding, REST_SAMPLES, Topic};
+use crate::identification::held;
 use crate::series::Record;
 use crate::verdict::{Tone, readable, readable_duration};
 use serde::{Deserialize, Serialize};
@@ -32,11 +33,11 @@ pub(super) fn while_at_rest(
     op: &[f64],
     noise: f64,
 ) -> Option<(Oscillation, Option<Finding>)> {
-    let held = filled(op);
+    let steady = held(op);
     let mut longest = 0..0;
     let mut start = 0;
-    for k in 1..=held.len() {
-        if k == held.len() || held[k] != held[start] {
+    for k in 1..=steady.len() {
+        if k == steady.len() || steady[k] != steady[start] {
             if k - start > longest.len() {
                 longest = start..k;
             }
@@ -50,7 +51,7 @@ pub(super) fn while_at_rest(
     }
     let interval = record.axis.mean_interval();
     let (from, to) = (record.axis.at(calm.start), record.axis.at(calm.end - 1));
-    let series = detrended(&filled(&pv[calm]));
+    let series = detrended(&held(&pv[calm]));
     let oscillation = oscillation(&series, interval, noise)?;
     let finding = oscillation.found.then(|| {
         Finding::new(

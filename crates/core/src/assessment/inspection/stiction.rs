@@ -1,7 +1,7 @@
 //! Stick-slip of a valve, from PV and OP.
 
-use super::{Finding, Topic, range};
-use crate::numerics::NormalEquations;
+use super::{Finding, Topic};
+use crate::numerics::{NormalEquations, range};
 use crate::verdict::{Tone, readable};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

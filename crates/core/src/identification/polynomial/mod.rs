@@ -17,7 +17,6 @@ use super::covariance::{Estimate, NORMAL_95};
 use super::data::DataSet;
 use super::loss::ScaledLoss;
 use super::model::{Criteria, FitOptions, Model, Operating, Parameter, Performance, SignalName, StartOfRecord};
-use super::residuals::lag_one_correlation;
 use super::structure::Structure;
 use crate::numerics::minimise;
 use crate::{Error, Result};
@@ -42,9 +41,9 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     options.loss.validate()?;
     data.validate(2 * shape.count().max(5))?;
     data.sample_time()?;
-    let deviations = Deviations::new(data, &means(data));
+    let deviations = Deviations::new(data, &data.means());
     if !shape.is_arx() {
-        deviations.without_gaps(data)?;
+        data.without_gaps()?;
     }
     let free: usize = deviations.usable(&shape);
     if free < 2 * shape.count() {
@@ -56,12 +55,6 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     let squares = least_squares(&deviations, &shape)?;
     let (theta, loss) = robust(&deviations, &shape, squares, options);
     model(data, &deviations, &shape, &theta, &loss, options)
-}
-
-/// Means of the inputs, then of the outputs.
-fn means(data: &DataSet) -> (Vec<f64>, Vec<f64>) {
-    let of = |list: &[super::Series]| list.iter().map(super::Series::mean).collect();
-    (of(&data.inputs), of(&data.outputs))
 }
 
 fn least_squares(deviations: &Deviations, shape: &Shape) -> Result<Vec<f64>> {
@@ -136,11 +129,11 @@ fn model(
     let covariance = covariances.map_or_else(Vec::new, |known| {
         (0..kept).map(|i| (0..kept).map(|j| known.coloured[(i, j)]).collect()).collect()
     });
-    let (inputs, mut outputs) = means(data);
+    let (inputs, mut outputs) = data.means();
     // A level in A y is one in y through 1/A.
     outputs[0] += shape.level(theta) / (1.0 + shape.a(theta).iter().sum::<f64>());
     let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
-    let mut model = Model {
+    Ok(Model {
         structure: options.structure,
         method: if shape.is_arx() && options.loss == super::Loss::Squares {
             "linear least squares".into()
@@ -157,16 +150,11 @@ fn model(
         matrices: None,
         operating: Operating { op: inputs[0], pv: outputs[0], inputs, outputs: vec![outputs[0]] },
         start: StartOfRecord::default(),
-        estimation: Performance::of(data.output(), &residuals, &residuals),
+        // Completed once it can be simulated.
+        estimation: Performance::default(),
         criteria: Criteria::new(squares, samples, kept + usize::from(!shape.is_arx())),
         verdicts: Vec::new(),
-    };
-    let simulated = model.simulate_on(data)?;
-    model.estimation =
-        Performance::of(data.output(), &super::validation::differences(data.output(), &simulated[0]), &residuals);
-    model.estimation.residual_correlation = lag_one_correlation(&residuals);
-    model.verdicts = super::validation::judge_difference_equation(&model);
-    Ok(model)
+    })
 }
 
 /// One-step prediction errors of the PV in these data.
@@ -176,7 +164,7 @@ pub(super) fn prediction_errors(model: &Model, data: &DataSet) -> Result<Vec<f64
     let mut theta = model.values();
     theta.resize(shape.count(), 0.0);
     if !shape.is_arx() {
-        deviations.without_gaps(data)?;
+        data.without_gaps()?;
         deviations.fit_transients(&shape, &mut theta);
     }
     Ok(deviations.residuals(&shape, &theta))

@@ -100,7 +100,7 @@ pub fn search_orders(data: &DataSet, validation: Option<&DataSet>, search: &Orde
     }
     data.validate(4 * (search.na + search.nb + search.nk))?;
     data.sample_time()?;
-    let means = super::means(data);
+    let means = data.means();
     let estimation = AllLags::of(&Deviations::new(data, &means), search);
     let other = validation.map(|data| AllLags::of(&Deviations::new(data, &means), search));
     let inputs = data.inputs.len();

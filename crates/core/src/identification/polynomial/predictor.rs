@@ -1,6 +1,5 @@
 //! The prediction errors of the general polynomial structure and their derivatives.
 
-use crate::Result;
 use crate::identification::data::{DataSet, held};
 use crate::identification::loss::ScaledLoss;
 use crate::identification::structure::Structure;
@@ -157,11 +156,6 @@ impl Deviations {
             inputs: data.inputs.iter().zip(inputs).map(|(series, mean)| about(held(&series.values), *mean)).collect(),
             output: about(data.output().values.iter().map(finite).collect(), outputs[0]),
         }
-    }
-
-    /// Refuses an output with missing samples, which a recursion cannot pass over.
-    pub(super) fn without_gaps(&self, data: &DataSet) -> Result<()> {
-        data.without_gaps()
     }
 
     /// Samples whose prediction error counts.

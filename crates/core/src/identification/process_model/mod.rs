@@ -221,7 +221,7 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
 
 /// What the inputs of other data make of the PV, and the shapes that what was under way at their start can add; for either assumption
 /// on the past.
-pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::validation::Response>> {
+pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::agreement::Response>> {
     let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
     let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
     let unknowns = place_values(&layout, model);
@@ -247,7 +247,7 @@ pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::vali
             .collect();
         let own = simulate_paths(model, &data.axis, &inputs, &earlier)?;
         let outputs = vec![own.into_iter().map(|value| value + model.operating.pv).collect()];
-        Ok(super::validation::Response { outputs, bases: bases.clone() })
+        Ok(super::agreement::Response { outputs, bases: bases.clone() })
     };
     Before::BOTH.into_iter().map(with).collect()
 }

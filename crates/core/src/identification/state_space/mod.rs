@@ -9,10 +9,10 @@
 #[cfg(test)]
 mod tests;
 
+use super::agreement::{Response, differences};
 use super::data::{DataSet, held};
 use super::model::{Criteria, FitOptions, Matrices, Model, Operating, Performance, SignalName, StartOfRecord};
 use super::structure::Structure;
-use super::validation::{differences, judge_difference_equation};
 use crate::numerics::{NormalEquations, eigenvalues};
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
@@ -49,7 +49,7 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     }
     let interval = data.sample_time()?;
     data.validate(20)?;
-    let signals = Signals::new(data, &means(data));
+    let signals = Signals::new(data, &data.means());
     let horizon = horizon(data, order);
     let subspace = Subspace::of(&signals, horizon, Weighting::Cva)?;
     let order = if order == 0 { subspace.suggested_order(signals.inputs.ncols()) } else { order };
@@ -61,10 +61,10 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         ));
     }
     let system = subspace.system(&signals, order)?;
-    let (inputs, mut outputs) = means(data);
+    let (inputs, mut outputs) = data.means();
     outputs.iter_mut().zip(&system.levels).for_each(|(output, level)| *output += level);
     let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
-    let mut model = Model {
+    Ok(Model {
         structure: Structure::StateSpace { order },
         method: "subspace, canonical variates".into(),
         inputs: data.inputs.iter().map(name).collect(),
@@ -75,23 +75,11 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         matrices: Some(system.into_matrices(subspace.singular_values.clone())),
         operating: Operating { op: inputs[0], pv: outputs[0], inputs, outputs },
         start: StartOfRecord::default(),
-        estimation: Performance::of(data.output(), &[], &[]),
-        criteria: Criteria::new(1.0, 1, 0),
+        // Completed once it can be simulated.
+        estimation: Performance::default(),
+        criteria: Criteria::default(),
         verdicts: Vec::new(),
-    };
-    let simulated = model.simulate_on(data)?;
-    let errors = model.prediction_errors_on(data)?;
-    model.estimation = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
-    let (m, l) = (data.inputs.len(), data.outputs.len());
-    let squares = errors[0].iter().filter(|e| e.is_finite()).map(|e| e * e).sum();
-    model.criteria = Criteria::new(squares, model.estimation.samples, order * (m + 2 * l));
-    model.verdicts = judge_difference_equation(&model);
-    Ok(model)
-}
-
-fn means(data: &DataSet) -> (Vec<f64>, Vec<f64>) {
-    let of = |list: &[super::Series]| list.iter().map(super::Series::mean).collect();
-    (of(&data.inputs), of(&data.outputs))
+    })
 }
 
 /// Samples of past and of future that are looked at.
@@ -437,6 +425,32 @@ impl System {
     }
 }
 
+/// The inputs and outputs about the rest of a model, and its outputs lifted to there.
+fn about_rest(model: &Model, data: &DataSet) -> Signals {
+    Signals::new(data, &(model.operating.inputs.clone(), model.operating.outputs.clone()))
+}
+
+fn lifted(model: &Model, outputs: Vec<Vec<f64>>) -> Vec<Vec<f64>> {
+    let lift = |(series, rest): (Vec<f64>, &f64)| series.into_iter().map(|value| value + rest).collect();
+    outputs.into_iter().zip(&model.operating.outputs).map(lift).collect()
+}
+
+/// What the inputs of these data make of the outputs.
+pub(super) fn response(model: &Model, matrices: &Matrices, data: &DataSet) -> Response {
+    let system = System::of(matrices);
+    let outputs = lifted(model, system.forced(&about_rest(model, data)));
+    Response { outputs, bases: system.free_responses(&system.a, data.axis.len()) }
+}
+
+/// One-step prediction errors of each output in these data.
+pub(super) fn prediction_errors(model: &Model, matrices: &Matrices, data: &DataSet) -> Vec<Vec<f64>> {
+    let system = System::of(matrices);
+    let predicted = lifted(model, system.run(&about_rest(model, data), &system.k));
+    let bases = system.free_responses(&system.predictor(), data.axis.len());
+    let (outputs, _) = Response { outputs: predicted, bases }.started(&data.outputs);
+    data.outputs.iter().zip(&outputs).map(|(series, output)| differences(series, output)).collect()
+}
+
 /// The model with entry `index` of `A`, `B`, `C`, `K` in this order moved by `by`.
 pub(super) fn with_entry(model: &Model, index: usize, by: f64) -> Model {
     let mut moved = model.clone();
@@ -454,28 +468,31 @@ pub(super) fn with_entry(model: &Model, index: usize, by: f64) -> Model {
 /// The states can be chosen in many ways, so that the entries are not determined by the data; what does not depend on that choice, such as
 /// a response, is. The pseudo-inverse of the information matrix gives the variance of just that (Pintelon, Schoukens, McKelvey & Rolain, Automatica 32,
 /// 1996, on overparametrised models). The derivatives of the one-step errors are central differences. None when there are too many entries.
-pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Result<Option<(Vec<f64>, DMatrix<f64>)>> {
+pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Option<(Vec<f64>, DMatrix<f64>)> {
     const MOST_ENTRIES: usize = 300;
     const MOST_SAMPLES: usize = 20_000;
-    let Some(matrices) = &model.matrices else { return Ok(None) };
+    let matrices = model.matrices.as_ref()?;
     let entries: Vec<f64> =
         [&matrices.a, &matrices.b, &matrices.c, &matrices.k].into_iter().flatten().flatten().copied().collect();
     if entries.len() > MOST_ENTRIES {
-        return Ok(None);
+        return None;
     }
     let all = data.axis.len();
     let part = data.slice(0..all.min(MOST_SAMPLES));
-    let errors = |model: &Model| -> Result<Vec<f64>> { Ok(model.prediction_errors_on(&part)?.concat()) };
+    let errors = |model: &Model| match &model.matrices {
+        Some(matrices) => prediction_errors(model, matrices, &part).concat(),
+        None => Vec::new(),
+    };
     let size = entries.iter().map(|value| value * value).sum::<f64>().sqrt() / (entries.len() as f64).sqrt();
     let steps: Vec<f64> = entries.iter().map(|value| 1e-5 * (value.abs() + size)).collect();
     let mut columns = Vec::with_capacity(entries.len());
     for (k, h) in steps.iter().enumerate() {
-        let (above, below) = (errors(&with_entry(model, k, *h))?, errors(&with_entry(model, k, -h))?);
+        let (above, below) = (errors(&with_entry(model, k, *h)), errors(&with_entry(model, k, -h)));
         let slope = |(a, b): (&f64, &f64)| if (a - b).is_finite() { (a - b) / (2.0 * h) } else { 0.0 };
         columns.push(DVector::from_vec(above.iter().zip(&below).map(slope).collect()));
     }
     let jacobian = DMatrix::from_columns(&columns);
-    let own = errors(model)?;
+    let own = errors(model);
     // Outputs may be of different size: each counts by its own noise.
     let samples = part.axis.len();
     let mut weighted = jacobian;
@@ -488,5 +505,5 @@ pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Result<Option<(
     }
     let information = weighted.transpose() * &weighted * (all as f64 / samples as f64);
     let largest = information.symmetric_eigenvalues().max();
-    Ok(information.pseudo_inverse(1e-9 * largest).ok().map(|covariance| (steps, covariance)))
+    information.pseudo_inverse(1e-9 * largest).ok().map(|covariance| (steps, covariance))
 }
