@@ -9,7 +9,10 @@
     <section class="min-h-0 min-w-0 pt-2 pl-2 max-[900px]:h-[max(75vh,320px)]" aria-label="Strip">
       <slot name="strip" />
     </section>
-    <aside class="min-h-0 overflow-y-auto border-l border-rule bg-sheet px-4 py-3" aria-label="Margin">
+    <aside
+      class="relative min-h-0 overflow-y-auto border-l border-rule bg-sheet px-4 py-3"
+      aria-label="Margin"
+    >
       <slot name="margin" />
     </aside>
     <section

@@ -171,6 +171,13 @@ async function reduce(keep: boolean) {
         <td class="text-right">{{ number(validation?.performance.residual_deviation) }}</td>
         <td class="pl-2 text-soft">{{ unit }}</td>
       </tr>
+      <tr class="border-t border-rule" title="Less is better, on the same data">
+        <td class="py-[3px]">AIC, BIC</td>
+        <td class="text-right" colspan="2">
+          {{ number(model.model.criteria.aic, 5) }}, {{ number(model.model.criteria.bic, 5) }}
+        </td>
+        <td class="pl-2 text-[12px] text-soft">{{ model.model.criteria.parameters }} par.</td>
+      </tr>
     </tbody>
   </table>
   <div class="my-3 grid gap-2">

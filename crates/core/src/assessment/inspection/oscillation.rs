@@ -1,6 +1,6 @@
 //! An oscillation of the PV while the OP stands still: it comes from the valve, the transmitter or upstream, not from the loop.
 
-use super::{Finding, REST_SAMPLES, Topic};
+use super::{ENOUGH, Finding, REST_SAMPLES, Topic};
 use crate::identification::held;
 use crate::series::Record;
 use crate::verdict::{Tone, readable, readable_duration};
@@ -49,6 +49,9 @@ pub(super) fn while_at_rest(
     if calm.len() < REST_SAMPLES {
         return None;
     }
+    // Of a long rest its middle is enough, at full resolution.
+    let spare = calm.len().saturating_sub(ENOUGH) / 2;
+    let calm = calm.start + spare..calm.end - spare;
     let interval = record.axis.mean_interval();
     let (from, to) = (record.axis.at(calm.start), record.axis.at(calm.end - 1));
     let series = detrended(&held(&pv[calm]));
