@@ -55,7 +55,7 @@ export const FORMS: Record<Operation["kind"], Form> = {
         ],
       },
     ],
-    begin: () => ({ kind: "outliers", tag: null, half_window: 5, threshold: 4, replacement: "median" }),
+    begin: () => ({ kind: "outliers", tag: null, half_window: 15, threshold: 4, replacement: "median" }),
   },
   fill_gaps: {
     title: "Fill gaps",

@@ -19,9 +19,12 @@ const props = defineProps<{
   duration: number;
 }>();
 
-const method = ref<"recursive_least_squares" | "moving_horizon">("recursive_least_squares");
 const value = (name: string) =>
   props.model?.model.parameters.find((parameter) => parameter.name === name)?.value;
+/** With a first-order model at hand its neighbourhood is known; else the difference equation needs nothing. */
+const method = ref<"recursive_least_squares" | "moving_horizon">(
+  value("dead_time") === undefined ? "recursive_least_squares" : "moving_horizon",
+);
 const theta = value("dead_time") ?? 0;
 const tau = value("time_constant") ?? props.duration / 20;
 const gain = value("gain") ?? 1;
@@ -250,7 +253,16 @@ const extent = computed<[number, number]>(() => [
       <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
         {{ problem }}
       </p>
-      <p class="text-[12.5px] text-soft">Shaded: 95 % band.</p>
+      <p class="text-[12.5px] text-soft">
+        Shaded: 95 % band.
+        <template v-if="method === 'recursive_least_squares'">
+          Noise of the PV makes a difference equation read the time constant too short: resample by means
+          first, or take the moving horizon.
+        </template>
+        <template v-else
+          >Where the OP hardly moves in a window, the last fit is kept without a band.</template
+        >
+      </p>
     </form>
   </div>
 </template>

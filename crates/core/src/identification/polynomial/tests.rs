@@ -174,17 +174,15 @@ fn the_order_search_finds_orders_and_delay() {
 
 #[test]
 fn a_noise_model_keeps_closed_loop_data_unbiased_and_output_error_does_not() {
-    // A proportional controller feeds coloured noise back; the set point moves a little.
+    // A proportional controller around y(t) = 0.8 y(t−1) + 0.4 u(t−1) + e, gain 2; the set point moves a little.
     let (e, moves) = (white(8000, 21), white(8000, 22));
-    let (mut y, mut u, mut v, mut sp) = (vec![0.0], vec![0.0], 0.0, 0.0);
+    let (mut y, mut u, mut sp) = (vec![0.0], vec![0.0], 0.0);
     for k in 1..8000 {
-        v = 0.9 * v + 0.5 * e[k];
-        let w = 0.8 * (y[k - 1] - if k > 1 { e[k - 1] * 0.0 } else { 0.0 });
-        y.push(w + 0.4 * u[k - 1] + 0.5 * e[k]);
+        y.push(0.8 * y[k - 1] + 0.4 * u[k - 1] + 0.5 * e[k]);
         if k % 25 == 0 {
             sp = moves[k];
         }
-        u.push(1.2 * (sp - y[k]) + 0.0 * v);
+        u.push(1.2 * (sp - y[k]));
     }
     let axis = TimeAxis::uniform(1.0, 8000).unwrap();
     let data = DataSet::single(axis, Series::new("OP", "%", u), Series::new("PV", "°C", y));
