@@ -95,7 +95,8 @@ pub(crate) struct IdentifyOptions {
     /// Column of a measured disturbance, a further input; may be repeated.
     #[arg(long)]
     disturbance: Vec<String>,
-    /// Structure: fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK, armax:NA,NB,NC,NK, oe:NB,NF,NK,
+    /// Structure: fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK,
+    /// armax:NA,NB,NC,NK, oe:NB,NF,NK,
     /// bj:NB,NC,ND,NF,NK, ss or ss:ORDER.
     #[arg(long, default_value = "fopdt")]
     structure: String,

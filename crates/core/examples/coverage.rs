@@ -1,4 +1,5 @@
-//! How often the 95 % interval holds the true value, on 200 simulated records each of six structures with coloured noise; printed as a
+//! How often the 95 % interval holds the true value, on 200 simulated records each of six structures with coloured
+//! noise; printed as a
 //! Markdown table: `./run coverage`.
 
 #![allow(clippy::unwrap_used)]

@@ -1,4 +1,5 @@
-//! How long a CSV file of 2 million rows × 6 columns (and a time) takes to become a record, beside the crate `csv` alone with the standard
+//! How long a CSV file of 2 million rows × 6 columns (and a time) takes to become a record, beside the crate `csv`
+//! alone with the standard
 //! library's numbers, as one would put it together without this project.
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]

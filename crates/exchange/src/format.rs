@@ -95,7 +95,8 @@ pub fn preview(path: &Path) -> Result<Preview> {
     }
 }
 
-/// Reads the columns that `mapping` names. `go_on` is told the share of the file that was read, 0 to 1, and answers whether to go on.
+/// Reads the columns that `mapping` names. `go_on` is told the share of the file that was read, 0 to 1, and answers
+/// whether to go on.
 ///
 /// Errors name what is wrong with the file or the mapping, or that the reading was cancelled.
 pub fn read(path: &Path, mapping: &Mapping, go_on: &mut dyn FnMut(f64) -> bool) -> Result<Import> {
@@ -119,7 +120,8 @@ pub fn read(path: &Path, mapping: &Mapping, go_on: &mut dyn FnMut(f64) -> bool) 
     }
 }
 
-/// Writes a record so that it reads back with the same values: a column of times in s from `start` seconds on, then a column a channel
+/// Writes a record so that it reads back with the same values: a column of times in s from `start` seconds on, then a
+/// column a channel
 /// with its unit in the header; missing samples are empty. JSON keeps the roles, too.
 pub fn write(record: &Record, start: f64, format: Format, target: impl Write + Send) -> Result<()> {
     match format {

@@ -1,4 +1,5 @@
-//! Records in JSON: a list of rows (`[{"time": 0, "PV": 1.5}, …]`), columns (`{"time": [0, …], "PV": [1.5, …]}`), or this project's own form,
+//! Records in JSON: a list of rows (`[{"time": 0, "PV": 1.5}, …]`), columns (`{"time": [0, …], "PV": [1.5, …]}`), or
+//! this project's own form,
 //! columns under `channels` with tag, role and unit.
 
 use crate::table::{Layout, Rows, header};

@@ -59,7 +59,8 @@ fn what_is_written_reads_back_to_the_bit() {
 
 #[test]
 fn files_made_by_other_libraries_are_read() {
-    // Made by `reference/foreign_files.py` with pandas, openpyxl and pyarrow: stamps every 2 s from 2026-03-02 08:00, PV 70 + k/10, OP 40 and
+    // Made by `reference/foreign_files.py` with pandas, openpyxl and pyarrow: stamps every 2 s from 2026-03-02 08:00,
+    // PV 70 + k/10, OP 40 and
     // then 45, a missing PV at the third row.
     for name in ["foreign.xlsx", "foreign.parquet", "foreign_rows.json"] {
         let import = import(&made(name));

@@ -407,7 +407,8 @@ export interface paths {
         };
         get?: never;
         /**
-         * Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be done, so do the
+         * Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be
+         *     done, so do the
          *     steps.
          */
         put: operations["set_preparation"];
@@ -426,7 +427,8 @@ export interface paths {
             cookie?: never;
         };
         /**
-         * Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no spike
+         * Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no
+         *     spike
          *     is lost. Times are those of the untouched record.
          */
         get: operations["samples"];
@@ -515,7 +517,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems to hold. */
+        /**
+         * Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems
+         *     to hold.
+         */
         post: operations["upload_file"];
         delete?: never;
         options?: never;
@@ -1197,7 +1202,8 @@ export interface components {
             time: components["schemas"]["TimeSource"];
         };
         /**
-         * @description Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable loop
+         * @description Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable
+         *     loop
          *     there is no margin at all.
          */
         Margins: {
@@ -1459,7 +1465,8 @@ export interface components {
         Nonparametric: {
             /**
              * Format: double
-             * @description Seconds between the coefficients of the impulse response; longer than the sample time where samples were averaged.
+             * @description Seconds between the coefficients of the impulse response; longer than the sample time where samples were
+             *     averaged.
              */
             block: number;
             /** @description Coherence of OP and PV at the frequencies, 0 to 1: how much of the PV follows the OP. */
@@ -1479,7 +1486,8 @@ export interface components {
              */
             horizon?: number | null;
             /**
-             * @description Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with wider bands. By default a
+             * @description Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with
+             *     wider bands. By default a
              *     tenth of the samples, at most 200.
              */
             lags?: number | null;
@@ -1495,7 +1503,8 @@ export interface components {
             inputs: number[];
             /**
              * Format: double
-             * @description OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands still.
+             * @description OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands
+             *     still.
              */
             op: number;
             /** @description All outputs there, the PV first. */
@@ -1629,7 +1638,10 @@ export interface components {
             /** @description The unit. */
             unit: string;
         } | {
-            /** @description The formula: numbers, + − * / ^, parentheses, sqrt, abs, exp, ln, log10, sin, cos, tan, min and max are known. */
+            /**
+             * @description The formula: numbers, + − * / ^, parentheses, sqrt, abs, exp, ln, log10, sin, cos, tan, min and max are
+             *     known.
+             */
             formula: string;
             /** @enum {string} */
             kind: "compute";
@@ -1721,7 +1733,8 @@ export interface components {
             name: string;
             /**
              * Format: double
-             * @description Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at a
+             * @description Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at
+             *     a
              *     bound) and where the parameter was given.
              */
             standard_error?: number | null;
@@ -1958,7 +1971,8 @@ export interface components {
         Profile: {
             /**
              * Format: double
-             * @description The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured and for white
+             * @description The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured
+             *     and for white
              *     residuals, relative to the least sum.
              */
             allowed_rise: number;
@@ -2056,7 +2070,8 @@ export interface components {
         RecursiveOptions: {
             /**
              * Format: double
-             * @description Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten while it is reached, so that the
+             * @description Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten
+             *     while it is reached, so that the
              *     covariance does not wind up when the OP stands still.
              */
             covariance_bound: number;
@@ -2318,7 +2333,8 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Shortest time between moves in s; null for a quarter of the time constant (a clock of τ/3 to τ/5 is common practice).
+             * @description Shortest time between moves in s; null for a quarter of the time constant (a clock of τ/3 to τ/5 is common
+             *     practice).
              */
             clock?: number | null;
             /** @enum {string} */
@@ -2355,7 +2371,8 @@ export interface components {
         SimcChoice: {
             /**
              * Format: double
-             * @description Closed-loop time constant τc in s, above 0; null takes the dead time, the author's recommendation for tight control.
+             * @description Closed-loop time constant τc in s, above 0; null takes the dead time, the author's recommendation for tight
+             *     control.
              */
             closed_loop_time_constant?: number | null;
         };
@@ -2390,7 +2407,10 @@ export interface components {
              * @description Drift of the PV, per second.
              */
             drift: number;
-            /** @description What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits better. */
+            /**
+             * @description What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits
+             *     better.
+             */
             inputs: number[];
             /** @description Estimated coefficients of what the states at the start left behind. */
             transients: number[];
@@ -2441,8 +2461,10 @@ export interface components {
         /**
          * @description The structure of a model.
          *
-         *     The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial ones
-         *     are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2); their orders hold for every input.
+         *     The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial
+         *     ones
+         *     are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2);
+         *     their orders hold for every input.
          */
         Structure: {
             /** @enum {string} */

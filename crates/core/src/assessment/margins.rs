@@ -9,7 +9,8 @@ use serde::{Deserialize, Serialize};
 use std::f64::consts::PI;
 use utoipa::ToSchema;
 
-/// Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable loop
+/// Margins of a loop. Frequencies in rad/s. What does not exist is null: no crossing, so no such limit; of an unstable
+/// loop
 /// there is no margin at all.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Margins {

@@ -221,7 +221,8 @@ impl ExperimentSpec {
 }
 
 impl ExperimentPlan {
-    /// Carries the plan out on a simulated plant: a trial in manual whose output moves as planned. The plant's own operating point counts; the
+    /// Carries the plan out on a simulated plant: a trial in manual whose output moves as planned. The plant's own
+    /// operating point counts; the
     /// moves are relative to it.
     pub fn trial(&self, plant: &Plant, sample_time: f64, seed: u64) -> Result<Trial> {
         let mut events = Vec::new();

@@ -29,7 +29,8 @@ pub enum SignalKind {
     },
     /// Pseudo-random binary sequence of a shift register of maximum length.
     Prbs {
-        /// Shortest time between moves in s; null for a quarter of the time constant (a clock of τ/3 to τ/5 is common practice).
+        /// Shortest time between moves in s; null for a quarter of the time constant (a clock of τ/3 to τ/5 is common
+        /// practice).
         #[serde(default)]
         clock: Option<f64>,
     },
@@ -39,7 +40,8 @@ pub enum SignalKind {
         #[serde(default)]
         mean_switching_time: Option<f64>,
     },
-    /// Sines at frequencies spaced evenly in their logarithm around the corner frequency, with Schroeder's phases (IEEE Trans. Information
+    /// Sines at frequencies spaced evenly in their logarithm around the corner frequency, with Schroeder's phases (IEEE
+    /// Trans. Information
     /// Theory 16, 1970), which keep the peak low.
     Multisine {
         /// Number of sines, 2 to 100.
@@ -211,7 +213,8 @@ mod tests {
         let mut levels: Vec<i64> = stairs.iter().map(|value| (value * 100.0).round() as i64).collect();
         levels.dedup();
         assert_eq!(levels, [0, 25, 50, 75, 100, 75, 50, 25, 0]);
-        // Moves of a PRBS lie on its clock of 16 s (8 samples), a binary noise has about the mean time that was asked for.
+        // Moves of a PRBS lie on its clock of 16 s (8 samples), a binary noise has about the mean time that was asked
+        // for.
         let prbs = of(SignalKind::Prbs { clock: Some(16.0) });
         let rest = prbs.iter().position(|value| *value != 0.0).unwrap();
         let moves: Vec<usize> = (rest + 1..prbs.len()).filter(|k| prbs[*k] != prbs[k - 1]).collect();

@@ -5,7 +5,8 @@ use super::model::Performance;
 use super::residuals::lag_one_correlation;
 use crate::numerics::NormalEquations;
 
-/// What inputs and rest make of the outputs, and the shapes that states at the start can add: for each of these a series an output.
+/// What inputs and rest make of the outputs, and the shapes that states at the start can add: for each of these a
+/// series an output.
 pub(super) struct Response {
     pub(super) outputs: Vec<Vec<f64>>,
     pub(super) bases: Vec<Vec<Vec<f64>>>,

@@ -27,14 +27,18 @@ pub(super) struct Estimate<'a> {
 }
 
 impl Estimate<'_> {
-    /// Covariance of the estimate that minimises `Σ ρ(e)`: `H⁻¹ Ω H⁻¹` with `H = Σ ψ' J Jᵀ` and `Ω = Jᵀ R J`, `R` the covariance
+    /// Covariance of the estimate that minimises `Σ ρ(e)`: `H⁻¹ Ω H⁻¹` with `H = Σ ψ' J Jᵀ` and `Ω = Jᵀ R J`, `R` the
+    /// covariance
     /// matrix of `ψ(e)` (Seber & Wild, Nonlinear Regression, 1989, ch. 6; White, Econometrica 48, 1980).
     ///
-    /// With `ψ(e)` an autoregression `A(q) ψ(e) = w`, `R = σ² L Lᵀ` where `L` filters by `1/A`. `Ω` needs `Lᵀ` on the derivatives; as they
-    /// are long beside the memory of the noise, their second moments are those of the derivatives filtered by `1/A`, in one
+    /// With `ψ(e)` an autoregression `A(q) ψ(e) = w`, `R = σ² L Lᵀ` where `L` filters by `1/A`. `Ω` needs `Lᵀ` on the
+    /// derivatives; as they
+    /// are long beside the memory of the noise, their second moments are those of the derivatives filtered by `1/A`, in
+    /// one
     /// pass. For white residuals and squares this is `σ² (JᵀJ)⁻¹`.
     ///
-    /// `walk` visits every sample with its derivatives by the unknowns, and modelled minus measured last in the row. None when the data do not
+    /// `walk` visits every sample with its derivatives by the unknowns, and modelled minus measured last in the row.
+    /// None when the data do not
     /// tell the unknowns apart.
     pub(super) fn covariances(&self, walk: impl Fn(&mut dyn FnMut(&mut [f64]))) -> Option<Covariances> {
         let count = self.count;
@@ -77,7 +81,8 @@ impl Estimate<'_> {
         let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
         let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * variance;
         let coloured = filtered.information();
-        // What the fit has taken out of the noise: tr(H⁻¹ Ω), which for slow noise is far more than its share of the samples. For white noise
+        // What the fit has taken out of the noise: tr(H⁻¹ Ω), which for slow noise is far more than its share of the
+        // samples. For white noise
         // this is the usual N/(N − p).
         let absorbed = (&inverse * &coloured).trace() * noise.variance / power.max(f64::MIN_POSITIVE);
         Some(Covariances {

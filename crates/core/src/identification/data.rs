@@ -37,7 +37,8 @@ impl Series {
     }
 }
 
-/// Inputs and outputs on one time axis. The first input is the OP, further ones are measured disturbances; the first output
+/// Inputs and outputs on one time axis. The first input is the OP, further ones are measured disturbances; the first
+/// output
 /// is the PV.
 #[derive(Debug, Clone, PartialEq)]
 pub struct DataSet {
@@ -56,7 +57,8 @@ impl DataSet {
         Self { axis, inputs: vec![input], outputs: vec![output] }
     }
 
-    /// The OP, the PV, the named disturbances and the named further outputs of a record; the PV in `pv_unit`, the OP in %.
+    /// The OP, the PV, the named disturbances and the named further outputs of a record; the PV in `pv_unit`, the OP in
+    /// %.
     pub fn of_record(record: &Record, pv_unit: &str, disturbances: &[String], outputs: &[String]) -> Result<Self> {
         let need = |role, name: &str| {
             record.channel(role).ok_or_else(|| {

@@ -13,7 +13,8 @@ pub enum Loss {
     /// `e²/2`: best for noise without outliers.
     #[default]
     Squares,
-    /// Squares up to the width, linear beyond (Huber, Annals of Mathematical Statistics 35, 1964): loses 5 % of the precision on
+    /// Squares up to the width, linear beyond (Huber, Annals of Mathematical Statistics 35, 1964): loses 5 % of the
+    /// precision on
     /// normal noise with the default width of 1.345.
     Huber {
         /// Width in standard deviations of the noise, 0.1 to 10.
@@ -68,7 +69,8 @@ impl ScaledLoss {
     /// Plain least squares.
     pub(crate) const SQUARES: Self = Self { loss: Loss::Squares, scale: 1.0 };
 
-    /// `(√(2ρ)·sign e, ψ/√(2ρ), ψ, ψ')`: the residual whose square is twice the loss, the factor by which the derivatives of `e`
+    /// `(√(2ρ)·sign e, ψ/√(2ρ), ψ, ψ')`: the residual whose square is twice the loss, the factor by which the
+    /// derivatives of `e`
     /// become those of it, the influence `ψ = ρ'` and its slope.
     #[inline]
     pub(crate) fn of(&self, e: f64) -> (f64, f64, f64, f64) {

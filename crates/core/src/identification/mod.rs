@@ -47,7 +47,8 @@ use crate::{Error, Result};
 
 /// Fits a model of any structure.
 ///
-/// Errors when the data cannot answer (too few samples, an input that stands still, uneven samples where even ones are needed) and
+/// Errors when the data cannot answer (too few samples, an input that stands still, uneven samples where even ones are
+/// needed) and
 /// when an option is out of range.
 pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;

@@ -26,7 +26,8 @@ pub struct Parameter {
     pub input: Option<String>,
     /// The estimate, in `unit`.
     pub value: f64,
-    /// Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at a
+    /// Standard error in the same unit, corrected for coloured residuals; null where the data do not tell (parameter at
+    /// a
     /// bound) and where the parameter was given.
     pub standard_error: Option<f64>,
     /// The standard error as it would be for white residuals.
@@ -42,7 +43,8 @@ pub struct Parameter {
 /// Where a model rests.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Operating {
-    /// OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands still.
+    /// OP there, in %: the value at the start of the data; of an integrating process the value at which the PV stands
+    /// still.
     pub op: f64,
     /// PV there, in its unit.
     pub pv: f64,
@@ -55,7 +57,8 @@ pub struct Operating {
 /// What was under way in the record when the data began, and its slow drift: not part of the process.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct StartOfRecord {
-    /// What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits better.
+    /// What each input is taken to have been before the data, in its unit: its first value, or its mean, whichever fits
+    /// better.
     pub inputs: Vec<f64>,
     /// Estimated coefficients of what the states at the start left behind.
     pub transients: Vec<f64>,

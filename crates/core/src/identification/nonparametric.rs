@@ -25,7 +25,8 @@ pub struct NonparametricOptions {
     /// Length of the step response in s; by default a fifth of the data.
     #[serde(default)]
     pub horizon: Option<f64>,
-    /// Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with wider bands. By default a
+    /// Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with
+    /// wider bands. By default a
     /// tenth of the samples, at most 200.
     #[serde(default)]
     pub lags: Option<usize>,
@@ -40,7 +41,8 @@ pub struct Nonparametric {
     pub frequency: FrequencyResponse,
     /// Coherence of OP and PV at the frequencies, 0 to 1: how much of the PV follows the OP.
     pub coherence: Vec<f64>,
-    /// Seconds between the coefficients of the impulse response; longer than the sample time where samples were averaged.
+    /// Seconds between the coefficients of the impulse response; longer than the sample time where samples were
+    /// averaged.
     pub block: f64,
     /// Lags of the window.
     pub lags: usize,
@@ -71,7 +73,8 @@ pub fn nonparametric(data: &DataSet, options: &NonparametricOptions) -> Result<N
     Ok(Nonparametric { step, frequency, coherence, block, lags })
 }
 
-/// The step response as the sum of a finite impulse response: `y(t) = level + Σ h_k u(t − k)` by linear least squares on data averaged in
+/// The step response as the sum of a finite impulse response: `y(t) = level + Σ h_k u(t − k)` by linear least squares
+/// on data averaged in
 /// blocks, so that at most [`TAPS`] coefficients reach over the horizon.
 fn impulse_response(data: &DataSet, interval: f64, horizon: f64) -> Result<(StepResponse, f64)> {
     let per_block = ((horizon / interval / TAPS as f64).ceil() as usize).max(1);
@@ -131,16 +134,19 @@ fn impulse_response(data: &DataSet, interval: f64, horizon: f64) -> Result<(Step
         let variance: f64 = covariances.coloured.view((0, 0), (k + 1, k + 1)).sum();
         half_widths.push(NORMAL_95 * variance.max(0.0).sqrt());
     }
-    // The sum up to coefficient k is the step response averaged over the samples of block k: it stands for their middle.
+    // The sum up to coefficient k is the step response averaged over the samples of block k: it stands for their
+    // middle.
     let middle = 0.5 * (per_block - 1) as f64 * interval;
     let times = (0..=taps).map(|k| k as f64 * block + middle).collect();
     Ok((StepResponse { times, values, half_widths }, block))
 }
 
-/// The smoothed spectral estimate `Φ_yu/Φ_u` with a Hann lag window (Blackman & Tukey, 1958; Ljung, System Identification, 2nd ed. 1999, section
+/// The smoothed spectral estimate `Φ_yu/Φ_u` with a Hann lag window (Blackman & Tukey, 1958; Ljung, System
+/// Identification, 2nd ed. 1999, section
 /// 6.4), and the coherence.
 ///
-/// The variance of the gain is `½ (ε/N) |G|² (1 − κ²)/κ²`, with `ε = Σ w²` of the window and `κ²` the coherence; that of the phase in rad the
+/// The variance of the gain is `½ (ε/N) |G|² (1 − κ²)/κ²`, with `ε = Σ w²` of the window and `κ²` the coherence; that
+/// of the phase in rad the
 /// same without `|G|²` (Ljung 1999, eq. 6.59 and following; Bendat & Piersol, Random Data, section 9.2).
 fn spectral(data: &DataSet, interval: f64, lags: usize) -> (FrequencyResponse, Vec<f64>) {
     let samples = data.axis.len();

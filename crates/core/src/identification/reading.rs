@@ -55,7 +55,8 @@ pub struct HandReading {
     pub readings: Vec<MethodReading>,
 }
 
-/// Where the marks stand at first: at the largest move of the OP that is followed by rest, at the first sample beyond three times the
+/// Where the marks stand at first: at the largest move of the OP that is followed by rest, at the first sample beyond
+/// three times the
 /// noise, and at the mean of the last tenth before the OP moves again.
 pub fn suggested_marks(data: &DataSet) -> Result<Marks> {
     data.validate(10)?;
@@ -89,7 +90,8 @@ pub fn suggested_marks(data: &DataSet) -> Result<Marks> {
     })
 }
 
-/// Reads the curve by the marks: the two-point method (Smith 1972: times at 28.3 % and 63.2 % of the change), the tangent at the steepest
+/// Reads the curve by the marks: the two-point method (Smith 1972: times at 28.3 % and 63.2 % of the change), the
+/// tangent at the steepest
 /// point (Ziegler & Nichols 1942), and the first reaction with the time at 63.2 %.
 ///
 /// Errors when the marks are out of order, the OP does not move between them, or the PV does not cross the two levels.
@@ -187,7 +189,8 @@ pub fn read_by_hand(data: &DataSet, marks: &Marks) -> Result<HandReading> {
     })
 }
 
-/// Value and slope a sample of the straight line of least squares through `half` samples on either side, fewer at the ends of the record.
+/// Value and slope a sample of the straight line of least squares through `half` samples on either side, fewer at the
+/// ends of the record.
 fn local_line(values: &[f64], k: usize, half: usize) -> (f64, f64) {
     let reach = half.min(k).min(values.len() - 1 - k);
     let count = (2 * reach + 1) as f64;

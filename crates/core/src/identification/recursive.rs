@@ -26,7 +26,8 @@ pub struct RecursiveOptions {
     pub nk: usize,
     /// Forgetting factor λ, 0.9 to 1: the memory is about `1/(1 − λ)` samples.
     pub forgetting: f64,
-    /// Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten while it is reached, so that the
+    /// Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten
+    /// while it is reached, so that the
     /// covariance does not wind up when the OP stands still.
     pub covariance_bound: f64,
     /// Dead zone in PV units: while the prediction error is no larger, nothing is learnt. 0 for none.
@@ -90,7 +91,8 @@ impl RecursiveOptions {
     }
 }
 
-/// Recursive least squares with forgetting (Åström & Wittenmark, Adaptive Control, 2nd ed. 1995, eqs. 2.21), a bound on the covariance and a dead
+/// Recursive least squares with forgetting (Åström & Wittenmark, Adaptive Control, 2nd ed. 1995, eqs. 2.21), a bound on
+/// the covariance and a dead
 /// zone, on the OP and PV in deviations from their means, with a level. The bands use the noise as it was met so far.
 ///
 /// For a first-order A, gain and time constant follow with bands by linearisation.
@@ -217,8 +219,10 @@ pub struct MovingHorizonOptions {
     pub time_constant_change: Option<f64>,
 }
 
-/// Gain and time constant at the end of each window: first order with known dead time, fitted to the window by least squares within the
-/// bounds and within the allowed change from the fit before. Where the OP hardly moves in a window, the fit before is kept and the
+/// Gain and time constant at the end of each window: first order with known dead time, fitted to the window by least
+/// squares within the
+/// bounds and within the allowed change from the fit before. Where the OP hardly moves in a window, the fit before is
+/// kept and the
 /// band is null.
 pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<Courses> {
     data.validate(20)?;
@@ -324,7 +328,8 @@ mod tests {
     use rand::SeedableRng;
     use rand_distr::{Distribution, StandardNormal};
 
-    /// First order, time constant 20 s, delay 3 s, gain 1 that becomes 2 in the middle; the OP rests in the last quarter.
+    /// First order, time constant 20 s, delay 3 s, gain 1 that becomes 2 in the middle; the OP rests in the last
+    /// quarter.
     fn data(noise: f64, seed: u64) -> DataSet {
         let mut generator = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
         let mut draw = || -> f64 { StandardNormal.sample(&mut generator) };

@@ -44,7 +44,8 @@ pub struct Reduction {
 
 /// Reduces the way from the OP to the PV to `structure`, which is a process structure.
 ///
-/// Errors for a model that is not stable (an integrating one is reduced by the half rule only), and when the half rule is asked for another
+/// Errors for a model that is not stable (an integrating one is reduced by the half rule only), and when the half rule
+/// is asked for another
 /// structure than first order or integrating.
 pub fn reduce(model: &Model, structure: Structure, method: ReductionMethod) -> Result<Reduction> {
     structure.validate()?;

@@ -24,7 +24,8 @@ pub struct Region {
     pub correlation: f64,
 }
 
-/// The 95 % region of two parameters of the OP's path: `Δᵀ Σ⁻¹ Δ ≤ χ²₂` with their corrected covariance (Seber & Wild, Nonlinear Regression, 1989,
+/// The 95 % region of two parameters of the OP's path: `Δᵀ Σ⁻¹ Δ ≤ χ²₂` with their corrected covariance (Seber & Wild,
+/// Nonlinear Regression, 1989,
 /// section 5.1).
 pub fn region(model: &Model, first: &str, second: &str) -> Result<Region> {
     let at = |name: &str| {

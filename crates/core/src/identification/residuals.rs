@@ -1,4 +1,5 @@
-//! What is left between data and model: its correlations, and tests that it is noise without memory and without the input.
+//! What is left between data and model: its correlations, and tests that it is noise without memory and without the
+//! input.
 
 use crate::numerics::levinson;
 use serde::{Deserialize, Serialize};
@@ -40,7 +41,8 @@ pub(crate) struct Autoregression {
 }
 
 impl Autoregression {
-    /// The one that fits residuals: Yule–Walker equations by Levinson's recursion, the order by Akaike's criterion, at most 30.
+    /// The one that fits residuals: Yule–Walker equations by Levinson's recursion, the order by Akaike's criterion, at
+    /// most 30.
     pub(crate) fn of(residuals: &[f64]) -> Self {
         let count = residuals.iter().filter(|value| value.is_finite()).count();
         let covariances = autocovariances(residuals, 30.min(count / 10));

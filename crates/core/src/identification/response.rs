@@ -89,7 +89,8 @@ impl Transfer {
         }
     }
 
-    /// The response to a unit step at 0, at `count` times `interval` seconds apart; difference equations at their own sample time.
+    /// The response to a unit step at 0, at `count` times `interval` seconds apart; difference equations at their own
+    /// sample time.
     pub(super) fn step(&self, interval: f64, count: usize) -> Result<Vec<f64>> {
         match self {
             Self::Process(spec) => {
@@ -170,7 +171,8 @@ impl Transfer {
         }
     }
 
-    /// Seconds until the step response has settled, as far as that can be told from the slowest pole; dead time included.
+    /// Seconds until the step response has settled, as far as that can be told from the slowest pole; dead time
+    /// included.
     pub(super) fn settling(&self) -> f64 {
         let slowest = self.poles().iter().filter_map(|pole| pole.time_constant).fold(0.0, f64::max);
         match self {
@@ -306,7 +308,8 @@ impl Model {
         Ok(Transfer::Process(self.process_of(input, &signal.tag)?))
     }
 
-    /// Derivatives of what `read` makes of the way from an input to an output by the parameters with a covariance, and that covariance.
+    /// Derivatives of what `read` makes of the way from an input to an output by the parameters with a covariance, and
+    /// that covariance.
     ///
     /// State spaces have neither; their bands come from [`state_space::entry_covariance`].
     fn sensitivities(
@@ -359,7 +362,8 @@ impl Model {
         Ok(Some((jacobian, covariance)))
     }
 
-    /// The response of an output to a unit step of an input, with the band from the covariance of the parameters (by linearisation); for
+    /// The response of an output to a unit step of an input, with the band from the covariance of the parameters (by
+    /// linearisation); for
     /// state spaces the data of the fit are needed for the band. `horizon` in s; by default until it has settled.
     pub fn step_response(
         &self,
@@ -389,7 +393,8 @@ impl Model {
         Ok(StepResponse { times, values, half_widths })
     }
 
-    /// The frequency response from an input to an output, with bands like those of [`step_response`](Self::step_response).
+    /// The frequency response from an input to an output, with bands like those of
+    /// [`step_response`](Self::step_response).
     pub fn frequency_response(&self, data: Option<&DataSet>, input: usize, output: usize) -> Result<FrequencyResponse> {
         let transfer = self.transfer(input, output)?;
         let slowest = 1.0 / transfer.settling();

@@ -13,8 +13,10 @@ const LONGEST_DELAY: usize = 1000;
 
 /// The structure of a model.
 ///
-/// The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial ones
-/// are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2); their orders hold for every input.
+/// The first six are continuous transfer functions with a dead time that is not rounded to the sample. The polynomial
+/// ones
+/// are difference equations of the backward shift `q⁻¹` (Ljung, System Identification, 2nd ed. 1999, section 4.2);
+/// their orders hold for every input.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
 pub enum Structure {
@@ -221,7 +223,8 @@ impl Structure {
         }
     }
 
-    /// The structure of the path of an input: the OP's own, a lag with dead time for each disturbance, or an integrator with dead time where the
+    /// The structure of the path of an input: the OP's own, a lag with dead time for each disturbance, or an integrator
+    /// with dead time where the
     /// process integrates.
     pub(crate) fn of_path(self, input: usize) -> Self {
         match self {

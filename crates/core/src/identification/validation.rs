@@ -31,7 +31,8 @@ pub struct Validation {
 impl Model {
     /// The simulated outputs in these data: the model knows the inputs, and the states at the start that fit best.
     ///
-    /// Where a drift was estimated, it is no part of the process: level and slope are fitted to these data, too. Errors when the inputs are
+    /// Where a drift was estimated, it is no part of the process: level and slope are fitted to these data, too. Errors
+    /// when the inputs are
     /// not those of the model, or the sample time differs from that of a difference equation.
     pub fn simulate_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
@@ -51,7 +52,8 @@ impl Model {
         Ok(best.map(|(outputs, _)| outputs).unwrap_or_default())
     }
 
-    /// What the model misses one sample ahead, for each output: measured minus predicted; NaN where that cannot be told.
+    /// What the model misses one sample ahead, for each output: measured minus predicted; NaN where that cannot be
+    /// told.
     pub fn prediction_errors_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
         if polynomial::is_polynomial(self.structure) {
@@ -167,7 +169,8 @@ pub(super) fn verdict_of_unvalidated() -> Verdict {
     )
 }
 
-/// Completes a difference equation or state space that was just fitted: its agreement with the data of the fit, and what it means.
+/// Completes a difference equation or state space that was just fitted: its agreement with the data of the fit, and
+/// what it means.
 pub(super) fn completed(mut model: Model, data: &DataSet) -> Result<Model> {
     let simulated = model.simulate_on(data)?;
     let errors = model.prediction_errors_on(data)?;

@@ -224,8 +224,10 @@ impl State {
 
 /// The response of `dynamics` to `u(t − θ)`, sample by sample along an axis.
 ///
-/// The input holds each sample until the next one (zero-order hold) and held `before` before the first; the walk starts in
-/// the [equilibrium](Dynamics::equilibrium) with `before`. Between the instants at which the delayed input switches, the
+/// The input holds each sample until the next one (zero-order hold) and held `before` before the first; the walk starts
+/// in
+/// the [equilibrium](Dynamics::equilibrium) with `before`. Between the instants at which the delayed input switches,
+/// the
 /// solution is exact, so the dead time is not rounded to the sample.
 #[derive(Debug)]
 pub struct Response<'a> {

@@ -1,8 +1,10 @@
 //! Non-linear least squares over any number of samples in constant memory.
 //!
 //! The Levenberg–Marquardt method sees the data only through `JᵀJ`, `Jᵀr` and `‖r‖`. One pass over the samples
-//! adds these up ([`NormalEquations`]); their Cholesky factor is a small problem of one row more than it has parameters, with
-//! the same three products, and so makes the same steps ([`Compressed`]). The solver is the crate `levenberg-marquardt`,
+//! adds these up ([`NormalEquations`]); their Cholesky factor is a small problem of one row more than it has
+//! parameters, with
+//! the same three products, and so makes the same steps ([`Compressed`]). The solver is the crate
+//! `levenberg-marquardt`,
 //! which follows MINPACK (Moré, 1978).
 
 use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
@@ -224,7 +226,8 @@ impl<F: FnMut(&[f64]) -> Compressed> LeastSquaresProblem<f64, Dyn, Dyn> for Prob
     }
 }
 
-/// Minimises the sum of squares from `start`, until a step changes it by less than the relative `tolerance`; `evaluate` gives
+/// Minimises the sum of squares from `start`, until a step changes it by less than the relative `tolerance`; `evaluate`
+/// gives
 /// the compressed problem at given parameters. Where that is not finite, the solver turns back.
 pub fn minimise(start: &[f64], tolerance: f64, mut evaluate: impl FnMut(&[f64]) -> Compressed) -> Outcome {
     let current = evaluate(start);
@@ -242,7 +245,8 @@ mod tests {
     use super::*;
 
     /// Misra1a of the NIST Statistical Reference Datasets (non-linear regression, lower difficulty):
-    /// y = b1 (1 − exp(−b2 x)); certified b1 = 238.94212918, b2 = 5.5015643181e-4, residual sum of squares 0.12455138894,
+    /// y = b1 (1 − exp(−b2 x)); certified b1 = 238.94212918, b2 = 5.5015643181e-4, residual sum of squares
+    /// 0.12455138894,
     /// standard deviations 2.7070075241 and 7.2668688436e-6.
     #[test]
     fn nist_misra1a() {

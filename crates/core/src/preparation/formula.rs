@@ -7,7 +7,8 @@ use exmex::{Express, FlatEx};
 /// Longest formula in characters.
 const LONGEST: usize = 500;
 
-/// The values of a formula over the channels whose tags stand in braces. A sample is missing where one of them is, or where the result is not a
+/// The values of a formula over the channels whose tags stand in braces. A sample is missing where one of them is, or
+/// where the result is not a
 /// number.
 pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
     if formula.trim().is_empty() || formula.chars().count() > LONGEST {

@@ -29,7 +29,8 @@ pub enum Operation {
         /// End in s.
         to: f64,
     },
-    /// Replaces outliers: samples further from the median of their neighbourhood than `threshold` times its scaled median absolute
+    /// Replaces outliers: samples further from the median of their neighbourhood than `threshold` times its scaled
+    /// median absolute
     /// deviation (Hampel, J. American Statistical Association 69, 1974).
     Outliers {
         /// Tag of the channel.
@@ -80,7 +81,8 @@ pub enum Operation {
         /// What is removed.
         what: Removed,
     },
-    /// Low-pass of first order, or of two equal lags; without a phase shift where it is run forth and back, which doubles the order.
+    /// Low-pass of first order, or of two equal lags; without a phase shift where it is run forth and back, which
+    /// doubles the order.
     LowPass {
         /// Tag of the channel.
         #[serde(default)]
@@ -100,7 +102,8 @@ pub enum Operation {
         /// The unit.
         unit: String,
     },
-    /// Makes a channel from others by a formula with their tags in braces: `{FIC-101.PV} * 4.19 * ({TI-2} - {TI-1})`. A channel with the same tag
+    /// Makes a channel from others by a formula with their tags in braces: `{FIC-101.PV} * 4.19 * ({TI-2} - {TI-1})`. A
+    /// channel with the same tag
     /// is replaced.
     Compute {
         /// Tag of the new channel.
@@ -109,7 +112,8 @@ pub enum Operation {
         unit: String,
         /// What it is to the loop.
         role: Role,
-        /// The formula: numbers, + − * / ^, parentheses, sqrt, abs, exp, ln, log10, sin, cos, tan, min and max are known.
+        /// The formula: numbers, + − * / ^, parentheses, sqrt, abs, exp, ln, log10, sin, cos, tan, min and max are
+        /// known.
         formula: String,
     },
 }
@@ -140,7 +144,8 @@ pub enum Fill {
 pub enum Resampling {
     /// Along a straight line between neighbours; OP and SP hold their value until the next one.
     Line,
-    /// The mean of the samples from each time until the next, of all channels alike, so that none is delayed against another; where there
+    /// The mean of the samples from each time until the next, of all channels alike, so that none is delayed against
+    /// another; where there
     /// is none, as along a line.
     Mean,
 }

@@ -16,7 +16,8 @@ pub struct HalfRule {
 }
 
 impl ProcessSpec {
-    /// Skogestad's half rule (J. Process Control 13, 2003, section 2): half of the largest lag that is left out goes to the lag that is
+    /// Skogestad's half rule (J. Process Control 13, 2003, section 2): half of the largest lag that is left out goes to
+    /// the lag that is
     /// kept and half to the dead time, an inverse response goes to the dead time as a whole, and a lead is taken off a
     /// lag first (rules T1 to T3 there, with the dead time as the closed-loop time constant).
     ///

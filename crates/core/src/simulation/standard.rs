@@ -8,7 +8,8 @@ impl Scenario {
     /// A set point step and then a load step at the process input, for a loop of this closed-loop time constant (s).
     ///
     /// The scan is about a fortieth of dead time plus time constant (10 to 20 scans in the rise time, common practice),
-    /// the set point moves by about 4 % of span, the load is as large as a move of the OP by 10 %. All are round numbers.
+    /// the set point moves by about 4 % of span, the load is as large as a move of the OP by 10 %. All are round
+    /// numbers.
     #[must_use]
     pub fn standard(process: &ProcessSpec, pv_span: &Span, closed_loop_time_constant: f64) -> Self {
         let scale = process.time_scale().max(closed_loop_time_constant);

@@ -13,7 +13,8 @@ const SHARE_WITHOUT_DEAD_TIME: f64 = 0.1;
 
 /// A trial on `model` between the signals `pv` and `op`, and the tuning that its settings are from.
 ///
-/// The settings are those to type in, to three digits; the operating point is rounded to a tenth, being a place to start
+/// The settings are those to type in, to three digits; the operating point is rounded to a tenth, being a place to
+/// start
 /// from and not an estimate. Errors when the model is in another unit than the span of the PV.
 pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
     let (model_unit, span_unit) = (model.output_unit(), &pv.span.unit);

@@ -11,7 +11,8 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct SimcChoice {
-    /// Closed-loop time constant τc in s, above 0; null takes the dead time, the author's recommendation for tight control.
+    /// Closed-loop time constant τc in s, above 0; null takes the dead time, the author's recommendation for tight
+    /// control.
     pub closed_loop_time_constant: Option<f64>,
 }
 
@@ -32,9 +33,11 @@ pub struct Tuning {
 
 /// SIMC PI settings for a process.
 ///
-/// First order plus dead time, equations 24 and 25: `Kc = τ / (K (τc + θ))`, `Ti = min(τ, 4 (τc + θ))`; integrating, equations 26
+/// First order plus dead time, equations 24 and 25: `Kc = τ / (K (τc + θ))`, `Ti = min(τ, 4 (τc + θ))`; integrating,
+/// equations 26
 /// and 27 for first order: `Kc = 1 / (k' (τc + θ))`, `Ti = 4 (τc + θ)`. `K` is in PV units per %; the gain is given
-/// in % of OP per % of `pv_span`. A process of higher order is reduced by the [half rule](ProcessSpec::half_rule) first.
+/// in % of OP per % of `pv_span`. A process of higher order is reduced by the [half rule](ProcessSpec::half_rule)
+/// first.
 pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Result<Tuning> {
     pv_span.validate("pv.span")?;
     let HalfRule { process, steps } = &process.half_rule()?;

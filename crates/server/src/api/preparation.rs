@@ -40,7 +40,8 @@ struct Applied {
     samples: usize,
 }
 
-/// Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be done, so do the
+/// Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be
+/// done, so do the
 /// steps.
 #[utoipa::path(put, path = "/api/v1/records/{id}/preparation", tag = "records",
     params(("id" = Uuid, Path, description = "Identifier of the record")), request_body = Vec<Step>,

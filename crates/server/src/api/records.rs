@@ -45,7 +45,8 @@ struct UploadedFile {
     preview: Preview,
 }
 
-/// Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems to hold.
+/// Takes a file in (CSV, TSV, XLSX, Parquet or JSON; the body is the file itself, up to 1 GiB) and tells what it seems
+/// to hold.
 #[utoipa::path(post, path = "/api/v1/uploads", tag = "records", params(UploadName),
     request_body(content = String, content_type = "application/octet-stream"),
     responses((status = 201, body = UploadedFile), (status = 413, body = Problem), (status = 422, body = Problem)))]
@@ -142,7 +143,8 @@ struct Preparation {
     prepared: bool,
 }
 
-/// Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no spike
+/// Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no
+/// spike
 /// is lost. Times are those of the untouched record.
 #[utoipa::path(get, path = "/api/v1/records/{id}/samples", tag = "records",
     params(("id" = Uuid, Path, description = "Identifier of the record"), View, Preparation),

@@ -19,7 +19,7 @@ use serde::{Deserialize, Serialize};
 use statrs::distribution::{ContinuousCDF, FisherSnedecor};
 use utoipa::ToSchema;
 
-/// Samples that the slower tests look at; longer records are averaged in blocks for them.
+/// Samples that the slower tests look at.
 const ENOUGH: usize = 20_000;
 /// Samples of rest of the OP in which an oscillation is looked for.
 const REST_SAMPLES: usize = 60;
@@ -98,9 +98,8 @@ pub struct Spans<'a> {
     pub op: Option<&'a Span>,
 }
 
-/// The PV and OP at hand, held and thinned where the record is long.
+/// The PV and OP at hand, held; the middle of a long record.
 struct Signals {
-    axis: TimeAxis,
     pv: Vec<f64>,
     op: Vec<f64>,
 }
@@ -143,7 +142,7 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
     };
     let full = Span::new(0.0, 100.0, "%");
     findings.extend(saturated(&op.values, &record.axis, Some(spans.op.unwrap_or(&full)), "OP"));
-    let signals = Signals::new(record, &pv.values, &op.values);
+    let signals = Signals::new(&pv.values, &op.values);
     let moves = move_places(&op.values);
     let (finding, ratio) = size_of_move(&pv.values, &op.values, noise, &pv.unit);
     findings.push(finding);
@@ -157,14 +156,14 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
     if let Some(closed) = closed_loop(feedback.as_ref(), set_point_moved) {
         findings.push(closed);
     }
-    let (finding, band) = excitation(&signals, &moves);
+    let (finding, band) = excitation(&op.values, record.axis.mean_interval(), &moves);
     findings.push(finding);
     inspection.band = band;
     if let Some((oscillation, finding)) = oscillation::while_at_rest(record, &pv.values, &op.values, noise) {
         findings.extend(finding);
         inspection.oscillation = Some(oscillation);
     }
-    if let Some((stiction, finding)) = stiction::detect(&signals.op, &signals.pv, moves.len()) {
+    if let Some((stiction, finding)) = stiction::detect(&signals.op, &signals.pv, move_places(&signals.op).len()) {
         findings.extend(finding);
         inspection.stiction = Some(stiction);
     }
@@ -177,13 +176,12 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
 }
 
 impl Signals {
-    fn new(record: &Record, pv: &[f64], op: &[f64]) -> Self {
-        let every = record.axis.len().div_ceil(ENOUGH);
-        let mean = |chunk: &[f64]| chunk.iter().sum::<f64>() / chunk.len() as f64;
-        let thin = |values: &[f64]| -> Vec<f64> { held(values).chunks_exact(every).map(mean).collect() };
-        let (pv, op) = (thin(pv), thin(op));
-        let axis = TimeAxis::Uniform { interval: record.axis.mean_interval() * every as f64, len: pv.len() };
-        Self { axis, pv, op }
+    /// The middle of the record at full resolution: samples averaged in blocks would show the PV answering in the same block, which looks
+    /// like feedback.
+    fn new(pv: &[f64], op: &[f64]) -> Self {
+        let spare = pv.len().saturating_sub(ENOUGH) / 2;
+        let middle = spare..pv.len() - spare;
+        Self { pv: held(&pv[middle.clone()]), op: held(&op[middle]) }
     }
 }
 
@@ -392,12 +390,12 @@ fn size_of_move(pv: &[f64], op: &[f64], noise: f64, unit: &str) -> (Finding, Opt
 }
 
 /// How the OP excites: moves, and the band of its power.
-fn excitation(signals: &Signals, moves: &[usize]) -> (Finding, Option<[f64; 2]>) {
+fn excitation(op: &[f64], interval: f64, moves: &[usize]) -> (Finding, Option<[f64; 2]>) {
     let rule = "an input of one step excites order 1, more moves higher ones (Söderström & Stoica, System Identification, 1989, section 5.4)";
     if moves.is_empty() {
         return (Finding::new(Topic::Excitation, Tone::Bad, "The OP excites nothing.".into(), rule), None);
     }
-    let band = power_band(&signals.op, signals.axis.mean_interval());
+    let band = power_band(&held(op), interval);
     let within = band.map_or(String::new(), |[short, long]| {
         format!("; 90 % of its power has periods of {} to {}", readable_duration(short), readable_duration(long))
     });
@@ -455,7 +453,8 @@ struct Feedback {
     probability: f64,
 }
 
-/// Whether past PVs help to predict the OP beyond its own past (Granger, Econometrica 37, 1969): an F test of the regression of the moves of the OP
+/// Whether past PVs help to predict the OP beyond its own past (Granger, Econometrica 37, 1969): an F test of the
+/// regression of the moves of the OP
 /// on their own last lags, with and without those of the PV's moves.
 fn feedback(signals: &Signals) -> Option<Feedback> {
     const LAGS: usize = 6;

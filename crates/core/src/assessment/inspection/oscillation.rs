@@ -1,4 +1,5 @@
-//! An oscillation of the PV while the OP stands still: it comes from the valve, the transmitter or upstream, not from the loop.
+//! An oscillation of the PV while the OP stands still: it comes from the valve, the transmitter or upstream, not from
+//! the loop.
 
 use super::{ENOUGH, Finding, REST_SAMPLES, Topic};
 use crate::identification::held;
@@ -25,8 +26,10 @@ pub struct Oscillation {
     pub found: bool,
 }
 
-/// Looks at the longest stretch in which the OP stands still. The autocovariance of the PV there, which noise hardly touches, must cross zero at
-/// regular intervals: their mean over three times their standard deviation above 1 (Thornhill, Huang & Zhang, J. Process Control 13, 2003).
+/// Looks at the longest stretch in which the OP stands still. The autocovariance of the PV there, which noise hardly
+/// touches, must cross zero at
+/// regular intervals: their mean over three times their standard deviation above 1 (Thornhill, Huang & Zhang, J.
+/// Process Control 13, 2003).
 pub(super) fn while_at_rest(
     record: &Record,
     pv: &[f64],

@@ -24,7 +24,8 @@ pub struct Stiction {
     pub found: bool,
 }
 
-/// The valve's position where it sticks until the OP is further than `band` from it, and then jumps to the OP (one-parameter model; He, Wang, Pottmann &
+/// The valve's position where it sticks until the OP is further than `band` from it, and then jumps to the OP
+/// (one-parameter model; He, Wang, Pottmann &
 /// Qin, Industrial & Engineering Chemistry Research 46, 2007).
 fn stuck(op: &[f64], band: f64) -> Vec<f64> {
     let mut position = op[0];
@@ -40,7 +41,8 @@ fn stuck(op: &[f64], band: f64) -> Vec<f64> {
 /// Time constants of the lags that stand for the process, in samples.
 const LAGS: [f64; 6] = [1.0, 3.0, 8.0, 20.0, 60.0, 200.0];
 
-/// Misfit of the PV as a sum of lags of the valve's position, a linear process simulated from its input alone: noise of the PV does not enter it
+/// Misfit of the PV as a sum of lags of the valve's position, a linear process simulated from its input alone: noise of
+/// the PV does not enter it
 /// twice, as it would in a difference equation.
 fn misfit(position: &[f64], pv: &[f64]) -> f64 {
     let columns = LAGS.len() + 2;
@@ -62,8 +64,10 @@ fn misfit(position: &[f64], pv: &[f64]) -> f64 {
     sums.linear_solution().map_or(f64::MAX, |(_, squares)| squares)
 }
 
-/// The band with which the PV is explained best: stick-slip in front of a linear process (a Hammerstein model over a grid of bands; Srinivasan, Rengaswamy,
-/// Narasimhan & Miller, Industrial & Engineering Chemistry Research 44, 2005). None where the OP moves too seldom to tell.
+/// The band with which the PV is explained best: stick-slip in front of a linear process (a Hammerstein model over a
+/// grid of bands; Srinivasan, Rengaswamy,
+/// Narasimhan & Miller, Industrial & Engineering Chemistry Research 44, 2005). None where the OP moves too seldom to
+/// tell.
 pub(super) fn detect(op: &[f64], pv: &[f64], moves: usize) -> Option<(Stiction, Option<Finding>)> {
     let (low, high) = range(op);
     if moves < FEWEST_MOVES || high <= low || pv.len() < 100 {

@@ -123,7 +123,8 @@ fn an_oscillation_at_rest_is_found_and_noise_is_not_taken_for_one() {
     }
 }
 
-/// A PI loop around a lag with a valve that sticks within `band` (0: follows); the set point moves where it is asked to.
+/// A PI loop around a lag with a valve that sticks within `band` (0: follows); the set point moves where it is asked
+/// to.
 fn loop_with_valve(band: f64, moves: bool, seed: u64) -> Record {
     let mut draw = noise(seed);
     let (mut x, mut integral, mut position) = (0.0, 0.0, 40.0);
@@ -151,6 +152,25 @@ fn feedback_is_told_from_a_test_in_manual() {
     assert_eq!((moved.feedback, tone(&moved, Topic::ClosedLoop)), (Some(true), Some(Tone::Caution)));
     let quiet = judged(&loop_with_valve(0.0, false, 4));
     assert_eq!(tone(&quiet, Topic::ClosedLoop), Some(Tone::Bad));
+}
+
+#[test]
+fn a_long_test_in_manual_is_not_taken_for_a_closed_loop() {
+    let mut draw = noise(8);
+    let op: Vec<f64> = (0..60_000).map(|k| if k / 97 % 2 == 0 { 45.0 } else { 55.0 }).collect();
+    let mut x = 0.0;
+    let pv = op
+        .iter()
+        .map(|op| {
+            x += (1.2 * (op - 45.0) - x) / 40.0;
+            75.0 + x + 0.3 * draw()
+        })
+        .collect();
+    let found = judged(&record(pv, op, None));
+    assert_eq!((found.feedback, tone(&found, Topic::ClosedLoop)), (Some(false), None), "{:?}", found.findings);
+    // Switches every 97 samples of 2 s: the power lies at a period of 388 s and its odd fractions.
+    let [short, long] = found.band.unwrap();
+    assert!((long - 388.0).abs() < 4.0 && short < 80.0, "{short} {long}");
 }
 
 #[test]

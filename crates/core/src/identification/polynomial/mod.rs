@@ -1,7 +1,9 @@
 //! Difference equations by prediction error: ARX, ARMAX, output error, Box–Jenkins.
 //!
-//! All are cases of `A(q) y = Σ Bᵢ(q)/Fᵢ(q) uᵢ(t − nk) + C(q)/D(q) e` (Ljung, System Identification, 2nd ed. 1999, section 4.2), for the
-//! deviations of inputs and outputs from their means; but for ARX, the level of the output is estimated, too. Inputs are taken to have stood at their first value before the data; what
+//! All are cases of `A(q) y = Σ Bᵢ(q)/Fᵢ(q) uᵢ(t − nk) + C(q)/D(q) e` (Ljung, System Identification, 2nd ed. 1999,
+//! section 4.2), for the
+//! deviations of inputs and outputs from their means; but for ARX, the level of the output is estimated, too. Inputs
+//! are taken to have stood at their first value before the data; what
 //! the states of the `1/F` were then is estimated with the parameters.
 
 mod orders;
@@ -25,7 +27,8 @@ use predictor::Deviations;
 /// Relative change of the sum of squares at which the search ends.
 const TOLERANCE: f64 = 1e-10;
 
-/// Fits a polynomial structure: ARX by linear least squares, the others by Levenberg–Marquardt on the prediction errors with exact
+/// Fits a polynomial structure: ARX by linear least squares, the others by Levenberg–Marquardt on the prediction errors
+/// with exact
 /// derivatives, from several starts.
 pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     let Some(shape) = Shape::of(options.structure, data.inputs.len()) else {

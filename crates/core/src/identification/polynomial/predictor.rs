@@ -5,7 +5,8 @@ use crate::identification::loss::ScaledLoss;
 use crate::identification::structure::Structure;
 use crate::numerics::{NormalEquations, largest_root};
 
-/// Orders of the polynomials, and where each coefficient stands among the unknowns: `a`, then `b` and `f` of each input, `c`, `d`,
+/// Orders of the polynomials, and where each coefficient stands among the unknowns: `a`, then `b` and `f` of each
+/// input, `c`, `d`,
 /// then the states of each `1/F` at the start and the level of the output; ARX has no level, the means stand for it.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(in crate::identification) struct Shape {
@@ -219,7 +220,8 @@ impl Deviations {
         e
     }
 
-    /// Visits every sample with the derivatives of the predicted output by the unknowns; last in the row is predicted minus measured.
+    /// Visits every sample with the derivatives of the predicted output by the unknowns; last in the row is predicted
+    /// minus measured.
     ///
     /// The derivatives by the coefficients of one polynomial are one filtered signal at successive lags.
     pub(super) fn walk(&self, shape: &Shape, theta: &[f64], visit: &mut dyn FnMut(&mut [f64])) {
@@ -239,7 +241,8 @@ impl Deviations {
         let samples = self.output.len();
         let by_a: Vec<Vec<f64>> =
             (1..=shape.na).map(|lag| masked((0..samples).map(|k| lagged(&self.output, k, lag)).collect())).collect();
-        // The inputs of each lag are filtered apart: before the data they stood at their first value, the filters at rest.
+        // The inputs of each lag are filtered apart: before the data they stood at their first value, the filters at
+        // rest.
         let by_b: Vec<Vec<Vec<f64>>> = (0..shape.inputs)
             .map(|input| {
                 let delayed =

@@ -73,8 +73,10 @@ fn shifted(series: &[f64], lag: usize) -> Vec<f64> {
     (0..series.len()).map(|k| if k >= lag { series[k - lag] } else { f64::NAN }).collect()
 }
 
-/// `B` and `F` of all inputs: by the iteration of Steiglitz & McBride (IEEE Trans. Automatic Control 10, 1965), a regression on data that
-/// the last `1/F` has filtered; the rounds with the smallest simulation errors are starts. Beside it, slow lags as a plain guess.
+/// `B` and `F` of all inputs: by the iteration of Steiglitz & McBride (IEEE Trans. Automatic Control 10, 1965), a
+/// regression on data that
+/// the last `1/F` has filtered; the rounds with the smallest simulation errors are starts. Beside it, slow lags as a
+/// plain guess.
 fn paths(deviations: &Deviations, shape: &Shape) -> Vec<Vec<f64>> {
     let together = Shape { na: shape.nf, nf: 0, nc: 0, nd: 0, ..*shape };
     let mut common = vec![0.0; shape.nf];
@@ -132,7 +134,8 @@ fn with_denominator(deviations: &Deviations, shape: &Shape, denominator: &[f64])
     squares.is_finite().then_some((squares, theta))
 }
 
-/// `C` and `D` from the residuals of the simulation: a long autoregression gives the innovations, a regression on both the polynomials.
+/// `C` and `D` from the residuals of the simulation: a long autoregression gives the innovations, a regression on both
+/// the polynomials.
 fn with_noise(deviations: &Deviations, shape: &Shape, theta: &[f64]) -> Vec<f64> {
     let plain = Shape { nc: 0, nd: 0, ..*shape };
     let mut simulated: Vec<f64> = theta[..plain.coefficients()].to_vec();

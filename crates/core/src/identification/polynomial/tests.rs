@@ -14,7 +14,8 @@ fn white(count: usize, seed: u64) -> Vec<f64> {
     (0..count).map(|_| StandardNormal.sample(&mut generator)).collect()
 }
 
-/// `A y = B/F u(t − nk) + C/D e` by its difference equations, written out plainly; polynomials with their leading 1, `B` without.
+/// `A y = B/F u(t − nk) + C/D e` by its difference equations, written out plainly; polynomials with their leading 1,
+/// `B` without.
 struct Plant {
     a: &'static [f64],
     b: &'static [f64],
@@ -102,7 +103,8 @@ fn without_noise_the_coefficients_are_exact_and_the_simulation_is_the_output() {
         let data = plant.data(400, 0.0, 3);
         let model = fit(&data, &FitOptions::new(structure)).unwrap();
         for (parameter, truth) in model.parameters.iter().zip(&truth) {
-            // Of ARX the means are taken off, which are not those of rest; of output error the first samples are off, since the input
+            // Of ARX the means are taken off, which are not those of rest; of output error the first samples are off,
+            // since the input
             // stood at 0 before the data and not at its first value.
             let allowed = if matches!(structure, Structure::Arx { .. }) { 0.05 } else { 0.01 };
             assert!((parameter.value - truth).abs() < allowed, "{structure:?}: {parameter:?} is not {truth}");

@@ -26,22 +26,28 @@ pub(super) const FEWEST_SAMPLES: usize = 10;
 
 /// Fits a process structure by least squares (or another loss) of the simulated output.
 ///
-/// Each measured disturbance goes through a lag with dead time of its own. With the parameters of the process are estimated the
-/// offset, a drift where it is asked for, and what the states at the start left behind. What was still under way through
-/// the dead time when the data began cannot be estimated freely, since it would explain any single step by itself. It is
+/// Each measured disturbance goes through a lag with dead time of its own. With the parameters of the process are
+/// estimated the
+/// offset, a drift where it is asked for, and what the states at the start left behind. What was still under way
+/// through
+/// the dead time when the data began cannot be estimated freely, since it would explain any single step by itself. It
+/// is
 /// taken as the first value of the input (a test that starts at rest) or as its mean (a record of ordinary operation),
 /// whichever fits better.
 ///
-/// Grids over dead time and time constants, on which the others follow by linear least squares, give the starts: on all data
+/// Grids over dead time and time constants, on which the others follow by linear least squares, give the starts: on all
+/// data
 /// averaged in blocks, and on ever shorter stretches with ever shorter blocks, where the OP moves most, so that a fast
-/// process is found in a long record. The best are refined by Levenberg–Marquardt over all unknowns with exact derivatives.
+/// process is found in a long record. The best are refined by Levenberg–Marquardt over all unknowns with exact
+/// derivatives.
 ///
 /// Errors when a series does not fit the axis, has too few usable samples, or does not move.
 pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     Fit::of(data, options, |prepared| prepared.best()).map(|fit| fit.model(data))
 }
 
-/// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all else as in
+/// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all
+/// else as in
 /// [`fit`].
 pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 2]>) -> Result<Model> {
     let Some([_, time_constant]) = near else { return fit(data, options) };
@@ -164,7 +170,8 @@ impl<'a> Fit<'a> {
     }
 }
 
-/// The minimum of another loss than squares, from the least-squares one: the noise is judged by the residuals there, and once
+/// The minimum of another loss than squares, from the least-squares one: the noise is judged by the residuals there,
+/// and once
 /// more by those at the first minimum of the loss.
 fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, ScaledLoss) {
     if loss == Loss::Squares {
@@ -219,7 +226,8 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
     Ok(output)
 }
 
-/// What the inputs of other data make of the PV, and the shapes that what was under way at their start can add; for either assumption
+/// What the inputs of other data make of the PV, and the shapes that what was under way at their start can add; for
+/// either assumption
 /// on the past.
 pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::agreement::Response>> {
     let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();

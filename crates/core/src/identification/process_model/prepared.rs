@@ -104,7 +104,8 @@ impl<'a> Prepared<'a> {
         };
         let mut free = self.free_responses(unknowns);
         let paths = self.layout.paths.len();
-        // Columns: value and slope of each path under either assumption, then the free responses, drift, offset, output.
+        // Columns: value and slope of each path under either assumption, then the free responses, drift, offset,
+        // output.
         let common = 4 * paths;
         let columns = common + free.len() + usize::from(self.layout.drift.is_some()) + 1;
         let mut sums = NormalEquations::new(columns);
@@ -191,7 +192,8 @@ impl<'a> Prepared<'a> {
         })
     }
 
-    /// Visits every sample with its derivatives by the unknowns; last in the row is model minus output, NaN where missing.
+    /// Visits every sample with its derivatives by the unknowns; last in the row is model minus output, NaN where
+    /// missing.
     pub(super) fn walk(&self, unknowns: &[f64], before: Before, mut visit: impl FnMut(&mut [f64])) {
         let Ok(mut responses) = self.responses(unknowns, before) else { return };
         let mut free = self.free_responses(unknowns);

@@ -20,7 +20,8 @@ const GRID_STARTS: usize = 3;
 const STARTS: usize = 2;
 const STARTS_OF_SHORT_DATA: usize = 5;
 const SHORT_DATA: usize = 20_000;
-/// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on all.
+/// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on
+/// all.
 const COARSE_TOLERANCE: f64 = 1e-2;
 pub(super) const TOLERANCE: f64 = 1e-9;
 /// How often a refinement is taken up again because an unknown can leave its bound.
@@ -102,7 +103,8 @@ impl Prepared<'_> {
             let (low, high) = self.bounds.ranges[place];
             let at_low = unknowns[place] <= low;
             let inward = if at_low { -gradient[place] } else { gradient[place] };
-            // The cosine of the angle between the residuals and their derivative: below this, the bound is where it belongs.
+            // The cosine of the angle between the residuals and their derivative: below this, the bound is where it
+            // belongs.
             if inward > 1e-6 * size * compressed.jacobian.column(place).norm() {
                 let room = (high - low).min(1.0 + unknowns[place].abs());
                 unknowns[place] += if at_low { 1e-3 * room } else { -1e-3 * room };
@@ -112,7 +114,8 @@ impl Prepared<'_> {
         any
     }
 
-    /// The data of the coarse searches: all of it in long blocks first, then ever shorter stretches in ever shorter ones.
+    /// The data of the coarse searches: all of it in long blocks first, then ever shorter stretches in ever shorter
+    /// ones.
     fn coarse_searches(&self) -> Vec<Self> {
         let mut searches = Vec::new();
         let mut block = self.output.len().div_ceil(COARSE_SAMPLES);
@@ -137,7 +140,8 @@ impl Prepared<'_> {
         let (mut most, mut start) = (moves, 0);
         for end in samples..input.len() {
             moves += move_at(end) - move_at(end + 1 - samples);
-            // What comes after the moves tells, not what comes before: of stretches with the same moves the last is taken.
+            // What comes after the moves tells, not what comes before: of stretches with the same moves the last is
+            // taken.
             if moves >= most * (1.0 - 1e-12) {
                 (most, start) = (moves.max(most), end + 1 - samples);
             }
@@ -211,7 +215,8 @@ impl Prepared<'_> {
         self.swept(self.bounds.clamped(&unknowns))
     }
 
-    /// One grid for each path after the other, the best of each kept for the next; the points of the last, with the OP's.
+    /// One grid for each path after the other, the best of each kept for the next; the points of the last, with the
+    /// OP's.
     fn swept(&self, mut unknowns: Vec<f64>) -> Vec<Point> {
         let mut points = Vec::new();
         for path in self.layout.paths.iter().rev() {
@@ -223,7 +228,8 @@ impl Prepared<'_> {
         points
     }
 
-    /// The points of a grid over dead time and time constant of a path, the best for each dead time, in rising order of the
+    /// The points of a grid over dead time and time constant of a path, the best for each dead time, in rising order of
+    /// the
     /// squares.
     fn grid(&self, path: &Path, unknowns: &[f64]) -> Vec<Point> {
         let (interval, duration) = (self.axis.mean_interval(), self.axis.duration());

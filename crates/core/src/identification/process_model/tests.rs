@@ -274,7 +274,8 @@ fn switched(
     (axis, input, output)
 }
 
-/// The structures with dynamics of their kind: gain, lead, dead time, and the true parameters in the order of the model.
+/// The structures with dynamics of their kind: gain, lead, dead time, and the true parameters in the order of the
+/// model.
 fn plants() -> Vec<(Structure, Dynamics, [f64; 3], Vec<f64>)> {
     let lags = Dynamics::TwoLags { time_constants: [30.0, 9.0] };
     vec![

@@ -87,7 +87,8 @@ pub struct ExpectedError {
     pub unit: String,
 }
 
-/// What a fit of the structure of `process` to a record with this OP would know, for white noise of this standard deviation.
+/// What a fit of the structure of `process` to a record with this OP would know, for white noise of this standard
+/// deviation.
 pub(in super::super) fn expected(process: &ProcessSpec, data: &DataSet, noise: f64) -> Result<Vec<ExpectedError>> {
     let (structure, values) = Structure::of_process(process);
     let options = FitOptions::new(structure);
@@ -134,7 +135,8 @@ pub struct Profile {
     pub unit: String,
     /// The points, from the lowest value on.
     pub points: Vec<ProfilePoint>,
-    /// The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured and for white
+    /// The rise up to which a value lies in the 95 % interval: `χ²₁ σ²`, times the ratio of the variances for coloured
+    /// and for white
     /// residuals, relative to the least sum.
     pub allowed_rise: f64,
     /// Ends of the 95 % interval; an end is null where the sum does not rise that far.
@@ -150,7 +152,8 @@ pub struct ProfilePoint {
     pub rise: f64,
 }
 
-/// The profile of a parameter of the OP's path in a least-squares fit, over ±4 standard errors (Bates & Watts, Nonlinear Regression
+/// The profile of a parameter of the OP's path in a least-squares fit, over ±4 standard errors (Bates & Watts,
+/// Nonlinear Regression
 /// Analysis, 1988, section 6.1). Unlike ± the standard error, it shows an interval that is not symmetric.
 pub(in super::super) fn profile(data: &DataSet, options: &FitOptions, model: &Model, name: &str) -> Result<Profile> {
     let parameter = model.parameter(name).ok_or_else(|| {

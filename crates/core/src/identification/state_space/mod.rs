@@ -1,9 +1,13 @@
 //! State space by subspace identification, several inputs and outputs.
 //!
-//! The method follows Van Overschee & De Moor (Subspace Identification for Linear Systems, 1996) and, for the weighting, Larimore's canonical
-//! variates (CVA; Proc. American Control Conference, 1983) or MOESP (Verhaegen, Automatica 30, 1994): one QR factorisation of past and future
-//! inputs and outputs, a singular value decomposition for the order and the observability matrix, `A` and `C` from its shift
-//! invariance, `B` and the state at the start by linear least squares on the simulated output, `K` from the innovations.
+//! The method follows Van Overschee & De Moor (Subspace Identification for Linear Systems, 1996) and, for the
+//! weighting, Larimore's canonical
+//! variates (CVA; Proc. American Control Conference, 1983) or MOESP (Verhaegen, Automatica 30, 1994): one QR
+//! factorisation of past and future
+//! inputs and outputs, a singular value decomposition for the order and the observability matrix, `A` and `C` from its
+//! shift
+//! invariance, `B` and the state at the start by linear least squares on the simulated output, `K` from the
+//! innovations.
 //! There is no direct feed-through: behind a hold every process answers one sample later at the earliest.
 
 #[cfg(test)]
@@ -170,7 +174,8 @@ impl Subspace {
         Ok(Self { horizon, samples, from_past, observability, singular_values })
     }
 
-    /// The order with the least `−N Σ ln(1 − ρ²)` of the canonical correlations left out, with Schwarz's price for each parameter.
+    /// The order with the least `−N Σ ln(1 − ρ²)` of the canonical correlations left out, with Schwarz's price for each
+    /// parameter.
     fn suggested_order(&self, inputs: usize) -> usize {
         let outputs = self.observability.nrows() / self.horizon;
         let left_out = |order: usize| {
@@ -219,7 +224,8 @@ impl Subspace {
         Ok(system)
     }
 
-    /// `K` by regression of what `A x + B u` leaves of the next state on the innovations, where the states are estimated from the past.
+    /// `K` by regression of what `A x + B u` leaves of the next state on the innovations, where the states are
+    /// estimated from the past.
     fn set_gain(&self, system: &mut System, signals: &Signals) {
         let (m, l, n) = (signals.inputs.ncols(), signals.outputs.ncols(), system.a.nrows());
         let gamma = self.observability.columns(0, n).into_owned();
@@ -269,7 +275,8 @@ fn radius(matrix: DMatrix<f64>) -> f64 {
     eigenvalues(matrix).iter().map(|root| root.norm()).fold(0.0, f64::max)
 }
 
-/// The R of the QR factorisation of rows `(1, future inputs, past inputs, past outputs, future outputs)`, and their number; rows with
+/// The R of the QR factorisation of rows `(1, future inputs, past inputs, past outputs, future outputs)`, and their
+/// number; rows with
 /// missing samples are passed over.
 fn triangle(signals: &Signals, horizon: usize, width: usize, constant: usize) -> (DMatrix<f64>, usize) {
     let (m, l) = (signals.inputs.ncols(), signals.outputs.ncols());
@@ -465,9 +472,12 @@ pub(super) fn with_entry(model: &Model, index: usize, by: f64) -> Model {
 
 /// Covariance of the entries of `A`, `B`, `C`, `K`, and a step for each by which it may be moved.
 ///
-/// The states can be chosen in many ways, so that the entries are not determined by the data; what does not depend on that choice, such as
-/// a response, is. The pseudo-inverse of the information matrix gives the variance of just that (Pintelon, Schoukens, McKelvey & Rolain, Automatica 32,
-/// 1996, on overparametrised models). The derivatives of the one-step errors are central differences. None when there are too many entries.
+/// The states can be chosen in many ways, so that the entries are not determined by the data; what does not depend on
+/// that choice, such as
+/// a response, is. The pseudo-inverse of the information matrix gives the variance of just that (Pintelon, Schoukens,
+/// McKelvey & Rolain, Automatica 32,
+/// 1996, on overparametrised models). The derivatives of the one-step errors are central differences. None when there
+/// are too many entries.
 pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Option<(Vec<f64>, DMatrix<f64>)> {
     const MOST_ENTRIES: usize = 300;
     const MOST_SAMPLES: usize = 20_000;

@@ -78,7 +78,8 @@ fn order_gain_and_noise_are_found_from_noisy_data() {
 
 #[test]
 fn singular_values_and_poles_of_the_heater_are_the_published_ones() {
-    // The documentation of the SLICOT library prints the singular values of MOESP with a horizon of 15 on this record (IB01AD.res) and
+    // The documentation of the SLICOT library prints the singular values of MOESP with a horizon of 15 on this record
+    // (IB01AD.res) and
     // the matrices of order 4 (IB01BD.res), to four decimals.
     let (input, output) = heater::record();
     let data = heater::data(input, output);
