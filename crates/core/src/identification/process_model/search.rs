@@ -20,6 +20,8 @@ const GRID_STARTS: usize = 3;
 const STARTS: usize = 2;
 const STARTS_OF_SHORT_DATA: usize = 5;
 const SHORT_DATA: usize = 20_000;
+/// By which factor the sum of squares at a start may exceed a minimum that was found.
+const HOPELESS: f64 = 1.2;
 /// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on
 /// all.
 const COARSE_TOLERANCE: f64 = 1e-2;
@@ -44,8 +46,20 @@ impl Prepared<'_> {
             }
         }
         let count = if self.samples <= SHORT_DATA { STARTS_OF_SHORT_DATA } else { STARTS };
-        let refined = apart.iter().take(count).filter_map(|start| self.refined(start, TOLERANCE, &ScaledLoss::SQUARES));
-        refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).ok_or_else(|| {
+        let mut best: Option<Point> = None;
+        for start in apart.iter().take(count) {
+            // On long data a refinement is dear: a start that is clearly worse than a minimum stands in another valley.
+            let is_hopeless = best.as_ref().is_some_and(|best| start.sum_of_squares > HOPELESS * best.sum_of_squares);
+            if self.samples > SHORT_DATA && is_hopeless {
+                continue;
+            }
+            let found = self.refined(start, TOLERANCE, &ScaledLoss::SQUARES);
+            let is_better = |found: &Point| best.as_ref().is_none_or(|best| found.sum_of_squares < best.sum_of_squares);
+            if let Some(found) = found.filter(is_better) {
+                best = Some(found);
+            }
+        }
+        best.ok_or_else(|| {
             Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
         })
     }
@@ -57,7 +71,8 @@ impl Prepared<'_> {
             let scale = path.scale(&a.unknowns) + a.unknowns[path.dead_time];
             shapes && (a.unknowns[path.dead_time] - b.unknowns[path.dead_time]).abs() < 0.1 * scale
         };
-        a.before == b.before && self.layout.paths.iter().all(near)
+        // What was before the data hardly matters for long ones: the better assumption at the start is kept.
+        (a.before == b.before || self.samples > SHORT_DATA) && self.layout.paths.iter().all(near)
     }
 
     /// The minimum that is reached from `start`.
