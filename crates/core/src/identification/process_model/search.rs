@@ -32,12 +32,14 @@ const RELEASES: usize = 4;
 impl Prepared<'_> {
     /// The best least-squares minimum that is found.
     pub(super) fn best(&self) -> Result<Point> {
-        let mut starts: Vec<Point> = self
-            .coarse_searches()
-            .iter()
-            .flat_map(Prepared::coarse_minima)
-            .flat_map(|start| self.linear_fits(&start.unknowns))
-            .collect();
+        let mut minima: Vec<Point> = Vec::new();
+        // The finest first, which are known best; on long data those that stand together are one.
+        for minimum in self.coarse_searches().iter().rev().flat_map(Prepared::coarse_minima) {
+            if self.samples <= SHORT_DATA || !minima.iter().any(|other| self.is_near(&minimum, other)) {
+                minima.push(minimum);
+            }
+        }
+        let mut starts: Vec<Point> = minima.iter().flat_map(|start| self.linear_fits(&start.unknowns)).collect();
         starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
         let mut apart: Vec<Point> = Vec::new();
         for start in starts {
