@@ -3,8 +3,7 @@
 //! - Fit: ours, and the crate `levenberg-marquardt` alone on the plain problem (all residuals, derivatives by central
 //!   differences), as one would put it together without this project, from a good start.
 //! - Trial: ours, and the crate `ode_solvers` (Dormand–Prince 5) carrying the same process through each scan between
-//!   the same
-//!   switching instants under the same controller.
+//!   the same switching instants under the same controller.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, shallowReactive, useTemplateRef, watch } from "vue";
+import { computed, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import { answered, api, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
@@ -251,7 +251,7 @@ const tone = (row: ModelRow) => {
 };
 /** The figures that can be compared are those of the same data: the least BIC of each record and window. */
 const bestOfTrail = computed(() => {
-  const best = shallowReactive(new Map<string, number>());
+  const best = new Map<string, number>();
   for (const row of state.models) {
     const key = `${row.record_id} ${row.window_from} ${row.window_to}`;
     best.set(key, Math.min(best.get(key) ?? Infinity, row.model.criteria.bic));

@@ -5,7 +5,7 @@ mod judgement;
 mod margins;
 mod metrics;
 
-pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_data};
+pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::judge;
 pub use margins::{LoopGain, Margins, sampled_margins};
 pub use metrics::{LoadResponse, Metrics, SetPointResponse, integral_absolute_error, metrics};

@@ -8,7 +8,7 @@ mod tests;
 pub use oscillation::Oscillation;
 pub use stiction::Stiction;
 
-use crate::identification::{DataSet, held, noise_deviation};
+use crate::identification::{held, noise_deviation};
 use crate::numerics::{NormalEquations, range};
 use crate::series::{Record, Role, TimeAxis};
 use crate::units::Span;
@@ -524,17 +524,4 @@ fn closed_loop(feedback: Option<&Feedback>, set_point_moved: bool) -> Option<Fin
             rule,
         )
     })
-}
-
-/// Judges a data set: the findings for its OP and PV, without spans.
-pub fn inspect_data(data: &DataSet) -> Result<Inspection> {
-    let channel = |series: &crate::identification::Series, role| crate::series::Channel {
-        tag: series.tag.clone(),
-        role,
-        unit: series.unit.clone(),
-        values: series.values.clone(),
-    };
-    let record =
-        Record::new(data.axis.clone(), vec![channel(data.output(), Role::Pv), channel(&data.inputs[0], Role::Op)])?;
-    inspect(&record, &Spans { pv: None, op: None })
 }
