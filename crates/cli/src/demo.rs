@@ -20,6 +20,11 @@ macro_rules! step_tests {
 
 const STEP_TESTS: [(&str, &str); 7] =
     step_tests!["FIC-101", "LIC-110", "TIC-204", "TIC-310", "AIC-320", "TIC-321", "TIC-501"];
+/// Trials that loops begin with, and what they are called.
+const FIRST_TRIALS: [(&str, &str, &str); 2] = [
+    ("TIC-310", "more feed, then fouling", include_str!("../../../demo/trials/TIC-310-fouling.json")),
+    ("LIC-110", "averaging, the valve sticks", include_str!("../../../demo/trials/LIC-110-averaging.json")),
+];
 /// The loop that is shown with a model and a trail.
 const WORKED_EXAMPLE: &str = "TIC-204";
 
@@ -50,7 +55,28 @@ pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
             }
         }
     }
+    for (tag, label, text) in FIRST_TRIALS {
+        let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
+        if store.trials(control_loop.id).await.map_err(Failure::new)?.is_empty() {
+            let trial: Trial = serde_json::from_str(text).map_err(Failure::new)?;
+            keep(store, control_loop.id, None, label, &trial).await?;
+        }
+    }
     Ok(())
+}
+
+/// Runs a trial and puts it into the trail.
+async fn keep(
+    store: &Store,
+    loop_id: Uuid,
+    model_id: Option<Uuid>,
+    label: &str,
+    trial: &Trial,
+) -> Result<Uuid, Failure> {
+    let trace = trial.run().map_err(Failure::new)?;
+    let assessment = assess(trial, &trace).map_err(Failure::new)?;
+    let new = NewTrial { model_id, label, trial, assessment: &assessment };
+    store.add_trial(loop_id, new).await.map_err(Failure::new)
 }
 
 /// A trace as plant data, the values as a historian keeps them: to a few digits.
@@ -100,10 +126,7 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     for (label, settings) in candidates {
         let candidate = Candidate { controller: ControllerSpec::Pid(settings) };
         let trial = Trial { candidate, ..first.clone() };
-        let trace = trial.run().map_err(Failure::new)?;
-        let assessment = assess(&trial, &trace).map_err(Failure::new)?;
-        let new = NewTrial { model_id: Some(model_id), label, trial: &trial, assessment: &assessment };
-        let id = store.add_trial(found.id, new).await.map_err(Failure::new)?;
+        let id = keep(store, found.id, Some(model_id), label, &trial).await?;
         pin.get_or_insert(id);
     }
     match pin {

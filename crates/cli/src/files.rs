@@ -1,13 +1,14 @@
 //! The core's jobs on files.
 
 use crate::Failure;
-use antistasis_core::assessment::assess;
+use antistasis_core::assessment::{Assessment, analyse, assess};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::Model;
-use antistasis_core::simulation::Trial;
+use antistasis_core::series::Record;
+use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, Trial};
 use antistasis_core::tuning::{SimcChoice, simc};
 use antistasis_core::units::Span;
-use antistasis_exchange::csv_file;
+use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -70,20 +71,112 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
 pub(crate) struct SimulateOptions {
     /// Trial; `antistasis schema trial` prints its schema.
     trial: PathBuf,
-    /// File that the trace is written to.
+    /// File that the trace is written to, as CSV.
     #[arg(long)]
     csv: Option<PathBuf>,
+    /// File that the trace is written to, its form by its ending: csv, tsv, xlsx, parquet or json.
+    #[arg(long, conflicts_with = "csv")]
+    out: Option<PathBuf>,
+    /// Print the balances of the process as well, and write their terms with the trace.
+    #[arg(long)]
+    balances: bool,
 }
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     let trial: Trial = read_json(&options.trial)?;
     let in_trial = |error: antistasis_core::Error| Failure::of(&options.trial, error);
-    let trace = trial.run().map_err(in_trial)?;
-    if let Some(path) = &options.csv {
-        let file = File::create(path).map_err(|error| Failure::of(path, error))?;
-        csv_file::write_trace(&trace, BufWriter::new(file)).map_err(|error| Failure::of(path, error))?;
+    let simulation = if options.balances { Simulation::with_balances(&trial) } else { Simulation::new(&trial) };
+    let trace = simulation.map_err(in_trial)?.run();
+    if let Some(path) = options.csv.as_ref().or(options.out.as_ref()) {
+        let format = if options.csv.is_some() { Format::Csv } else { format_of(path)? };
+        save(&trace.as_table().map_err(in_trial)?, path, format)?;
     }
-    print(&assess(&trial, &trace).map_err(in_trial)?)
+    print(&Simulated {
+        assessment: assess(&trial, &trace).map_err(in_trial)?,
+        happenings: trace.happenings,
+        stopped: trace.stopped,
+        balances: trace.balances,
+    })
+}
+
+/// What `simulate` prints: the assessment, with what happened besides.
+#[derive(Debug, Serialize)]
+struct Simulated {
+    #[serde(flatten)]
+    assessment: Assessment,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    happenings: Vec<Happening>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    stopped: Option<Happening>,
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    balances: Vec<BalanceSheet>,
+}
+
+/// Writes a record into a file, its times from 0 on.
+pub(crate) fn save(record: &Record, path: &Path, format: Format) -> Result<(), Failure> {
+    let file = File::create(path).map_err(|error| Failure::of(path, error))?;
+    write(record, 0.0, format, BufWriter::new(file)).map_err(|error| Failure::of(path, error))
+}
+
+/// The form of a file by the ending of its name.
+pub(crate) fn format_of(path: &Path) -> Result<Format, Failure> {
+    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
+    Format::of_ending(ending).map_err(|error| Failure::of(path, error))
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct AnalyseOptions {
+    /// Trial, whose plant is analysed.
+    trial: PathBuf,
+}
+
+pub(crate) fn analyse_plant(options: &AnalyseOptions) -> Result<(), Failure> {
+    let trial: Trial = read_json(&options.trial)?;
+    print(&analyse(&trial.plant).map_err(|error| Failure::of(&options.trial, error))?)
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct SweepOptions {
+    /// Trial that is varied.
+    trial: PathBuf,
+    /// What is varied, as POINTER=FROM:TO:COUNT, the pointer into the trial document, for example
+    /// /candidate/controller/gain=0.5:4:36; twice for a map.
+    #[arg(long, required = true)]
+    over: Vec<String>,
+    /// Rise by equal ratios instead of equal differences.
+    #[arg(long)]
+    by_ratio: bool,
+    /// Threads; all cores when left out.
+    #[arg(long)]
+    threads: Option<usize>,
+}
+
+pub(crate) fn sweep(options: &SweepOptions) -> Result<(), Failure> {
+    let axes = options.over.iter().map(|text| axis(text, options.by_ratio)).collect::<Result<_, _>>()?;
+    let sweep = Sweep { trial: read_json(&options.trial)?, axes };
+    let threads = options.threads.or_else(|| std::thread::available_parallelism().ok().map(usize::from)).unwrap_or(1);
+    let points =
+        sweep.run(threads, assess, |_| true).map_err(|error| Failure::of(&options.trial, error))?.unwrap_or_default();
+    print(&points)
+}
+
+fn axis(text: &str, by_ratio: bool) -> Result<Axis, Failure> {
+    let parsed = || {
+        let (pointer, range) = text.split_once('=')?;
+        let [from, to, count] = range.split(':').collect::<Vec<_>>().try_into().ok()?;
+        Some(Axis {
+            pointer: pointer.to_owned(),
+            from: from.parse().ok()?,
+            to: to.parse().ok()?,
+            count: count.parse().ok()?,
+            by_ratio,
+        })
+    };
+    parsed().ok_or_else(|| {
+        Failure(format!(
+            "--over is {text}; allowed: POINTER=FROM:TO:COUNT, for example /candidate/controller/gain=0.5:4:36"
+        ))
+    })
 }
 
 #[derive(Debug, Args)]

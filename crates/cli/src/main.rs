@@ -32,6 +32,10 @@ enum Command {
     Tune(files::TuneOptions),
     /// Runs a trial, writes its trace, and prints its assessment as JSON.
     Simulate(files::SimulateOptions),
+    /// Runs a trial over and over with one number or two varied, and prints the assessments as JSON.
+    Sweep(files::SweepOptions),
+    /// Prints where the plant of a trial can rest, its linearisation and its nearest low-order model as JSON.
+    Analyse(files::AnalyseOptions),
     /// Prints the JSON Schema of a document.
     Schema(files::SchemaOptions),
     /// Prints the OpenAPI document of the server.
@@ -75,6 +79,8 @@ fn main() -> ExitCode {
         Command::Experiment(options) => records::experiment(&options),
         Command::Tune(options) => files::tune(&options),
         Command::Simulate(options) => files::simulate(&options),
+        Command::Sweep(options) => files::sweep(&options),
+        Command::Analyse(options) => files::analyse_plant(&options),
         Command::Schema(options) => files::schema(&options),
         Command::Openapi => files::print(&antistasis_server::openapi()),
     };

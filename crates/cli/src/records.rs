@@ -1,7 +1,7 @@
 //! Records in files: models fitted to them, findings about them, experiments that make them.
 
 use crate::Failure;
-use crate::files::{print, read_json};
+use crate::files::{format_of, print, read_json, save};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
@@ -11,12 +11,10 @@ use antistasis_core::identification::{
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
 use antistasis_core::units::Span;
-use antistasis_exchange::{ChannelMapping, Format, Mapping, TimeSource, preview, read, write};
+use antistasis_exchange::{ChannelMapping, Mapping, TimeSource, preview, read};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
-use std::fs::File;
-use std::io::BufWriter;
-use std::path::{Path, PathBuf};
+use std::path::PathBuf;
 
 /// Where the columns of a record are.
 #[derive(Debug, Args)]
@@ -250,14 +248,7 @@ pub(crate) fn experiment(options: &ExperimentOptions) -> Result<(), Failure> {
             }
             None => plan.record("OP", "PV", &spec.pv_unit).map_err(Failure::new)?,
         };
-        save(&record, out)?;
+        save(&record, out, format_of(out)?)?;
     }
     print(&plan)
-}
-
-fn save(record: &Record, path: &Path) -> Result<(), Failure> {
-    let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
-    let format = Format::of_ending(ending).map_err(|error| Failure::of(path, error))?;
-    let file = File::create(path).map_err(|error| Failure::of(path, error))?;
-    write(record, 0.0, format, BufWriter::new(file)).map_err(|error| Failure::of(path, error))
 }

@@ -45,11 +45,14 @@ fn identify_tune_simulate_one_after_the_other() {
         let all = model["parameters"].as_array().unwrap();
         all.iter().find(|parameter| parameter["name"] == name).unwrap().clone()
     };
-    // The demo plant's own parameters: within four standard errors.
-    for (name, truth) in [("gain", 0.85), ("time_constant", 95.0), ("dead_time", 34.6)] {
-        let estimate = parameter(name);
-        let error = estimate["standard_error"].as_f64().unwrap();
-        assert!((estimate["value"].as_f64().unwrap() - truth).abs() < 4.0 * error, "{name}: {estimate}");
+    // The plant is a heater with a valve and a pipe: what was measured is what its linearisation comes nearest to.
+    let analysis = printed(&antistasis(&["analyse", "demo/trials/TIC-204-step-test.json"]));
+    let nearest = &analysis["channel"]["nearest"];
+    assert!(nearest["largest_error"].as_f64().unwrap() < 4.0 && analysis["at_rest"] == true);
+    for name in ["gain", "time_constant", "dead_time"] {
+        let truth = nearest["process"][name].as_f64().unwrap();
+        let estimate = parameter(name)["value"].as_f64().unwrap();
+        assert!((estimate / truth - 1.0).abs() < 0.05, "{name}: {estimate} is not {truth}");
     }
     assert!(model["estimation"]["fit_simulated"].as_f64().unwrap() > 90.0);
     // Halves by default: the second was not seen by the fit.
@@ -71,7 +74,7 @@ fn identify_tune_simulate_one_after_the_other() {
     let assessment = printed(&antistasis(&["simulate", &path("trial.json"), "--csv", &path("trace.csv")]));
     assert_eq!(assessment["margins"]["stable"], true);
     let trace = std::fs::read_to_string(path("trace.csv")).unwrap();
-    assert_eq!(trace.lines().next(), Some("time [s],TIC-204.SP [°C],TIC-204.PV [°C],TIC-204.OP [%],load [%]"));
+    assert!(trace.starts_with("time [s],TIC-204.SP [°C],TIC-204.PV [°C],TIC-204.OP [%],load [%],"));
     assert_eq!(trace.lines().count(), 752);
 }
 
@@ -95,15 +98,15 @@ fn experiments_are_planned_run_inspected_and_identified() {
         inspection["findings"].as_array().unwrap().iter().all(|finding| finding["verdict"]["tone"] == "good"),
         "{inspection}"
     );
-    for structure in ["two-lags", "arx:2,2,16", "oe:2,1,17", "bj:2,1,1,1,17", "armax:1,2,1,17", "ss:3"] {
+    for structure in ["two-lags", "arx:2,2,18", "oe:2,1,17", "bj:2,1,1,1,17", "armax:1,2,1,17", "ss:3"] {
         let model = printed(&antistasis(&["identify", &record, "--structure", structure, "--validate", "half"]));
         let found = model["validation"]["performance"]["fit_simulated"].as_f64().unwrap();
         assert!(found > 85.0, "{structure}: {found}");
     }
     let model = printed(&antistasis(&["identify", &record, "--validate", "none", "--known", "gain=0.7:0.9"]));
-    for (parameter, truth) in model["parameters"].as_array().unwrap().iter().zip([0.85, 95.0, 34.6]) {
+    for (parameter, truth) in model["parameters"].as_array().unwrap().iter().zip([0.88, 97.0, 36.0]) {
         let error = parameter["standard_error"].as_f64().unwrap();
-        assert!((parameter["value"].as_f64().unwrap() - truth).abs() < 4.0 * error, "{parameter}");
+        assert!((parameter["value"].as_f64().unwrap() / truth - 1.0).abs() < 0.06, "{parameter}");
         // What the plan promised, within what rough knowledge allows.
         let promised = expected.iter().find(|known| known["name"] == parameter["name"]).unwrap()["standard_error"]
             .as_f64()
@@ -113,6 +116,30 @@ fn experiments_are_planned_run_inspected_and_identified() {
     let csv = path("plan.csv");
     printed(&antistasis(&["experiment", &file, "--out", &csv]));
     assert!(std::fs::read_to_string(csv).unwrap().starts_with("time [s],OP [%],PV [°C]\n0,42,76\n"));
+}
+
+#[test]
+fn the_documents_of_the_demo_run_with_balances_and_are_swept() {
+    let directory = TempDir::new().unwrap();
+    let file = directory.path().join("trace.xlsx").to_string_lossy().into_owned();
+    for name in ["TIC-310-fouling", "LIC-110-averaging"] {
+        let document = format!("demo/trials/{name}.json");
+        let done = printed(&antistasis(&["simulate", &document, "--balances", "--out", &file]));
+        assert!(done["margins"]["stable"] == true && done.get("stopped").is_none(), "{name}: {done}");
+        for balance in done["balances"].as_array().unwrap() {
+            assert!(balance["closure"].as_f64().unwrap() < 1e-6, "{name}: {balance}");
+        }
+        assert!(std::fs::metadata(&file).unwrap().len() > 10_000);
+    }
+    let over = "/plant/process/parameters/transfer=100000:500000:5";
+    let swept = printed(&antistasis(&["sweep", "demo/trials/TIC-310-fouling.json", "--over", over]));
+    let points = swept.as_array().unwrap();
+    let op_travel = |k: usize| points[k]["outcome"]["metrics"]["output_travel"].as_f64();
+    assert!(points.len() == 5 && points[2]["values"][0] == 300_000.0);
+    // The cooler wall needs less of the valve for the same heat; the dirtiest cannot hold the temperature at all.
+    assert!(op_travel(4) < op_travel(2) && points[0]["refusal"].as_str().unwrap().contains("operating_point"));
+    let refused = refusal(&["sweep", "demo/trials/TIC-310-fouling.json", "--over", "/plant/process=1:2"]);
+    assert!(refused.contains("--over is /plant/process=1:2; allowed: POINTER=FROM:TO:COUNT"));
 }
 
 #[test]

@@ -11,15 +11,15 @@ use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, 
 use antistasis_core::identification::{DataSet, FitOptions, Series, Structure, fit, fit_fopdt};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::lti::{DeadTime, Dynamics, Response};
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::{LinearSpec, ProcessSpec};
 use antistasis_core::series::TimeAxis;
 use antistasis_core::simulation::{
-    Candidate, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, TRIAL_VERSION, Trial,
+    Axis, Candidate, Drive, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, Sweep, TRIAL_VERSION, Trial,
 };
 use antistasis_core::units::Span;
 use criterion::{Criterion, criterion_group, criterion_main};
 use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
-use nalgebra::{DVector, Dyn, Owned, U5, Vector1, Vector5};
+use nalgebra::{DVector, Dyn, Owned, U5, Vector1, Vector2, Vector5};
 use ode_solvers::{Dopri5, System};
 use std::collections::VecDeque;
 use std::hint::black_box;
@@ -32,10 +32,11 @@ const DEAD_TIME: f64 = 12.37;
 fn record(samples: usize) -> (TimeAxis, Vec<f64>, Vec<f64>) {
     let axis = TimeAxis::uniform(1.0, samples).unwrap();
     let input: Vec<f64> = (0..samples).map(|k| if k / 97 % 2 == 1 { 55.0 } else { 45.0 }).collect();
-    let mut noise = antistasis_core::instrument::Sensor::new(&SensorSpec { noise: 0.3 }, "bench", 1);
+    let mut noise =
+        antistasis_core::instrument::Sensor::new(&SensorSpec::with_noise(0.3), "bench", 1, 1.0, [0.0, 100.0]);
     let mut output = Vec::with_capacity(samples);
     for sample in respond(&axis, &input, TIME_CONSTANT, DEAD_TIME) {
-        output.push(noise.measure(20.0 + GAIN * sample.value));
+        output.push(noise.measure(20.0 + GAIN * sample.value, None));
     }
     (axis, input, output)
 }
@@ -141,22 +142,18 @@ fn trial(scans: usize) -> Trial {
     let duration = scans as f64 - 1.0;
     Trial {
         version: TRIAL_VERSION,
-        plant: Plant {
-            process: ProcessSpec::Fopdt { gain: GAIN, time_constant: TIME_CONSTANT, dead_time: DEAD_TIME },
-            pv: signal("T.PV", Span::new(0.0, 150.0, "°C")),
-            op: signal("T.OP", Span::new(0.0, 100.0, "%")),
-            operating_point: OperatingPoint { pv: 75.0, op: 45.0 },
-            sensor: SensorSpec::default(),
-        },
+        plant: Plant::plain(
+            LinearSpec::Fopdt { gain: GAIN, time_constant: TIME_CONSTANT, dead_time: DEAD_TIME },
+            signal("T.PV", Span::new(0.0, 150.0, "°C")),
+            signal("T.OP", Span::new(0.0, 100.0, "%")),
+            OperatingPoint::new(75.0, 45.0),
+        ),
         candidate: Candidate { controller: ControllerSpec::Pid(settings()) },
         scenario: Scenario {
             duration,
             scan: 1.0,
             seed: 0,
-            events: vec![
-                Event::SetPointStep { at: 10.0, by: 6.0 },
-                Event::LoadStep { at: 0.5 * duration + 0.3, by: -10.0 },
-            ],
+            events: vec![Event::SetPointStep { at: 10.0, by: 6.0 }, Event::load(0.5 * duration + 0.3, -10.0)],
         },
     }
 }
@@ -211,11 +208,88 @@ fn trials(criterion: &mut Criterion) {
     group.finish();
 }
 
+/// The stirred reactor under PI control: 14,400 scans.
+fn reactor_trial() -> Trial {
+    let signal = |tag: &str, span| Signal { tag: tag.to_owned(), span };
+    let mut plant = Plant::plain(
+        ProcessSpec::library("stirred_reactor", &[]),
+        signal("T.PV", Span::new(0.0, 150.0, "°C")),
+        signal("T.OP", Span::new(0.0, 100.0, "%")),
+        OperatingPoint::new(76.85, 45.0),
+    );
+    plant.drive = Some(Drive { input: "coolant_temperature".to_owned(), at_0: 0.0, at_100: 60.0 });
+    let load = |at: f64, by: f64| Event::LoadStep { at, by, input: Some("feed_temperature".to_owned()) };
+    Trial {
+        version: TRIAL_VERSION,
+        plant,
+        candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(8.0, 200.0)) },
+        scenario: Scenario {
+            duration: 14_399.0,
+            scan: 1.0,
+            seed: 0,
+            events: vec![Event::set_point(100.0, 2.0), load(4000.3, 3.0), load(9000.7, -5.0)],
+        },
+    }
+}
+
+struct PlainReactor {
+    coolant: f64,
+    feed: f64,
+}
+
+impl System<f64, Vector2<f64>> for PlainReactor {
+    fn system(&self, _: f64, x: &Vector2<f64>, rates: &mut Vector2<f64>) {
+        let k = 7.2e10 * (-8750.0 / (x[1] + 273.15)).exp();
+        rates[0] = ((1.0 - x[0]) - k * x[0]) / 60.0;
+        rates[1] = ((self.feed - x[1]) + 5e4 * k * x[0] / 239.0 + 5e4 * (self.coolant - x[1]) / 23_900.0) / 60.0;
+    }
+}
+
+/// The same loop with the reactor integrated by a general library at the same relative tolerance, 1e-8.
+fn reactor_by_ode_library() -> f64 {
+    let span = Span::new(0.0, 150.0, "°C");
+    let mut controller = Pid::new(&PidSettings::pi(8.0, 200.0), 1.0).unwrap();
+    let rest = span.to_percent(76.85);
+    controller.track(Reading { set_point: rest, measurement: rest }, 44.75);
+    let mut x = Vector2::new(0.5, 76.85);
+    for k in 0..14_400 {
+        let set_point = if k >= 100 { 78.85 } else { 76.85 };
+        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(x[1]) };
+        let coolant = 0.6 * controller.scan(reading);
+        let feed = 76.85 + if k > 4000 { 3.0 } else { 0.0 } - if k > 9000 { 5.0 } else { 0.0 };
+        let mut stepper = Dopri5::new(PlainReactor { coolant, feed }, 0.0, 1.0, 1.0, x, 1e-8, 1e-10);
+        stepper.integrate().unwrap();
+        x = *stepper.y_out().last().unwrap();
+    }
+    x[1]
+}
+
+fn reactors(criterion: &mut Criterion) {
+    let trial = reactor_trial();
+    let mut group = criterion.benchmark_group("stirred reactor in a PI loop, 14400 scans");
+    group.sample_size(20);
+    group.bench_function("antistasis", |bencher| {
+        bencher.iter(|| Simulation::new(black_box(&trial)).unwrap().run());
+    });
+    group.bench_function("ode_solvers, Dopri5", |bencher| bencher.iter(|| black_box(reactor_by_ode_library())));
+    group.finish();
+    let mut group = criterion.benchmark_group("sweep of the stirred reactor, 400 trials of 14400 scans");
+    group.sample_size(10);
+    let axis = Axis { pointer: "/candidate/controller/gain".into(), from: 4.0, to: 12.0, count: 400, by_ratio: true };
+    let sweep = Sweep { trial, axes: vec![axis] };
+    for threads in [1, std::thread::available_parallelism().map_or(1, usize::from)] {
+        group.bench_function(format!("{threads} threads"), |bencher| {
+            bencher.iter(|| sweep.run(threads, |_, trace| Ok(trace.len()), |_| true).unwrap());
+        });
+    }
+    group.finish();
+}
+
 // Criterion's macros make functions without documentation.
 #[allow(missing_docs)]
 mod groups {
     use super::*;
-    criterion_group!(all, fits, structures, trials);
+    criterion_group!(all, fits, structures, trials, reactors);
 }
 
 criterion_main!(groups::all);

@@ -5,7 +5,7 @@
 #![allow(clippy::unwrap_used)]
 
 use antistasis_core::identification::{DataSet, FitOptions, Series, Structure, fit};
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::series::TimeAxis;
 use rand::SeedableRng;
 use rand_chacha::ChaCha8Rng;
@@ -19,7 +19,7 @@ const COLOUR: f64 = 0.9;
 
 struct Case {
     structure: Structure,
-    process: ProcessSpec,
+    process: LinearSpec,
     /// Standard deviation of the noise, in % of the PV's own.
     noise: f64,
     names: &'static [&'static str],
@@ -27,20 +27,20 @@ struct Case {
 }
 
 fn cases() -> Vec<Case> {
-    let lags = |lead| ProcessSpec::TwoLags {
+    let lags = |lead| LinearSpec::TwoLags {
         gain: 1.5,
         time_constant_1: 30.0,
         time_constant_2: 9.0,
         lead_time_constant: lead,
         dead_time: 7.4,
     };
-    let lag = ProcessSpec::Fopdt { gain: 1.5, time_constant: 25.0, dead_time: 7.0 };
+    let lag = LinearSpec::Fopdt { gain: 1.5, time_constant: 25.0, dead_time: 7.0 };
     // A lag with a whole number of samples of delay is a difference equation: a = exp(−1/25).
     let pole = (-1.0f64 / 25.0).exp();
     vec![
         Case {
             structure: Structure::Fopdt,
-            process: ProcessSpec::Fopdt { gain: 1.5, time_constant: 25.0, dead_time: 7.4 },
+            process: LinearSpec::Fopdt { gain: 1.5, time_constant: 25.0, dead_time: 7.4 },
             noise: 10.0,
             names: &["gain", "time constant", "dead time"],
             truth: vec![1.5, 25.0, 7.4],
@@ -61,14 +61,14 @@ fn cases() -> Vec<Case> {
         },
         Case {
             structure: Structure::Underdamped,
-            process: ProcessSpec::SecondOrder { gain: -0.8, time_constant: 8.0, damping: 0.3, dead_time: 3.3 },
+            process: LinearSpec::SecondOrder { gain: -0.8, time_constant: 8.0, damping: 0.3, dead_time: 3.3 },
             noise: 10.0,
             names: &["gain", "time constant", "damping", "dead time"],
             truth: vec![-0.8, 8.0, 0.3, 3.3],
         },
         Case {
             structure: Structure::IntegratingLag,
-            process: ProcessSpec::IntegratingLag { gain: 0.02, time_constant: 14.0, dead_time: 5.2 },
+            process: LinearSpec::IntegratingLag { gain: 0.02, time_constant: 14.0, dead_time: 5.2 },
             noise: 1.0,
             names: &["gain", "time constant", "dead time"],
             truth: vec![0.02, 14.0, 5.2],

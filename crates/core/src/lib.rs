@@ -7,10 +7,10 @@
 //! identification                         models from records
 //! simulation                             plant + control + scenario -> trace, scan by scan
 //! controller                             PID
-//! process   instrument                   what is controlled; sensors
+//! process   instrument                   tanks, heaters, reactors, linear ones; valves and sensors
 //! lti                                    state space with dead time, discretisation, frequency response
 //! preparation                            steps laid over a record
-//! series   units   numerics              records; units and spans; roots and least squares
+//! series   units   numerics              records; units and spans; roots, least squares, integration
 //! ```
 //!
 //! Time is in seconds, angular frequency in rad/s, controller output (OP) in % everywhere.

@@ -203,6 +203,39 @@ impl Record {
         Ok(Self { axis, channels })
     }
 
+    /// A channel at equal intervals, at most `most` samples, straight between those that are there: what a scenario can
+    /// follow. Errors for a tag that the record does not have, and for a channel without two values.
+    pub fn evenly(&self, tag: &str, most: usize) -> Result<(f64, Vec<f64>)> {
+        let channel = self.channels.iter().find(|channel| channel.tag == tag).ok_or_else(|| {
+            let tags: Vec<&str> = self.channels.iter().map(|channel| channel.tag.as_str()).collect();
+            Error::invalid("tag", format!("“{tag}”"), format!("one of {}", tags.join(", ")))
+        })?;
+        let known: Vec<(f64, f64)> = channel
+            .values
+            .iter()
+            .enumerate()
+            .filter(|(_, value)| value.is_finite())
+            .map(|(k, value)| (self.axis.at(k), *value))
+            .collect();
+        let (Some(first), Some(last), true) = (known.first(), known.last(), known.len() > 1) else {
+            return Err(Error::invalid(tag, format!("{} values", known.len()), "two values or more"));
+        };
+        let count = channel.values.len().clamp(2, most.max(2));
+        let interval = (last.0 - first.0) / (count - 1) as f64;
+        let mut after = 1;
+        let values = (0..count)
+            .map(|k| {
+                let time = first.0 + k as f64 * interval;
+                while after + 1 < known.len() && known[after].0 < time {
+                    after += 1;
+                }
+                let ((t0, y0), (t1, y1)) = (known[after - 1], known[after]);
+                y0 + (y1 - y0) * ((time - t0) / (t1 - t0)).clamp(0.0, 1.0)
+            })
+            .collect();
+        Ok((interval, values))
+    }
+
     /// The first channel with this role.
     #[must_use]
     pub fn channel(&self, role: Role) -> Option<&Channel> {
@@ -282,6 +315,19 @@ pub fn extremes(values: &[f64], range: std::ops::Range<usize>, buckets: usize) -
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_channel_with_gaps_becomes_even() {
+        // A straight line stays one, however it was sampled (exact mathematics).
+        let times = [0.0, 1.0, 2.5, 3.0, 7.0, 8.0];
+        let values = times.map(|t| if t == 2.5 { f64::NAN } else { 3.0 - 0.5 * t });
+        let channel = Channel { tag: "T".into(), role: Role::Dv, unit: "°C".into(), values: values.to_vec() };
+        let record = Record::new(TimeAxis::from_times(&times).unwrap(), vec![channel]).unwrap();
+        let (interval, even) = record.evenly("T", 5).unwrap();
+        assert!((interval - 2.0).abs() < 1e-12 && even.len() == 5);
+        assert!(even.iter().enumerate().all(|(k, value)| (value - (3.0 - k as f64)).abs() < 1e-12), "{even:?}");
+        assert!(record.evenly("X", 5).unwrap_err().to_string().contains("one of T"));
+    }
 
     #[test]
     fn even_times_become_a_uniform_axis() {

@@ -5,8 +5,7 @@
 use antistasis_core::Error;
 use antistasis_core::assessment::{metrics, sampled_margins};
 use antistasis_core::controller::{Action, ControllerSpec, OutputLimits, PidSettings};
-use antistasis_core::instrument::SensorSpec;
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{
     Candidate, ColumnRole, Event, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trace, Trial,
 };
@@ -16,24 +15,23 @@ use antistasis_core::units::Span;
 /// Made by `reference/closed_loop.py` with SciPy's `solve_ivp`.
 const REFERENCE: &str = include_str!("../../../reference/data/closed_loop.json");
 
-fn trial(process: ProcessSpec, pid: PidSettings, scan: f64, duration: f64, events: Vec<Event>) -> Trial {
+fn trial(process: LinearSpec, pid: PidSettings, scan: f64, duration: f64, events: Vec<Event>) -> Trial {
     let signal = |tag: &str, span| Signal { tag: tag.to_owned(), span };
     Trial {
         version: TRIAL_VERSION,
-        plant: Plant {
+        plant: Plant::plain(
             process,
-            pv: signal("TIC-1.PV", Span::new(0.0, 200.0, "°C")),
-            op: signal("TIC-1.OP", Span::new(0.0, 100.0, "%")),
-            operating_point: OperatingPoint { pv: 60.0, op: 40.0 },
-            sensor: SensorSpec::default(),
-        },
+            signal("TIC-1.PV", Span::new(0.0, 200.0, "°C")),
+            signal("TIC-1.OP", Span::new(0.0, 100.0, "%")),
+            OperatingPoint::new(60.0, 40.0),
+        ),
         candidate: Candidate { controller: ControllerSpec::Pid(pid) },
         scenario: Scenario { duration, scan, seed: 0, events },
     }
 }
 
-fn fopdt(gain: f64, time_constant: f64, dead_time: f64) -> ProcessSpec {
-    ProcessSpec::Fopdt { gain, time_constant, dead_time }
+fn fopdt(gain: f64, time_constant: f64, dead_time: f64) -> LinearSpec {
+    LinearSpec::Fopdt { gain, time_constant, dead_time }
 }
 
 fn pv(trace: &Trace) -> &[f64] {
@@ -53,7 +51,7 @@ fn agrees_with_an_outside_integrator() {
         };
         let scan = number("scan");
         let events = vec![
-            Event::LoadStep { at: number("load_at"), by: number("load") },
+            Event::load(number("load_at"), number("load")),
             Event::SetPointStep { at: number("step_at"), by: number("step") },
         ];
         let process = fopdt(number("gain"), number("time_constant"), number("dead_time"));
@@ -98,7 +96,7 @@ fn dead_time_of_a_fraction_of_scans_is_exact() {
 #[test]
 fn load_between_scans_arrives_when_it_should() {
     let pid = PidSettings { gain: 1e-9, integral_time: None, ..PidSettings::pi(1.0, 1.0) };
-    let events = vec![Event::LoadStep { at: 3.3, by: 10.0 }, Event::LoadStep { at: 3.9, by: -4.0 }];
+    let events = vec![Event::load(3.3, 10.0), Event::load(3.9, -4.0)];
     let trace = trial(fopdt(2.0, 7.0, 1.45), pid, 1.0, 30.0, events).run().unwrap();
     for (k, value) in pv(&trace).iter().enumerate() {
         let part = |at: f64, by: f64| {
@@ -117,7 +115,7 @@ fn integrated_error_of_a_load_is_integral_time_over_gain() {
         let pid = simc(&process, &span, &SimcChoice { closed_loop_time_constant: Some(tau_c) }).unwrap().controller;
         let (kc, ti) = (pid.gain, pid.integral_time.unwrap());
         let sign = if pid.action == Action::Direct { -1.0 } else { 1.0 };
-        let events = vec![Event::LoadStep { at: 50.0, by: 5.0 }];
+        let events = vec![Event::load(50.0, 5.0)];
         let trace = trial(process, pid, 1.0, 3000.0, events).run().unwrap();
         let sum: f64 = pv(&trace).iter().map(|value| (60.0 - value) / 2.0).sum();
         assert!((sum + sign * ti / kc * 5.0).abs() < 1e-3 * ti / kc * 5.0, "{sum} {ti} {kc}");
@@ -162,7 +160,7 @@ fn back_calculation_keeps_a_saturated_loop_from_overshooting() {
 
 #[test]
 fn the_same_trial_gives_the_same_trace() {
-    let events = vec![Event::SetPointStep { at: 10.0, by: 5.0 }, Event::LoadStep { at: 100.0, by: -5.0 }];
+    let events = vec![Event::SetPointStep { at: 10.0, by: 5.0 }, Event::load(100.0, -5.0)];
     let mut noisy = trial(fopdt(1.0, 30.0, 7.7), PidSettings::pi(1.5, 30.0), 1.0, 400.0, events);
     noisy.plant.sensor.noise = 0.3;
     let text = serde_json::to_string(&noisy).unwrap();
@@ -198,9 +196,9 @@ fn what_cannot_be_run_is_refused_by_name() {
     assert_eq!(refused(&|t| t.scenario.scan = 500.0), "scenario.scan");
     assert_eq!(refused(&|t| t.scenario.duration = f64::INFINITY), "scenario.duration");
     assert_eq!(refused(&|t| t.scenario.scan = 1e-9), "scenario.duration");
-    assert_eq!(refused(&|t| t.scenario.events[0] = Event::LoadStep { at: 401.0, by: 1.0 }), "scenario.events[0].at");
-    assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 0.0, 1.0)), "process.time_constant");
-    assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 1.0, 1e9)), "process.dead_time");
+    assert_eq!(refused(&|t| t.scenario.events[0] = Event::load(401.0, 1.0)), "scenario.events[0].at");
+    assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 0.0, 1.0).into()), "process.time_constant");
+    assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 1.0, 1e9).into()), "process.dead_time");
     assert_eq!(refused(&|t| t.plant.pv.span.high = -5.0), "plant.pv.span.high");
     assert_eq!(refused(&|t| t.plant.op.span.high = 50.0), "plant.op.span");
     assert_eq!(refused(&|t| t.plant.sensor.noise = -1.0), "plant.sensor.noise");
@@ -232,7 +230,7 @@ fn a_trial_is_named_by_what_it_changed() {
     let mut after = before.clone();
     after.candidate.controller =
         ControllerSpec::Pid(PidSettings { derivative_time: 4.0, ..PidSettings::pi(1.5, 70.0) });
-    after.plant.process = fopdt(1.0, 30.0, 9.25);
+    after.plant.process = fopdt(1.0, 30.0, 9.25).into();
     after.scenario.events[0] = Event::SetPointStep { at: 10.0, by: -2.5 };
     assert_eq!(
         after.difference(&before),

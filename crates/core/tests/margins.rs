@@ -4,7 +4,7 @@
 
 use antistasis_core::assessment::sampled_margins;
 use antistasis_core::controller::PidSettings;
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::units::Span;
 
 /// Made by `reference/margins.py`.
@@ -17,7 +17,7 @@ fn fifty_random_loops() {
     assert_eq!(cases.len(), 50);
     for case in cases {
         let number = |name: &str| case[name].as_f64().unwrap();
-        let process = ProcessSpec::Fopdt {
+        let process = LinearSpec::Fopdt {
             gain: number("gain"),
             time_constant: number("time_constant"),
             dead_time: number("dead_time"),

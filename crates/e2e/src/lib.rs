@@ -98,6 +98,14 @@ pub struct Page {
     _driver: Program,
 }
 
+/// The `antistasis` binary beside this test.
+pub fn binary() -> Result<PathBuf> {
+    let test = std::env::current_exe()?;
+    let directory = test.ancestors().nth(2).ok_or("no target directory")?;
+    let binary = directory.join("antistasis");
+    if binary.exists() { Ok(binary) } else { Err("build it first: cargo build -p antistasis".into()) }
+}
+
 impl Page {
     /// Opens a browser with a window of this size.
     pub async fn open(width: u32, height: u32) -> Result<Self> {
@@ -192,7 +200,9 @@ impl Page {
 
     /// Clicks the first visible button, link or other clickable thing with this text.
     pub async fn click(&self, text: &str) -> Result<()> {
-        let path = format!("//*[self::button or self::a or self::summary][contains(normalize-space(.), \"{text}\")]");
+        let path = format!(
+            "//*[self::button or self::a or self::summary or self::label[.//input[@type='checkbox']]][contains(normalize-space(.), \"{text}\")]"
+        );
         self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
         Ok(())
     }
@@ -217,9 +227,12 @@ impl Page {
 
     /// The entry with this label.
     pub async fn entry(&self, label: &str) -> Result<fantoccini::elements::Element> {
-        let path = format!("//label[starts-with(normalize-space(.), \"{label}\")]");
-        let label = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
-        let id = label.attr("for").await?.ok_or("a label without an entry")?;
+        let path = format!("//label[starts-with(normalize-space(.), \"{label}\")] | //input[@aria-label=\"{label}\"]");
+        let found = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
+        if found.tag_name().await? == "input" {
+            return Ok(found);
+        }
+        let id = found.attr("for").await?.ok_or("a label without an entry")?;
         Ok(self.client.find(Locator::Id(&id)).await?)
     }
 

@@ -3,11 +3,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::controller::{ControllerSpec, PidSettings};
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::series::{Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
-use antistasis_exchange::csv_file::write_trace;
+use antistasis_exchange::csv_file::write_record;
 use antistasis_exchange::{ChannelMapping, DateOrder, Error, Import, Mapping, TimeSource, TimeUnit, preview};
 use std::io::Write;
 use tempfile::NamedTempFile;
@@ -163,18 +163,20 @@ fn a_written_trace_reads_back_to_the_bit() {
     let trial = Trial {
         version: TRIAL_VERSION,
         plant: Plant {
-            process: ProcessSpec::Fopdt { gain: 1.2, time_constant: 33.3, dead_time: 7.7 },
-            pv: signal("TIC-1.PV", 150.0, "°C"),
-            op: signal("TIC-1.OP", 100.0, "%"),
-            operating_point: OperatingPoint { pv: 61.7, op: 40.3 },
-            sensor: antistasis_core::instrument::SensorSpec { noise: 0.1 },
+            sensor: antistasis_core::instrument::SensorSpec::with_noise(0.1),
+            ..Plant::plain(
+                LinearSpec::Fopdt { gain: 1.2, time_constant: 33.3, dead_time: 7.7 },
+                signal("TIC-1.PV", 150.0, "°C"),
+                signal("TIC-1.OP", 100.0, "%"),
+                OperatingPoint::new(61.7, 40.3),
+            )
         },
         candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(1.1, 30.0)) },
         scenario: Scenario { duration: 100.0, scan: 0.5, seed: 7, events: vec![] },
     };
     let trace = trial.run().unwrap();
     let mut text = Vec::new();
-    write_trace(&trace, &mut text).unwrap();
+    write_record(&trace.as_table().unwrap(), 0.0, b',', &mut text).unwrap();
     assert!(text.starts_with(b"time [s],TIC-1.SP [\xc2\xb0C],TIC-1.PV [\xc2\xb0C],TIC-1.OP [%],load [%]\n"));
     let back = import(text);
     for (role, column) in [(Role::Sp, 0), (Role::Pv, 1), (Role::Op, 2)] {

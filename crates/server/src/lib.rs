@@ -1,11 +1,13 @@
 //! The web application: the API under `/api/v1`, its OpenAPI document, and the built front end.
 
 mod api;
+mod download;
 mod frontend;
 mod guard;
-mod imports;
+mod jobs;
 mod problem;
 mod state;
+mod sweeps;
 mod uploads;
 
 pub use api::openapi;

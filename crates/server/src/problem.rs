@@ -52,8 +52,8 @@ impl Problem {
     }
 
     /// What was asked for was cancelled.
-    pub fn cancelled() -> Self {
-        Self::new(StatusCode::CONFLICT, "cancelled", "Cancelled", "The import was cancelled; nothing was stored.")
+    pub fn cancelled(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::CONFLICT, "cancelled", "Cancelled", detail)
     }
 
     /// Too large.
@@ -88,7 +88,7 @@ impl From<antistasis_exchange::Error> for Problem {
     fn from(error: antistasis_exchange::Error) -> Self {
         match error {
             antistasis_exchange::Error::Core(error) => error.into(),
-            antistasis_exchange::Error::Cancelled => Self::cancelled(),
+            antistasis_exchange::Error::Cancelled => Self::cancelled("The import was cancelled; nothing was stored."),
             error => Self::invalid(error.to_string()),
         }
     }

@@ -1,11 +1,12 @@
 //! What all requests share.
 
-use crate::imports::Imports;
+use crate::jobs::Jobs;
 use crate::problem::Problem;
+use crate::sweeps::SweepOutcome;
 use crate::uploads::Uploads;
 use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;
-use antistasis_store::Store;
+use antistasis_store::{RecordInfo, Store};
 use moka::future::Cache;
 use std::sync::Arc;
 use uuid::Uuid;
@@ -19,7 +20,8 @@ pub struct AppState {
     pub(crate) store: Store,
     pub(crate) uploads: Uploads,
     pub(crate) own_origins: Arc<Vec<String>>,
-    pub(crate) imports: Imports,
+    pub(crate) imports: Jobs<RecordInfo>,
+    pub(crate) sweeps: Jobs<SweepOutcome>,
     records: Cache<Uuid, Arc<Record>>,
     prepared: Cache<(Uuid, String), Arc<Prepared>>,
 }
@@ -42,7 +44,8 @@ impl AppState {
             store,
             uploads: Uploads::new()?,
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
-            imports: Imports::default(),
+            imports: Jobs::new("import"),
+            sweeps: Jobs::new("sweep"),
             records,
             prepared,
         })

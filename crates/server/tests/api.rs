@@ -2,129 +2,15 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use antistasis_cluster::Cluster;
-use antistasis_core::simulation::Signal;
-use antistasis_core::units::Span;
-use antistasis_server::AppState;
-use antistasis_store::{AreaSeed, LoopSeed, Store};
-use reqwest::{Client, Method, Response, StatusCode};
+mod support;
+
+use antistasis_store::Store;
+use reqwest::{Method, StatusCode};
 use serde_json::{Value, json};
-use std::sync::OnceLock;
-use std::sync::atomic::{AtomicUsize, Ordering};
-use tokio::net::TcpListener;
-use tokio::task::JoinHandle;
-
-/// One database server for all tests of this process; it ends with the process.
-fn cluster() -> &'static Cluster {
-    static CLUSTER: OnceLock<Cluster> = OnceLock::new();
-    CLUSTER.get_or_init(|| antistasis_cluster::for_tests().unwrap())
-}
-
-struct Site {
-    client: Client,
-    port: u16,
-    database: String,
-    server: JoinHandle<()>,
-}
-
-impl Site {
-    /// An application with one loop on a fresh database.
-    async fn open() -> Self {
-        static COUNT: AtomicUsize = AtomicUsize::new(0);
-        let database = cluster().url(&format!("api_{}", COUNT.fetch_add(1, Ordering::Relaxed)));
-        let store = Store::open(&database).await.unwrap();
-        let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
-        let seed = LoopSeed {
-            tag: "TIC-1".into(),
-            name: "Test".into(),
-            difficulty: String::new(),
-            pv: signal("TIC-1.PV", 200.0, "°C"),
-            op: signal("TIC-1.OP", 100.0, "%"),
-        };
-        store.seed_areas(&[AreaSeed { name: "Area".into(), loops: vec![seed] }]).await.unwrap();
-        Self::on(database).await
-    }
-
-    /// An application on a database that exists.
-    async fn on(database: String) -> Self {
-        let store = Store::open(&database).await.unwrap();
-        let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
-        let port = listener.local_addr().unwrap().port();
-        let state = AppState::new(store, port, &[]).unwrap();
-        let server = tokio::spawn(async move {
-            antistasis_server::serve(listener, state, std::future::pending()).await.unwrap();
-        });
-        Self { client: Client::new(), port, database, server }
-    }
-
-    /// The same database behind another server.
-    async fn restarted(self) -> Self {
-        self.server.abort();
-        let _ = self.server.await;
-        Self::on(self.database).await
-    }
-
-    fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
-        self.client.request(method, format!("http://localhost:{}/api/v1{path}", self.port))
-    }
-
-    async fn get(&self, path: &str) -> Value {
-        taken(self.request(Method::GET, path).send().await.unwrap(), StatusCode::OK).await
-    }
-
-    async fn send(&self, method: Method, path: &str, body: &Value, expected: StatusCode) -> Value {
-        taken(self.request(method, path).json(body).send().await.unwrap(), expected).await
-    }
-
-    async fn refused(&self, path: &str, body: &Value) -> Value {
-        self.send(Method::POST, path, body, StatusCode::UNPROCESSABLE_ENTITY).await
-    }
-
-    /// Uploads a file; the answer has its preview.
-    async fn upload(&self, content: impl Into<reqwest::Body>) -> Value {
-        let request = self.request(Method::POST, "/uploads?name=test.csv").body(content);
-        taken(request.send().await.unwrap(), StatusCode::CREATED).await
-    }
-
-    /// Uploads and imports with the guessed mapping; how it ended.
-    async fn imported(&self, content: String) -> Value {
-        let uploaded = self.upload(content).await;
-        let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": uploaded["preview"]["guess"] });
-        let started = self.send(Method::POST, "/loops/TIC-1/imports", &body, StatusCode::ACCEPTED).await;
-        self.ended(&started).await
-    }
-
-    /// How an import ended.
-    async fn ended(&self, started: &Value) -> Value {
-        loop {
-            let state = self.get(&format!("/imports/{}", started["id"].as_str().unwrap())).await;
-            if state["stage"] != json!("running") {
-                return state;
-            }
-            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
-        }
-    }
-
-    async fn import(&self, content: String) -> Value {
-        let state = self.imported(content).await;
-        assert_eq!(state["stage"], json!("done"), "{state}");
-        state["record"].clone()
-    }
-}
+use support::{Site, taken};
 
 fn fopdt(record: &Value) -> Value {
     json!({ "record_id": record["id"], "options": { "structure": { "kind": "fopdt" } } })
-}
-
-async fn taken(response: Response, expected: StatusCode) -> Value {
-    let status = response.status();
-    let kind = response.headers().get("content-type").map(|value| value.to_str().unwrap().to_owned());
-    let text = response.text().await.unwrap();
-    assert_eq!(status, expected, "{text}");
-    if !status.is_success() {
-        assert_eq!(kind.as_deref(), Some("application/problem+json"));
-    }
-    serde_json::from_str(&text).unwrap_or_else(|_| panic!("not JSON: {text}"))
 }
 
 /// A parameter of a model by its name.

@@ -3,11 +3,13 @@
 mod loops;
 mod models;
 mod records;
+mod saved;
 mod trials;
 
 pub use loops::{AreaSeed, LoopDetail, LoopSeed, LoopSummary};
 pub use models::{ModelRow, NewModel};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
+pub use saved::{Saved, SavedKind};
 pub use trials::{NewTrial, TrialRow};
 
 use sqlx::PgPool;

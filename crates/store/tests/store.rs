@@ -8,7 +8,7 @@ use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::identification::{DataSet, FitOptions, Model, Series, Structure, fit_fopdt, validate};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::preparation::{Operation, Step};
-use antistasis_core::process::ProcessSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
@@ -143,11 +143,13 @@ fn trial(gain: f64) -> (Trial, Assessment) {
     let trial = Trial {
         version: TRIAL_VERSION,
         plant: Plant {
-            process: ProcessSpec::Fopdt { gain: 0.1, time_constant: 30.0, dead_time: 1.0 / 3.0 },
-            pv: signal("LIC-1.PV", 4.0, "m"),
-            op: signal("LIC-1.OP", 100.0, "%"),
-            operating_point: OperatingPoint { pv: 2.0, op: 45.0 },
-            sensor: SensorSpec { noise: 0.01 },
+            sensor: SensorSpec::with_noise(0.01),
+            ..Plant::plain(
+                LinearSpec::Fopdt { gain: 0.1, time_constant: 30.0, dead_time: 1.0 / 3.0 },
+                signal("LIC-1.PV", 4.0, "m"),
+                signal("LIC-1.OP", 100.0, "%"),
+                OperatingPoint::new(2.0, 45.0),
+            )
         },
         candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(gain, 30.0)) },
         scenario: Scenario { duration: 50.0, scan: 1.0, seed: u64::from(u32::MAX), events: vec![] },

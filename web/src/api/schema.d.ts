@@ -193,6 +193,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/plants": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The plants saved with a loop, by name. */
+        get: operations["list_plants"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/plants/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Saves a plant with a loop, in place of one of that name. */
+        put: operations["save_plant"];
+        post?: never;
+        /** Forgets a saved plant; trials on it stay. */
+        delete: operations["forget_plant"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/propose": {
         parameters: {
             query?: never;
@@ -202,7 +237,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** A trial to begin with: the model as the process, SIMC settings, and the standard scenario. */
+        /**
+         * A trial to begin with: a model as the process, or the plant behind the loop; SIMC settings, on the plant for the
+         *     low-order model that comes nearest; and the standard scenario.
+         */
         post: operations["propose"];
         delete?: never;
         options?: never;
@@ -261,6 +299,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/scenarios": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The scenarios saved with a loop, by name. */
+        get: operations["list_scenarios"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/scenarios/{name}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Saves a scenario with a loop, in place of one of that name. */
+        put: operations["save_scenario"];
+        post?: never;
+        /** Forgets a saved scenario; trials under it stay. */
+        delete: operations["forget_scenario"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/signals": {
         parameters: {
             query?: never;
@@ -290,6 +363,23 @@ export interface paths {
         put?: never;
         /** Runs a trial and keeps it at the end of the trail. One that is there already is not kept twice. */
         post: operations["keep_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/metrics": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Metrics of any signal of a trial, over any window and against any limits. */
+        post: operations["measure_signal"];
         delete?: never;
         options?: never;
         head?: never;
@@ -381,6 +471,114 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plants/analyse": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Where a plant can rest, its steady states and whether they are stable, its linearisation, and the low-order model that
+         *     comes nearest.
+         */
+        post: operations["analyse_plant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plants/usual": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A plant to begin with: the process driven and measured as usual, where it usually is. */
+        post: operations["usual_plant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/processes": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** Everything that can be simulated, each with values to begin with. */
+        get: operations["list_processes"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/processes/check": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Everything that is wrong with equations of one's own, in the order in which they are written; empty when they can be
+         *     simulated.
+         */
+        post: operations["check_equations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/processes/describe": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The states, inputs, outputs, parameters and balances of a process, with units and ranges. */
+        post: operations["describe_process"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/records/{id}/channel": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A channel of a prepared record at equal intervals, straight between its samples: for a scenario to follow. */
+        get: operations["even_channel"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/{id}/file": {
         parameters: {
             query?: never;
@@ -457,6 +655,58 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/sweeps": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a sweep on all cores. */
+        post: operations["start_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a sweep is, and what came out. */
+        get: operations["sweep_state"];
+        put?: never;
+        post?: never;
+        /** Ends a sweep that is under way. */
+        delete: operations["cancel_sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A trial, or its trace, as a file. */
+        get: operations["export_trial"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/trials/{id}/pin": {
         parameters: {
             query?: never;
@@ -500,7 +750,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** SIMC PI settings for a process. */
+        /**
+         * SIMC PI settings for a plant: for its process where that is linear and of low order with nothing between, else for the
+         *     low-order model that comes nearest where the plant rests.
+         */
         post: operations["tune"];
         delete?: never;
         options?: never;
@@ -537,6 +790,17 @@ export interface components {
          * @enum {string}
          */
         Action: "reverse" | "direct";
+        /** @description What the controller output drives. */
+        ActuatorSpec: {
+            /** @enum {string} */
+            kind: "direct";
+        } | (components["schemas"]["ValveSpec"] & {
+            /** @enum {string} */
+            kind: "valve";
+        }) | (components["schemas"]["PowerStageSpec"] & {
+            /** @enum {string} */
+            kind: "power_stage";
+        });
         /** @description All that a model says of the process, and what it leaves. */
         Analysis: {
             /** @description Against the data of the fit. */
@@ -580,10 +844,107 @@ export interface components {
             /** @description What they mean, the gravest first. */
             verdicts: components["schemas"]["Verdict"][];
         };
+        /** @description A number of the trial and the values that it takes. */
+        Axis: {
+            /** @description Whether the values rise by equal ratios instead of equal differences; both ends must then be above 0. */
+            by_ratio?: boolean;
+            /** @description Number of values, 2 or more. */
+            count: number;
+            /**
+             * Format: double
+             * @description First value.
+             */
+            from: number;
+            /**
+             * @description Where the number stands in the trial document, as a JSON pointer (RFC 6901), for example
+             *     `/candidate/controller/gain`; a parameter of a library process may stand there for the first time.
+             */
+            pointer: string;
+            /**
+             * Format: double
+             * @description Last value.
+             */
+            to: number;
+        };
+        /** @description A conserved quantity: what is held changes by what comes in, leaves, is made and is lost. */
+        Balance: {
+            /** @description What is conserved, for example `energy`. */
+            name: string;
+            /** @description Its terms. */
+            terms: components["schemas"]["Term"][];
+            /** @description Unit of what is held; the terms are in this unit per second. */
+            unit: string;
+        };
+        /** @description A balance over a whole trial: what was held at the start and at the end, and what each term brought or took. */
+        BalanceSheet: {
+            /**
+             * Format: double
+             * @description What was held at the end.
+             */
+            at_end: number;
+            /**
+             * Format: double
+             * @description What was held at the start.
+             */
+            at_start: number;
+            /**
+             * Format: double
+             * @description The same as a share of the throughput, half of the sum of all terms without their signs.
+             */
+            closure: number;
+            /**
+             * Format: double
+             * @description What is missing: gain in contents less the sum of the terms.
+             */
+            missing: number;
+            /** @description What is conserved. */
+            name: string;
+            /** @description What each term brought or took. */
+            terms: components["schemas"]["TermTotal"][];
+            /** @description Its unit. */
+            unit: string;
+        };
+        /**
+         * @description What a trial is to stand on.
+         * @enum {string}
+         */
+        Basis: "model" | "plant";
         /** @description One controller with its settings. */
         Candidate: {
             /** @description The controller. */
             controller: components["schemas"]["ControllerSpec"];
+        };
+        /** @description The transfer function from one input to one output. */
+        Channel: {
+            /**
+             * Format: double
+             * @description Dead time in s.
+             */
+            dead_time: number;
+            /** @description Coefficients of the denominator, the highest power first, beginning with 1. */
+            denominator: number[];
+            /**
+             * Format: double
+             * @description Gain at rest, output units per input unit; null where it integrates.
+             */
+            gain?: number | null;
+            /** @description Name of the input. */
+            input: string;
+            /**
+             * Format: double
+             * @description Seconds between the points of the step response.
+             */
+            interval: number;
+            /** @description Coefficients of the numerator, the highest power of s first. */
+            numerator: number[];
+            /** @description Name of the output. */
+            output: string;
+            /** @description Its poles in 1/s; those that a zero cancels are left out. */
+            poles: number[][];
+            /** @description The answer of the output to a unit step of the input at time 0, the first point being at 0. */
+            step_response: number[];
+            /** @description Its zeros in 1/s. */
+            zeros: number[][];
         };
         /** @description A channel without its samples. */
         ChannelInfo: {
@@ -615,6 +976,27 @@ export interface components {
             unit: string;
             /** @description One value a time; null where missing. */
             values: (number | null)[];
+        };
+        /** @description The inherent characteristic: flow at constant pressure drop over the opening, both as shares of full. */
+        Characteristic: {
+            /** @enum {string} */
+            shape: "linear";
+        } | {
+            /**
+             * Format: double
+             * @description Rangeability R, the ratio of the largest to the smallest flow that is controlled: above 1, to 1000.
+             */
+            rangeability: number;
+            /** @enum {string} */
+            shape: "equal_percentage";
+        } | {
+            /** @enum {string} */
+            shape: "quick_opening";
+        } | {
+            /** @description Opening and flow in %, both rising; from an opening of 0 to one of 100. */
+            points: number[][];
+            /** @enum {string} */
+            shape: "table";
         };
         /** @description Why a model is chosen. */
         Choice: {
@@ -650,7 +1032,7 @@ export interface components {
          * @description What a column of a trace holds.
          * @enum {string}
          */
-        ColumnRole: "set_point" | "process_variable" | "output" | "load";
+        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term";
         /** @description What is known of a parameter beforehand. */
         Constraint: {
             /**
@@ -756,7 +1138,131 @@ export interface components {
          * @enum {string}
          */
         DateOrder: "day_month_year" | "month_day_year" | "year_month_day";
-        /** @description Something that happens at a time. */
+        /** @description A process to be described. */
+        DescribeRequest: {
+            /** @description The process. */
+            process: components["schemas"]["ProcessSpec"];
+            /** @description Unit of the PV, which is that of the output of a low-order linear process. */
+            pv_unit: string;
+        };
+        /** @description All that is known of a process besides its equations. */
+        Description: {
+            /** @description Its balances. */
+            balances: components["schemas"]["Balance"][];
+            /** @description Whether it is charged and left to run, so that it starts from its states and not at rest. */
+            batch: boolean;
+            /** @description How the OP acts on it where nothing else is said. */
+            drive: components["schemas"]["UsualDrive"];
+            /** @description The inputs, with their values at rest. */
+            inputs: components["schemas"]["Quantity"][];
+            /** @description The name, as it stands in trials. */
+            name: string;
+            /** @description The outputs; of these only name, unit and text mean something. */
+            outputs: components["schemas"]["Quantity"][];
+            /** @description The parameters, with their usual values. */
+            parameters: components["schemas"]["Quantity"][];
+            /** @description The states, with their values at the start. */
+            states: components["schemas"]["Quantity"][];
+            /** @description What it is, in a line. */
+            title: string;
+        };
+        /** @description A process described in detail. */
+        DetailedSpec: {
+            /** @description Parameters that differ from the usual ones, by name, in the units of the library. */
+            parameters?: {
+                [key: string]: number;
+            };
+            /** @description Name in the library, for example `stirred_reactor`. */
+            process: string;
+            /** @enum {string} */
+            structure: "library";
+        } | (components["schemas"]["TransferFunctionsSpec"] & {
+            /** @enum {string} */
+            structure: "transfer_functions";
+        }) | (components["schemas"]["StateSpaceSpec"] & {
+            /** @enum {string} */
+            structure: "state_space";
+        }) | (components["schemas"]["EquationsSpec"] & {
+            /** @enum {string} */
+            structure: "equations";
+        });
+        /** @description The input that the OP drives: straight from one value at 0 % to another at 100 % of the actuator's effect. */
+        Drive: {
+            /**
+             * Format: double
+             * @description Its value at 0 %, in its unit.
+             */
+            at_0: number;
+            /**
+             * Format: double
+             * @description Its value at 100 %, other than that at 0 %.
+             */
+            at_100: number;
+            /** @description Name of the input. */
+            input: string;
+        };
+        /** @description One element of a matrix of transfer functions: `numerator(s)/denominator(s) · exp(−θs)`. */
+        Element: {
+            /**
+             * Format: double
+             * @description Dead time in s, 0 or more.
+             */
+            dead_time?: number;
+            /** @description Coefficients of the denominator, the highest power first; its degree is not below the numerator's. */
+            denominator: number[];
+            /** @description Name of the input. */
+            input: string;
+            /** @description Coefficients of the numerator, the highest power of s first, in seconds. */
+            numerator: number[];
+            /** @description Name of the output. */
+            output: string;
+        };
+        /** @description `name = equals`. */
+        Equation: {
+            /** @description The right-hand side, for example `(inflow - k * sqrt(level)) / area`. */
+            equals: string;
+            /** @description What stands on the left. */
+            name: string;
+        };
+        /**
+         * @description A process written down by its equations.
+         *
+         *     Arithmetic is `+ - * / ^` with brackets, the functions `sqrt`, `exp`, `ln`, `log10`, `sin`, `cos`, `tan`, `tanh`, `abs`,
+         *     `signum` and so on, `min(a, b)`, `max(a, b)`, and `PI`. Time is in seconds: rates are per second.
+         */
+        EquationsSpec: {
+            /** @description Names for parts that occur often; each may use those before it. */
+            definitions?: components["schemas"]["Equation"][];
+            /** @description The inputs, with their values at rest; the first is what the controller output acts on where nothing else is said. */
+            inputs: components["schemas"]["NamedValue"][];
+            /** @description The outputs; the first is the PV where nothing else is said. */
+            outputs: components["schemas"]["OwnOutput"][];
+            /** @description The parameters. */
+            parameters?: components["schemas"]["NamedValue"][];
+            /** @description The rate of each state, per second. */
+            rates: components["schemas"]["Equation"][];
+            /** @description The states, with their values at the start. */
+            states: components["schemas"]["NamedValue"][];
+            /** @description What the process is, in a line. */
+            title?: string;
+        };
+        /** @description A channel at equal intervals. */
+        EvenSamples: {
+            /**
+             * Format: double
+             * @description Seconds between the samples.
+             */
+            interval: number;
+            /** @description The samples. */
+            values: number[];
+        };
+        /**
+         * @description Something that happens at a time.
+         *
+         *     A load acts on the input that is named, in its unit; where none is named it acts like a move of the OP by as much, in
+         *     %. Loads and parameters change at the very instant, not rounded to the scan; what is done at the controller, the
+         *     valve or the sensor happens at the first scan at or after it.
+         */
         Event: {
             /**
              * Format: double
@@ -778,11 +1284,165 @@ export interface components {
             at: number;
             /**
              * Format: double
-             * @description Size, in % of OP.
+             * @description Size, in PV units.
              */
             by: number;
             /** @enum {string} */
+            kind: "set_point_ramp";
+            /**
+             * Format: double
+             * @description How long it takes, s, above 0.
+             */
+            over: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "set_point_profile";
+            /** @description Seconds after `at`, rising and above 0, and the set point there. */
+            points: number[][];
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Size, in % of OP or in the unit of the input.
+             */
+            by: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /** @enum {string} */
             kind: "load_step";
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Size, in % of OP or in the unit of the input.
+             */
+            by: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /** @enum {string} */
+            kind: "load_ramp";
+            /**
+             * Format: double
+             * @description How long it takes, s, above 0.
+             */
+            over: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Size, in % of OP or in the unit of the input.
+             */
+            by: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /** @enum {string} */
+            kind: "load_pulse";
+            /**
+             * Format: double
+             * @description How long it stays, s, above 0.
+             */
+            lasts: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Amplitude, in % of OP or in the unit of the input.
+             */
+            by: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /** @enum {string} */
+            kind: "load_sine";
+            /**
+             * Format: double
+             * @description How long it swings, s; null to the end.
+             */
+            lasts?: number | null;
+            /**
+             * Format: double
+             * @description Period in s, above 0.
+             */
+            period: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Standard deviation of where it is an hour later, in % of OP or in the unit of the input.
+             */
+            by: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /** @enum {string} */
+            kind: "load_walk";
+            /**
+             * Format: double
+             * @description How long it walks, s; null to the end. It stays where it is then.
+             */
+            lasts?: number | null;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @description Name of the input; null for the place where the OP acts. */
+            input?: string | null;
+            /**
+             * Format: double
+             * @description Seconds between the samples, above 0.
+             */
+            interval: number;
+            /** @enum {string} */
+            kind: "load_channel";
+            /** @description Tag of the channel, for the trail. */
+            tag: string;
+            /** @description The samples: values of the input itself, or in % of OP where none is named. */
+            values: number[];
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "parameter_change";
+            /**
+             * Format: double
+             * @description How long it takes, s; 0 for a step.
+             */
+            over?: number;
+            /** @description Name of the parameter. */
+            parameter: string;
+            /**
+             * Format: double
+             * @description Its new value, in its unit.
+             */
+            to: number;
         } | {
             /**
              * Format: double
@@ -796,6 +1456,63 @@ export interface components {
             by: number;
             /** @enum {string} */
             kind: "output_step";
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "to_manual";
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "to_automatic";
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "valve_sticks";
+            /**
+             * Format: double
+             * @description For how long, s, above 0.
+             */
+            lasts: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @enum {string} */
+            kind: "valve_fails";
+            /**
+             * Format: double
+             * @description For how long, s, above 0.
+             */
+            lasts: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s, within the duration.
+             */
+            at: number;
+            /** @description What it shows. */
+            how: components["schemas"]["Failure"];
+            /** @enum {string} */
+            kind: "sensor_fails";
+            /**
+             * Format: double
+             * @description For how long, s, above 0.
+             */
+            lasts: number;
         };
         /** @description The standard error that a parameter would have. */
         ExpectedError: {
@@ -875,7 +1592,7 @@ export interface components {
             /** @description Where the process rests. */
             operating_point: components["schemas"]["OperatingPoint"];
             /** @description The process as it is roughly known. */
-            process: components["schemas"]["ProcessSpec"];
+            process: components["schemas"]["LinearSpec"];
             /** @description Safe range of the PV, in its unit. */
             pv_range: number[];
             /** @description Unit of the PV, for the sentences. */
@@ -892,6 +1609,23 @@ export interface components {
             seed?: number;
             /** @description The signal. */
             signal: components["schemas"]["SignalKind"];
+        };
+        /**
+         * @description Where a valve goes without supply.
+         * @enum {string}
+         */
+        FailPosition: "closed" | "open" | "stays";
+        /**
+         * @description What a failed sensor shows.
+         * @enum {string}
+         */
+        Failure: "stuck" | "low" | "high";
+        /** @description What is wrong at one place. */
+        Fault: {
+            /** @description The field, for example `rates[1].equals`. */
+            field?: string | null;
+            /** @description What is wrong and what is allowed. */
+            message: string;
         };
         /**
          * @description How a gap is filled.
@@ -981,6 +1715,16 @@ export interface components {
             /** @description Ends of the tangent: where it leaves the initial and where it meets the final value. */
             tangent: number[][];
         };
+        /** @description Something that happened in a trial: a tank that ran dry, say. */
+        Happening: {
+            /**
+             * Format: double
+             * @description When, in s.
+             */
+            at: number;
+            /** @description What, in words. */
+            text: string;
+        };
         /** @description How the server is. */
         Health: {
             /** @description `ok`, or the request fails. */
@@ -1067,6 +1811,125 @@ export interface components {
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
+        /** @description A linear process with one controlled input, as identified from a record. */
+        LinearSpec: {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Gain K, in PV units per % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "fopdt";
+            /**
+             * Format: double
+             * @description Time constant τ in s, above 0.
+             */
+            time_constant: number;
+        } | {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Gain K, in PV units per % of OP; not 0.
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description Lead Tz in s; below 0 for inverse response.
+             */
+            lead_time_constant?: number;
+            /** @enum {string} */
+            structure: "two_lags";
+            /**
+             * Format: double
+             * @description Time constant τ₁ in s, above 0.
+             */
+            time_constant_1: number;
+            /**
+             * Format: double
+             * @description Time constant τ₂ in s, above 0.
+             */
+            time_constant_2: number;
+        } | {
+            /**
+             * Format: double
+             * @description Damping ratio ζ, above 0.
+             */
+            damping: number;
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Gain K, in PV units per % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "second_order";
+            /**
+             * Format: double
+             * @description Time constant τ in s, above 0: the inverse of the natural frequency.
+             */
+            time_constant: number;
+        } | {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Integrating gain k', in PV units per second and % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "integrating_lag";
+            /**
+             * Format: double
+             * @description Time constant τ in s, above 0.
+             */
+            time_constant: number;
+        } | {
+            /**
+             * Format: double
+             * @description Dead time θ in s, 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Integrating gain k', in PV units per second and % of OP; not 0.
+             */
+            gain: number;
+            /** @enum {string} */
+            structure: "integrating";
+        };
+        /** @description `x' = A x + B u`, `y = C x + D u` in deviations from an operating point, with what follows from the matrices. */
+        Linearisation: {
+            /** @description n × n by rows, 1/s. */
+            a: number[][];
+            /** @description n × ports by rows. */
+            b: number[][];
+            /** @description outputs × n by rows. */
+            c: number[][];
+            /** @description The transfer functions that are not 0. */
+            channels: components["schemas"]["Channel"][];
+            /** @description outputs × ports by rows. */
+            d: number[][];
+            /** @description Eigenvalues of A in 1/s, real and imaginary part. */
+            poles: number[][];
+            /** @description Finite transmission zeros in 1/s from the first inputs to as many of the first outputs; empty where there are none. */
+            zeros: number[][];
+        };
         /** @description How the loop rejects a step of the load, until the next event. */
         LoadResponse: {
             /**
@@ -1101,9 +1964,52 @@ export interface components {
             recovery_time?: number | null;
             /**
              * Format: double
-             * @description Size of the load, % of OP.
+             * @description Size of the load, in its unit.
              */
             step: number;
+            /** @description What moved: `load` where the OP acts, else the name of an input. */
+            tag?: string;
+            /** @description Unit of the size: % of OP, or that of the input. */
+            unit?: string;
+        };
+        /** @description How the loop rejects all load steps of a trace together. */
+        LoadTotals: {
+            /**
+             * Format: double
+             * @description Sum of ∫|SP − PV| dt over the responses, PV units · s.
+             */
+            integral_absolute_error: number;
+            /**
+             * Format: double
+             * @description The largest |PV − SP| of all, PV units.
+             */
+            max_deviation: number;
+            /**
+             * Format: double
+             * @description The longest recovery time, s; null when one of them was not made good.
+             */
+            recovery_time?: number | null;
+        };
+        /**
+         * @description The way from the OP in % to the measured PV, linear about the operating point, with the slope of the actuator and the
+         *     lag and dead time of the sensor.
+         */
+        LoopChannel: {
+            /**
+             * Format: double
+             * @description PV units per %; null where it integrates or is not stable.
+             */
+            gain?: number | null;
+            /**
+             * Format: double
+             * @description Seconds between the points of the step response.
+             */
+            interval: number;
+            nearest?: components["schemas"]["Nearest"] | null;
+            /** @description What the PV does after the OP moved by 1 % at time 0, the first point being at 0. */
+            step_response: number[];
+            /** @description Why there is no such model. */
+            without_nearest?: string | null;
         };
         /** @description A loop. */
         LoopDetail: {
@@ -1290,6 +2196,13 @@ export interface components {
             /** @description Singular values from which the order was taken, the largest first. */
             singular_values: number[];
         };
+        /** @description What is to be measured on which trial. */
+        MeasureRequest: {
+            /** @description The signal, the window and the limits. */
+            question: components["schemas"]["Question"];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
         /** @description One way of reading the curve. */
         MethodReading: {
             /**
@@ -1312,8 +2225,21 @@ export interface components {
              * @description ∫|SP − PV| dt over the whole trace, PV units · s.
              */
             integral_absolute_error: number;
+            /**
+             * Format: double
+             * @description ∫(SP − PV)² dt over the whole trace, PV units² · s.
+             */
+            integral_squared_error?: number;
+            /**
+             * Format: double
+             * @description ∫ t·|SP − PV| dt over the whole trace, PV units · s².
+             */
+            integral_time_absolute_error?: number;
             /** @description The response to each load step, in order. */
             load_responses: components["schemas"]["LoadResponse"][];
+            loads?: components["schemas"]["LoadTotals"] | null;
+            /** @description How often the output turned. */
+            output_reversals?: number;
             /**
              * Format: double
              * @description Sum of all moves of the output (total variation), %.
@@ -1461,6 +2387,30 @@ export interface components {
              */
             window: number;
         };
+        /** @description A name with its unit and value. */
+        NamedValue: {
+            /** @description The name: letters, digits and `_`, beginning with a letter. */
+            name: string;
+            /** @description The unit, as text; empty for a pure number. */
+            unit?: string;
+            /**
+             * Format: double
+             * @description The value: of a state at the start, of an input at rest, of a parameter.
+             */
+            value?: number;
+        };
+        /** @description The low-order model whose step response comes nearest by least squares. */
+        Nearest: {
+            /**
+             * Format: double
+             * @description The largest difference in % of the final value, or of the last one where it integrates.
+             */
+            largest_error: number;
+            /** @description First order plus dead time, or integrating with dead time. */
+            process: components["schemas"]["LinearSpec"];
+            /** @description Its step response, at the same times. */
+            step_response: number[];
+        };
         /** @description Responses of the PV to the OP as the data show them. */
         Nonparametric: {
             /**
@@ -1497,6 +2447,15 @@ export interface components {
             /** @description Horizon and smoothing. */
             options?: components["schemas"]["NonparametricOptions"];
         };
+        /** @description A process to begin with. */
+        Offer: {
+            /** @description Its kind: `linear`, `tanks`, `heat`, `reactors`, `mixing` or `own`. */
+            kind: string;
+            /** @description The process with usual values. */
+            process: components["schemas"]["ProcessSpec"];
+            /** @description What it is, in a line. */
+            title: string;
+        };
         /** @description Where a model rests. */
         Operating: {
             /** @description All inputs there, the OP first. */
@@ -1515,18 +2474,23 @@ export interface components {
              */
             pv: number;
         };
-        /** @description The rest before the first event. */
+        /** @description What there is before the first event. */
         OperatingPoint: {
             /**
              * Format: double
-             * @description Controller output in %.
+             * @description Controller output in %. Where a process is brought to rest the OP follows from the PV; of several, that nearest to
+             *     this one is taken.
              */
             op: number;
             /**
              * Format: double
-             * @description Process variable, in its unit; the set point starts here.
+             * @description Process variable, in its unit; the set point starts here. A process with balances is brought to rest at this value.
              */
             pv: number;
+            /** @description States to start from, by name, instead of rest: of a batch, say. Those not named have their usual values. */
+            states?: {
+                [key: string]: number;
+            } | null;
         };
         /** @description What a step does. Where a `tag` is left out, it is done to the PV. */
         Operation: {
@@ -1716,10 +2680,39 @@ export interface components {
              */
             low: number;
         };
+        /** @description What was outside the limits. */
+        Outside: {
+            /**
+             * Format: double
+             * @description ∫ of the distance beyond the limit dt.
+             */
+            area: number;
+            /**
+             * Format: double
+             * @description How long, s.
+             */
+            time: number;
+            /** @description How often it went outside. */
+            violations: number;
+            /**
+             * Format: double
+             * @description The farthest beyond a limit.
+             */
+            worst: number;
+        };
         /** @description Parameters over time are asked for. */
         OverTimeRequest: components["schemas"]["Stretch"] & {
             /** @description The method. */
             method: components["schemas"]["Following"];
+        };
+        /** @description An output with its unit. */
+        OwnOutput: {
+            /** @description What it is made of, for example `level`. */
+            equals: string;
+            /** @description The name; that of a state, too. */
+            name: string;
+            /** @description The unit, as text. */
+            unit?: string;
         };
         /** @description A parameter with its uncertainty. */
         Parameter: {
@@ -1823,11 +2816,20 @@ export interface components {
             /** @description Whether others are to be compared with it. */
             pinned: boolean;
         };
-        /** @description A process with its sensor, and the spans of its signals. */
+        /** @description A process with its actuator and its sensor, and the spans of its signals. */
         Plant: {
+            /** @description What the OP drives. */
+            actuator?: components["schemas"]["ActuatorSpec"];
+            drive?: components["schemas"]["Drive"] | null;
+            /** @description Values of the other inputs before anything happens, by name, where they differ from the usual ones. */
+            inputs?: {
+                [key: string]: number;
+            };
+            /** @description Name of the output that is measured; null for the first. */
+            measured?: string | null;
             /** @description Controller output; its span must be 0–100 %. */
             op: components["schemas"]["Signal"];
-            /** @description Where the process rests before anything happens. */
+            /** @description Where the process is before anything happens. */
             operating_point: components["schemas"]["OperatingPoint"];
             /** @description The process. */
             process: components["schemas"]["ProcessSpec"];
@@ -1835,6 +2837,46 @@ export interface components {
             pv: components["schemas"]["Signal"];
             /** @description The sensor of the process variable. */
             sensor?: components["schemas"]["SensorSpec"];
+        };
+        /** @description What is known of a plant besides its course. */
+        PlantAnalysis: {
+            /** @description Whether the plant is at rest there. */
+            at_rest: boolean;
+            /** @description The way from the OP to the measured PV. */
+            channel: components["schemas"]["LoopChannel"];
+            /** @description The process. */
+            description: components["schemas"]["Description"];
+            /** @description The inputs there. */
+            inputs: number[];
+            /** @description The process linearised at the operating point. */
+            linearisation: components["schemas"]["Linearisation"];
+            /**
+             * Format: double
+             * @description The OP there, %.
+             */
+            op: number;
+            /**
+             * @description Every way in which the process can rest at the wanted PV; empty for a linear process, which rests anywhere, and where
+             *     none was found.
+             */
+            rests: components["schemas"]["RestingPoint"][];
+            /** @description The states at the operating point: those from which a trial starts. */
+            state: number[];
+            /**
+             * @description The steady states under these inputs, the OP left where it is; empty for a linear process, and for one that integrates
+             *     and rests anywhere or nowhere.
+             */
+            steady_states: components["schemas"]["SteadyState"][];
+            /** @description What follows, in sentences. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        /** @description The power stage of an electric heater. */
+        PowerStageSpec: {
+            /**
+             * Format: double
+             * @description Length of a cycle in s in which the power is on for a share of the time; 0 for a stage that sets the power itself.
+             */
+            cycle?: number;
         };
         /** @description What a file seems to hold. */
         Preview: {
@@ -1865,108 +2907,8 @@ export interface components {
             /** @description Kind of the problem, a relative URI: `/problems/invalid` and so on. */
             type: string;
         };
-        /** @description A linear process with one controlled input, as identified from a record. */
-        ProcessSpec: {
-            /**
-             * Format: double
-             * @description Dead time θ in s, 0 or more.
-             */
-            dead_time: number;
-            /**
-             * Format: double
-             * @description Gain K, in PV units per % of OP; not 0.
-             */
-            gain: number;
-            /** @enum {string} */
-            structure: "fopdt";
-            /**
-             * Format: double
-             * @description Time constant τ in s, above 0.
-             */
-            time_constant: number;
-        } | {
-            /**
-             * Format: double
-             * @description Dead time θ in s, 0 or more.
-             */
-            dead_time: number;
-            /**
-             * Format: double
-             * @description Gain K, in PV units per % of OP; not 0.
-             */
-            gain: number;
-            /**
-             * Format: double
-             * @description Lead Tz in s; below 0 for inverse response.
-             */
-            lead_time_constant?: number;
-            /** @enum {string} */
-            structure: "two_lags";
-            /**
-             * Format: double
-             * @description Time constant τ₁ in s, above 0.
-             */
-            time_constant_1: number;
-            /**
-             * Format: double
-             * @description Time constant τ₂ in s, above 0.
-             */
-            time_constant_2: number;
-        } | {
-            /**
-             * Format: double
-             * @description Damping ratio ζ, above 0.
-             */
-            damping: number;
-            /**
-             * Format: double
-             * @description Dead time θ in s, 0 or more.
-             */
-            dead_time: number;
-            /**
-             * Format: double
-             * @description Gain K, in PV units per % of OP; not 0.
-             */
-            gain: number;
-            /** @enum {string} */
-            structure: "second_order";
-            /**
-             * Format: double
-             * @description Time constant τ in s, above 0: the inverse of the natural frequency.
-             */
-            time_constant: number;
-        } | {
-            /**
-             * Format: double
-             * @description Dead time θ in s, 0 or more.
-             */
-            dead_time: number;
-            /**
-             * Format: double
-             * @description Integrating gain k', in PV units per second and % of OP; not 0.
-             */
-            gain: number;
-            /** @enum {string} */
-            structure: "integrating_lag";
-            /**
-             * Format: double
-             * @description Time constant τ in s, above 0.
-             */
-            time_constant: number;
-        } | {
-            /**
-             * Format: double
-             * @description Dead time θ in s, 0 or more.
-             */
-            dead_time: number;
-            /**
-             * Format: double
-             * @description Integrating gain k', in PV units per second and % of OP; not 0.
-             */
-            gain: number;
-            /** @enum {string} */
-            structure: "integrating";
-        };
+        /** @description What is simulated: a linear process of low order as identified from a record, or one described in detail. */
+        ProcessSpec: components["schemas"]["LinearSpec"] | components["schemas"]["DetailedSpec"];
         /** @description How the sum of squares rises when one parameter is held away from its estimate and the others follow. */
         Profile: {
             /**
@@ -2002,15 +2944,15 @@ export interface components {
         Proposal: {
             /**
              * Format: uuid
-             * @description The model that it stands on.
+             * @description The model that it stands on; null where it stands on the plant behind the loop.
              */
-            model_id: string;
-            /** @description The trial: the model as the process, SIMC settings, a set point step and a load. */
+            model_id?: string | null;
+            /** @description The trial: model or plant, SIMC settings, a set point step and a load. */
             trial: components["schemas"]["Trial"];
             /** @description Where the settings come from. */
             tuning: components["schemas"]["Tuning"];
         };
-        /** @description The model to begin with. */
+        /** @description What to begin with. */
         ProposeRequest: {
             /** @description What SIMC leaves to the engineer. */
             choice: components["schemas"]["SimcChoice"];
@@ -2019,6 +2961,58 @@ export interface components {
              * @description The model; null for the chosen one.
              */
             model_id?: string | null;
+            /** @description What the trial is to stand on. */
+            on?: components["schemas"]["Basis"];
+            plant?: components["schemas"]["Plant"] | null;
+        };
+        /** @description A named number of a process. */
+        Quantity: {
+            /**
+             * Format: double
+             * @description Highest value that can be; a state that passes it has run away.
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description Lowest value that can be.
+             */
+            low: number;
+            /** @description The name, as it stands in trials: words joined by `_`. */
+            name: string;
+            /** @description What it is, in a few words. */
+            text: string;
+            /** @description The unit, as text; empty for a pure number. */
+            unit: string;
+            /**
+             * Format: double
+             * @description The value where nothing else is said: of a state at the start, of an input at rest, of a parameter.
+             */
+            value: number;
+        };
+        /** @description What is to be measured. */
+        Question: {
+            /**
+             * Format: double
+             * @description Beginning of the window in s; null for that of the trace.
+             */
+            from?: number | null;
+            /**
+             * Format: double
+             * @description High limit, in the unit of the column.
+             */
+            high?: number | null;
+            /**
+             * Format: double
+             * @description Low limit, in the unit of the column.
+             */
+            low?: number | null;
+            /** @description Tag of the column. */
+            tag: string;
+            /**
+             * Format: double
+             * @description End of the window in s; null for that of the trace.
+             */
+            to?: number | null;
         };
         /** @description Marks to read by. */
         ReadRequest: {
@@ -2181,6 +3175,16 @@ export interface components {
              */
             whiteness: number;
         };
+        /** @description A way in which a process can rest at a wanted PV. */
+        RestingPoint: {
+            /** @description The steady state. */
+            at: components["schemas"]["SteadyState"];
+            /**
+             * Format: double
+             * @description The OP that holds it there, %; outside 0 to 100 where the drive cannot.
+             */
+            op: number;
+        };
         /**
          * @description What a channel is to the loop.
          * @enum {string}
@@ -2230,6 +3234,30 @@ export interface components {
             /** @description Times in s from the start of the record. */
             times: number[];
         };
+        /** @description A plant saved with a loop. */
+        SavedPlant: {
+            /** @description The name. */
+            name: string;
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
+            saved_at: string;
+        };
+        /** @description A scenario saved with a loop. */
+        SavedScenario: {
+            /** @description The name. */
+            name: string;
+            /**
+             * Format: date-time
+             * @description When it was saved.
+             */
+            saved_at: string;
+            /** @description The scenario. */
+            scenario: components["schemas"]["Scenario"];
+        };
         /** @description The timeline of a trial. */
         Scenario: {
             /**
@@ -2246,17 +3274,67 @@ export interface components {
             scan: number;
             /**
              * Format: int64
-             * @description Seed of the noise.
+             * @description Seed of noise and random walks.
              */
             seed?: number;
         };
-        /** @description How a sensor shows its signal. */
+        /**
+         * @description How a sensor shows its signal: lag and dead time first, then bias, drift and noise, then the ends of the span and
+         *     the resolution, then the filter. Everything is off where it is not given.
+         */
         SensorSpec: {
             /**
              * Format: double
-             * @description Standard deviation of white Gaussian noise, in the signal's unit; 0 or more.
+             * @description Shown beyond the true value, in the signal's unit.
+             */
+            bias?: number;
+            /**
+             * Format: double
+             * @description Damping ratio of a lag of second order, above 0; null for one of first order.
+             */
+            damping?: number | null;
+            /**
+             * Format: double
+             * @description Dead time in s, exact, as of a pipe between process and sensor; 0 or more.
+             */
+            dead_time?: number;
+            /**
+             * Format: double
+             * @description Change of the bias, in the signal's unit per hour.
+             */
+            drift?: number;
+            /**
+             * Format: double
+             * @description Share of the scans at which no value comes and the last one stands, 0 to 0.99.
+             */
+            drop_out?: number;
+            /**
+             * Format: double
+             * @description Time constant in s of the filter between sensor and controller; 0 for none.
+             */
+            filter?: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the noise, in the signal's unit; 0 or more.
              */
             noise?: number;
+            /**
+             * Format: double
+             * @description Time constant of coloured noise in s; 0 for white noise.
+             */
+            noise_time_constant?: number;
+            /**
+             * Format: double
+             * @description Steps in which the value is shown, in the signal's unit; 0 for none.
+             */
+            resolution?: number;
+            /**
+             * Format: double
+             * @description Time constant of the lag in s; 0 for none.
+             */
+            time_constant?: number;
+            /** @description Whether it shows nothing beyond the ends of its span. */
+            within_span?: boolean;
         };
         /** @description How the loop follows a step of the set point, until the next event. */
         SetPointResponse: {
@@ -2353,6 +3431,78 @@ export interface components {
             /** @description Number of sines, 2 to 100. */
             lines: number;
         };
+        /** @description What is measured on a signal. */
+        SignalMetrics: {
+            /**
+             * Format: double
+             * @description Beginning of the window in s.
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description Highest value.
+             */
+            highest: number;
+            /**
+             * Format: double
+             * @description ∫|SP − PV| dt, of the PV only.
+             */
+            integral_absolute_error?: number | null;
+            /**
+             * Format: double
+             * @description ∫(SP − PV)² dt, of the PV only.
+             */
+            integral_squared_error?: number | null;
+            /**
+             * Format: double
+             * @description ∫ t·|SP − PV| dt with the time from the beginning of the window, of the PV only.
+             */
+            integral_time_absolute_error?: number | null;
+            /**
+             * Format: double
+             * @description Lowest value.
+             */
+            lowest: number;
+            /**
+             * Format: double
+             * @description PV − SP where it was farthest from 0, of the PV only.
+             */
+            max_deviation?: number | null;
+            /**
+             * Format: double
+             * @description Mean over time.
+             */
+            mean: number;
+            /**
+             * Format: double
+             * @description Mean of PV − SP over the last twentieth of the window, of the PV only.
+             */
+            offset?: number | null;
+            outside?: components["schemas"]["Outside"] | null;
+            /** @description How often it turned. */
+            reversals: number;
+            /**
+             * Format: double
+             * @description Standard deviation about the mean.
+             */
+            standard_deviation: number;
+            step?: components["schemas"]["StepMetrics"] | null;
+            /** @description Tag of the column. */
+            tag: string;
+            /**
+             * Format: double
+             * @description End of the window in s.
+             */
+            to: number;
+            /**
+             * Format: double
+             * @description Sum of all moves.
+             */
+            travel: number;
+            /** @description Its unit. */
+            unit: string;
+            used?: components["schemas"]["Used"] | null;
+        };
         /** @description The name and unit of a signal of a model. */
         SignalName: {
             /** @description Tag, as in the record. */
@@ -2396,7 +3546,7 @@ export interface components {
             unit: string;
         };
         /**
-         * @description How an import stands.
+         * @description How a job stands.
          * @enum {string}
          */
         Stage: "running" | "done" | "failed";
@@ -2415,12 +3565,74 @@ export interface components {
             /** @description Estimated coefficients of what the states at the start left behind. */
             transients: number[];
         };
+        /** @description `x' = A x + B u(t − θ)`, `y = C x + D u(t − θ)`, in deviations from rest. */
+        StateSpaceSpec: {
+            /** @description n × n, 1/s, by rows. */
+            a: number[][];
+            /** @description n × inputs, by rows. */
+            b: number[][];
+            /** @description outputs × n, by rows. */
+            c: number[][];
+            /** @description outputs × inputs, by rows; empty for 0. */
+            d?: number[][];
+            /** @description Dead time of each input in s; empty for none. */
+            dead_times?: number[];
+            /** @description The inputs with their values at rest. */
+            inputs: components["schemas"]["NamedValue"][];
+            /** @description The outputs with their values at rest. */
+            outputs: components["schemas"]["NamedValue"][];
+        };
+        /** @description A state in which nothing changes. */
+        SteadyState: {
+            /** @description Eigenvalues there in 1/s, real and imaginary part. */
+            eigenvalues: number[][];
+            /** @description The inputs. */
+            inputs: number[];
+            /** @description The outputs. */
+            outputs: number[];
+            /** @description Whether the process comes back by itself after a small push; an integrating one does not. */
+            stable: boolean;
+            /** @description The states, in the order of the process. */
+            state: number[];
+        };
         /** @description One step. Times are in s from the start of the untouched record. */
         Step: {
             /** @description Whether it is done; a step that is off is kept. */
             enabled?: boolean;
             /** @description What is done. */
             operation: components["schemas"]["Operation"];
+        };
+        /**
+         * @description How a signal goes from its first to its final value: that of the set point for the PV where it moved, else the mean
+         *     of the last twentieth of the window.
+         */
+        StepMetrics: {
+            /**
+             * Format: double
+             * @description First value.
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description How far it went beyond, in % of the way.
+             */
+            overshoot_percent: number;
+            /**
+             * Format: double
+             * @description From 10 to 90 % of the way, s; null where 90 % was not reached.
+             */
+            rise_time?: number | null;
+            /**
+             * Format: double
+             * @description Until it stays within ±5 % of the way about the final value, s from the beginning of the window; null when it does
+             *     not.
+             */
+            settling_time_5?: number | null;
+            /**
+             * Format: double
+             * @description Final value.
+             */
+            to: number;
         };
         /** @description A response with its 95 % band. */
         StepResponse: {
@@ -2532,6 +3744,88 @@ export interface components {
             /** @description Number of states; 0 takes it from the singular values. */
             order: number;
         };
+        /** @description What came out of a sweep. */
+        SweepOutcome: {
+            /** @description The values on each axis. */
+            axes: number[][];
+            /** @description The trials, the first axis changing slowest. */
+            points: components["schemas"]["SweepPoint_SweptTrial"][];
+            /**
+             * Format: double
+             * @description How long it took, s.
+             */
+            seconds: number;
+            /** @description Threads that it ran on. */
+            threads: number;
+        };
+        /** @description One trial of a sweep. */
+        SweepPoint_SweptTrial: {
+            /** @description What came out of one trial of a sweep. */
+            outcome?: {
+                answer?: components["schemas"]["SignalMetrics"] | null;
+                /** @description Metrics and margins. */
+                assessment: components["schemas"]["Assessment"];
+                /**
+                 * Format: double
+                 * @description Seconds between its values.
+                 */
+                interval: number;
+                /** @description The PV, thinned; empty in a sweep over two numbers and of very many trials. */
+                pv: number[];
+                stopped?: components["schemas"]["Happening"] | null;
+            };
+            /** @description Why it was refused. */
+            refusal?: string | null;
+            /** @description The value on each axis. */
+            values: number[];
+        };
+        /** @description A sweep to be run. */
+        SweepRequest: {
+            /** @description One axis or two. */
+            axes: components["schemas"]["Axis"][];
+            question?: components["schemas"]["Question"] | null;
+            /** @description The trial that is varied. */
+            trial: components["schemas"]["Trial"];
+        };
+        /** @description A sweep. */
+        SweepState: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            outcome?: components["schemas"]["SweepOutcome"] | null;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Which share is done, 0 to 1.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
+        };
+        /** @description One term of a balance. */
+        Term: {
+            /** @description What it does. */
+            kind: components["schemas"]["TermKind"];
+            /** @description The name, for example `feed`. */
+            name: string;
+        };
+        /**
+         * @description What a term of a balance does to what is held.
+         * @enum {string}
+         */
+        TermKind: "in" | "out" | "generated" | "lost";
+        /** @description What a term of a balance brought or took over a whole trial. */
+        TermTotal: {
+            /**
+             * Format: double
+             * @description Its integral, above 0 for what came in or was made.
+             */
+            amount: number;
+            /** @description Name of the term. */
+            name: string;
+        };
         /** @description Where the times of a record come from. */
         TimeSource: {
             /** @description Name of the column. */
@@ -2566,8 +3860,12 @@ export interface components {
         Topic: "move" | "excitation" | "saturation" | "frozen" | "quantised" | "oscillation" | "stiction" | "closed_loop" | "gaps";
         /** @description The course of a trial. */
         Trace: {
+            /** @description The balances of the process, where they were asked for. */
+            balances?: components["schemas"]["BalanceSheet"][];
             /** @description The signals. */
             columns: components["schemas"]["Column"][];
+            /** @description What happened besides, in order. */
+            happenings?: components["schemas"]["Happening"][];
             /** @description The limits between which the output was held. */
             output_limits: components["schemas"]["OutputLimits"];
             /**
@@ -2575,6 +3873,16 @@ export interface components {
              * @description Seconds between rows.
              */
             scan: number;
+            stopped?: components["schemas"]["Happening"] | null;
+        };
+        /** @description Transfer functions between inputs and outputs, each with its own dead time; elements that are not given are 0. */
+        TransferFunctionsSpec: {
+            /** @description The elements. */
+            elements: components["schemas"]["Element"][];
+            /** @description The inputs with their values at rest. */
+            inputs: components["schemas"]["NamedValue"][];
+            /** @description The outputs with their values at rest. */
+            outputs: components["schemas"]["NamedValue"][];
         };
         /** @description Plant + candidate + scenario. The same trial gives the same trace, bit for bit. */
         Trial: {
@@ -2635,14 +3943,12 @@ export interface components {
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
-        /** @description A process to be tuned for. */
+        /** @description A plant to be tuned for. */
         TuneRequest: {
             /** @description What SIMC leaves to the engineer. */
             choice: components["schemas"]["SimcChoice"];
-            /** @description The process. */
-            process: components["schemas"]["ProcessSpec"];
-            /** @description Span of the PV: gains are in % of it. */
-            pv_span: components["schemas"]["Span"];
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
         };
         /** @description Settings and how they came about. */
         Tuning: {
@@ -2677,6 +3983,38 @@ export interface components {
             /** @description What it seems to hold. */
             preview: components["schemas"]["Preview"];
         };
+        /** @description An amount. */
+        Used: {
+            /**
+             * Format: double
+             * @description How much.
+             */
+            amount: number;
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description How the controller output acts on a process where nothing else is said. */
+        UsualDrive: {
+            /**
+             * Format: double
+             * @description Value of the input at an OP of 0 %.
+             */
+            at_0: number;
+            /**
+             * Format: double
+             * @description Value of the input at an OP of 100 %.
+             */
+            at_100: number;
+            /** @description Name of the input. */
+            input: string;
+        };
+        /** @description A process to make a plant of. */
+        UsualRequest: {
+            /** @description The process. */
+            process: components["schemas"]["ProcessSpec"];
+            /** @description What goes before `.PV` and `.OP` in the tags. */
+            tag: string;
+        };
         /** @description A model against data: how it agrees, and what it leaves. */
         Validation: {
             /** @description Agreement with these data. */
@@ -2706,6 +4044,49 @@ export interface components {
              * @description End in s.
              */
             to: number;
+        };
+        /** @description A control valve with its drive. Everything is off where it is not given. */
+        ValveSpec: {
+            /**
+             * Format: double
+             * @description Share of the pressure drop that the fully open valve takes of that of the whole line, above 0 to 1: 1 without line
+             *     losses, so that the installed characteristic is the inherent one.
+             */
+            authority?: number;
+            /** @description Flow over opening at constant pressure drop. */
+            characteristic?: components["schemas"]["Characteristic"];
+            /**
+             * Format: double
+             * @description Lost motion when the direction turns, in % of the stroke, 0 to 50.
+             */
+            dead_band?: number;
+            /** @description Where it goes when its supply fails. */
+            fail_position?: components["schemas"]["FailPosition"];
+            /**
+             * Format: double
+             * @description What is still missing after the stem has slipped, in % of the stroke, 0 to `stick`: the less, the larger the slip.
+             */
+            friction?: number;
+            /**
+             * Format: double
+             * @description Flow of the closed valve in % of full flow, 0 to 50.
+             */
+            leakage?: number;
+            /**
+             * Format: double
+             * @description Highest speed in %/s, above 0; null for that of the stroke time.
+             */
+            rate_limit?: number | null;
+            /**
+             * Format: double
+             * @description How far the drive must pull before the stem breaks loose, in % of the stroke, 0 to 50.
+             */
+            stick?: number;
+            /**
+             * Format: double
+             * @description Time from closed to open in s, 0 or more.
+             */
+            stroke_time?: number;
         };
         /** @description A sentence with its figure, and the rule that it applies. */
         Verdict: {
@@ -3189,6 +4570,108 @@ export interface operations {
             };
         };
     };
+    list_plants: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedPlant"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_plant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description 1 to 80 characters */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plant"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_plant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     propose: {
         parameters: {
             query?: never;
@@ -3345,6 +4828,108 @@ export interface operations {
             };
         };
     };
+    list_scenarios: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedScenario"][];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    save_scenario: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description 1 to 80 characters */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Scenario"];
+            };
+        };
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    forget_scenario: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description Its name */
+                name: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     set_signals: {
         parameters: {
             query?: never;
@@ -3447,6 +5032,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    measure_signal: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MeasureRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SignalMetrics"];
                 };
             };
             422: {
@@ -3667,6 +5283,192 @@ export interface operations {
             };
         };
     };
+    analyse_plant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Plant"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlantAnalysis"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    usual_plant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UsualRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plant"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_processes: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Offer"][];
+                };
+            };
+        };
+    };
+    check_equations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EquationsSpec"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Fault"][];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    describe_process: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DescribeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Description"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    even_channel: {
+        parameters: {
+            query: {
+                /** @description Tag of the channel. */
+                tag: string;
+                /** @description Most samples; 2 to 100000, 2000 where left out. */
+                samples?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EvenSamples"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     record_file: {
         parameters: {
             query: {
@@ -3804,6 +5606,8 @@ export interface operations {
             query?: {
                 /** @description Most rows of the trace to send; 10 to 100000. */
                 rows?: number | null;
+                /** @description Whether to send the terms of the balances over time, and the balance sheets. */
+                balances?: boolean;
             };
             header?: never;
             path?: never;
@@ -3821,6 +5625,141 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SweepRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepState"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    sweep_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the sweep */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_sweep: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the sweep */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_trial: {
+        parameters: {
+            query: {
+                /**
+                 * @description Ending of the file name: `json` for the trial itself; `csv`, `tsv`, `xlsx` or `parquet` for its trace, every scan and
+                 *     every column, the terms of the balances included.
+                 */
+                format: string;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the trial */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
                 };
             };
             422: {
@@ -3872,6 +5811,8 @@ export interface operations {
             query?: {
                 /** @description Most rows of the trace to send; 10 to 100000. */
                 rows?: number | null;
+                /** @description Whether to send the terms of the balances over time, and the balance sheets. */
+                balances?: boolean;
             };
             header?: never;
             path: {

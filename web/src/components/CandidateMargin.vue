@@ -1,14 +1,14 @@
 <script setup lang="ts">
-/** What can be set of a trial: the important few in sight, the rest one disclosure away. */
+/** What can be set of a candidate: the important few in sight, the rest one disclosure away. */
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
 import { computed } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
+import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
 
 type Pid = Extract<Schemas["ControllerSpec"], { kind: "pid" }>;
-type EventKind = "set_point_step" | "load_step";
 
 const props = defineProps<{ trial: Trial; closedLoopTimeConstant: number | null }>();
 const emit = defineEmits<{
@@ -18,34 +18,10 @@ const emit = defineEmits<{
 }>();
 
 const pid = computed(() => props.trial.candidate.controller as Pid);
-const unit = computed(() => props.trial.plant.pv.span.unit);
 const limits = computed(() => pid.value.output_limits ?? { low: 0, high: 100 });
-const noise = computed(() => props.trial.plant.sensor?.noise ?? 0);
 
 function setPid(edit: (pid: Pid) => void) {
   emit("change", (trial) => edit(trial.candidate.controller as Pid));
-}
-
-function eventOf(kind: EventKind) {
-  return props.trial.scenario.events.find((event) => event.kind === kind);
-}
-
-function eventField(kind: EventKind, part: "at" | "by", label: string, fieldUnit: string): Field {
-  const isTime = part === "at";
-  return {
-    key: `${kind} ${part}`,
-    label,
-    unit: fieldUnit,
-    value: eventOf(kind)?.[part] ?? null,
-    min: isTime ? 0 : undefined,
-    max: isTime ? props.trial.scenario.duration : undefined,
-    set: whenGiven((value) =>
-      emit("change", (trial) => {
-        const event = trial.scenario.events.find((known) => known.kind === kind);
-        if (event) event[part] = value;
-      }),
-    ),
-  };
 }
 
 function limitField(end: "low" | "high", label: string, range: string): Field {
@@ -54,18 +30,13 @@ function limitField(end: "low" | "high", label: string, range: string): Field {
   return { key: end, label, unit: "%", range, value: limits.value[end], set: whenGiven(set) };
 }
 
-function scenarioField(part: "scan" | "duration", label: string): Field {
-  const set = (value: number) => emit("change", (trial) => (trial.scenario[part] = value));
-  const value = props.trial.scenario[part];
-  return { key: part, label, unit: "s", min: 0, exclusive: true, value, set: whenGiven(set) };
-}
-
 const few = computed<Field[]>(() => [
   {
     key: "tau",
     label: "Closed-loop τc",
     unit: "s",
     range: "SIMC",
+    whenEmpty: "by hand",
     min: 0,
     exclusive: true,
     byRatio: true,
@@ -137,76 +108,57 @@ const controllerRest = computed<Field[]>(() => [
   },
 ]);
 
-const scenarioRest = computed<Field[]>(() => [
-  eventField("set_point_step", "by", "Set point step", unit.value),
-  eventField("set_point_step", "at", "Set point at", "s"),
-  eventField("load_step", "by", "Load step", "% OP"),
-  eventField("load_step", "at", "Load at", "s"),
-  scenarioField("duration", "Duration"),
-  scenarioField("scan", "Scan"),
-  {
-    key: "noise",
-    label: "Noise of the PV",
-    unit: unit.value,
-    min: 0,
-    value: noise.value,
-    set: whenGiven((value) => emit("change", (trial) => (trial.plant.sensor = { noise: value }))),
-  },
+const summary = computed(() => [
+  `limits ${number(limits.value.low)} to ${number(limits.value.high)} %`,
+  `set point weight ${number(pid.value.set_point_weight ?? 1)}`,
+  pid.value.action ?? "reverse",
+  `tracking ${pid.value.tracking_time ? duration(pid.value.tracking_time) : "by itself"}`,
 ]);
 
-const sections = computed(() => {
-  const { scenario } = props.trial;
-  const tracking = pid.value.tracking_time ? duration(pid.value.tracking_time) : "by itself";
-  return [
-    {
-      name: "Controller",
-      fields: controllerRest.value,
-      summary: [
-        `limits ${number(limits.value.low)} to ${number(limits.value.high)} %`,
-        `set point weight ${number(pid.value.set_point_weight)}`,
-        pid.value.action ?? "reverse",
-        `tracking ${tracking}`,
-      ],
-    },
-    {
-      name: "Scenario",
-      fields: scenarioRest.value,
-      summary: [
-        `step ${number(eventOf("set_point_step")?.by)} ${unit.value}`,
-        `load ${number(eventOf("load_step")?.by)} %`,
-        duration(scenario.duration),
-        `scan ${number(scenario.scan)} s`,
-        `noise ${number(noise.value)} ${unit.value}`,
-      ],
-    },
-  ];
-});
+const isPid = computed(() => props.trial.candidate.controller.kind === "pid");
+let lastPid: Pid | null = null;
+
+/** From control to a fixed output and back, with the settings as they were. */
+function chooseKind(kind: string) {
+  if (isPid.value) lastPid = pid.value;
+  emit("change", (trial) => {
+    trial.candidate.controller =
+      kind === "manual" ? { kind: "manual" } : (lastPid ?? { kind: "pid", gain: 1, integral_time: 60 });
+  });
+}
 </script>
 
 <template>
   <div class="grid gap-[6px]">
-    <FieldList :fields="few" @settled="emit('settled')" />
-    <Disclosure v-for="section in sections" :key="section.name" v-slot="{ open }">
-      <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
-        <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> {{ section.name }}:
-        {{ section.summary.join(" · ") }}
-      </DisclosureButton>
-      <DisclosurePanel class="grid gap-[6px] pb-1">
-        <FieldList :fields="section.fields" @settled="emit('settled')" />
-        <label v-if="section.name === 'Controller'" class="grid grid-cols-[1fr_158px] items-center gap-2">
-          Action
-          <select
-            class="entry"
-            :value="pid.action ?? 'reverse'"
-            @change="
-              setPid((p) => (p.action = ($event.target as HTMLSelectElement).value as 'reverse' | 'direct'))
-            "
-          >
-            <option value="reverse">reverse</option>
-            <option value="direct">direct</option>
-          </select>
-        </label>
-      </DisclosurePanel>
-    </Disclosure>
+    <ChoiceField
+      label="Controller"
+      :model-value="trial.candidate.controller.kind"
+      :choices="[
+        { value: 'pid', title: 'PID' },
+        { value: 'manual', title: 'manual' },
+      ]"
+      @update:model-value="chooseKind"
+    />
+    <template v-if="isPid">
+      <FieldList :fields="few" @settled="emit('settled')" />
+      <Disclosure v-slot="{ open }">
+        <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
+          <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> Controller: {{ summary.join(" · ") }}
+        </DisclosureButton>
+        <DisclosurePanel class="grid gap-[6px] pb-1">
+          <FieldList :fields="controllerRest" @settled="emit('settled')" />
+          <ChoiceField
+            label="Action"
+            :model-value="pid.action ?? 'reverse'"
+            :choices="[
+              { value: 'reverse', title: 'reverse' },
+              { value: 'direct', title: 'direct' },
+            ]"
+            @update:model-value="(action) => setPid((p) => (p.action = action as 'reverse' | 'direct'))"
+          />
+        </DisclosurePanel>
+      </Disclosure>
+    </template>
+    <p v-else class="text-soft">The output stands where it is; operator moves in the scenario shift it.</p>
   </div>
 </template>

@@ -13,6 +13,7 @@ const emit = defineEmits<{ settled: [] }>();
     :label="field.label"
     :unit="field.unit"
     :range="field.range"
+    :hint="field.hint"
     :min="field.min"
     :max="field.max"
     :exclusive="field.exclusive"

@@ -10,6 +10,8 @@ const props = withDefaults(
     modelValue: number | null;
     /** Allowed range as it is shown, such as `above 0`. */
     range?: string;
+    /** What it is, shown in place of the range as long as nothing is wrong. */
+    hint?: string;
     min?: number;
     max?: number;
     /** The value `min` itself is not allowed. */
@@ -19,7 +21,7 @@ const props = withDefaults(
     /** Buttons that divide and multiply: for what is tuned by ratio. */
     byRatio?: boolean;
   }>(),
-  { range: "", min: -Infinity, max: Infinity, whenEmpty: "" },
+  { range: "", hint: "", min: -Infinity, max: Infinity, whenEmpty: "" },
 );
 const emit = defineEmits<{ "update:modelValue": [value: number | null]; settled: [] }>();
 
@@ -108,14 +110,14 @@ function left() {
 </script>
 
 <template>
-  <div class="grid grid-cols-[1fr_auto] items-center gap-x-2">
+  <div class="grid grid-cols-[minmax(0,1fr)_auto] items-center gap-x-2">
     <label :for="id" class="leading-tight">
       {{ label }}
       <span
-        class="ml-1 text-[12px] whitespace-nowrap"
-        :class="problem ? 'font-semibold text-limit' : 'text-soft'"
+        class="ml-1 text-[12px]"
+        :class="[problem ? 'font-semibold text-limit' : 'text-soft', hint ? '' : 'whitespace-nowrap']"
       >
-        {{ problem || allowed }}
+        {{ problem || hint || allowed }}
       </span>
     </label>
     <div

@@ -17,7 +17,7 @@ function pressed(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div role="tablist" :aria-label="label" class="flex flex-wrap gap-x-1" @keydown="pressed">
+  <div role="tablist" :aria-label="label" class="flex shrink-0 flex-wrap gap-x-1" @keydown="pressed">
     <button
       v-for="view in views"
       :key="view.key"

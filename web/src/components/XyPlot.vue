@@ -1,7 +1,8 @@
 <script setup lang="ts">
 /** A plot over anything but time: responses, spectra, correlations, poles. Lines are labelled at their end. */
-import { computed, onBeforeUnmount, onMounted, ref, useTemplateRef } from "vue";
+import { computed, ref, useTemplateRef } from "vue";
 import { number } from "../lib/format";
+import { useSize } from "../lib/size";
 import { extentOf, linearTicks, logTicks, type Line } from "../lib/xy";
 
 const props = withDefaults(
@@ -34,13 +35,8 @@ const props = withDefaults(
 );
 
 const host = useTemplateRef<HTMLDivElement>("host");
-const size = ref({ width: 400, height: 240 });
 const cursor = ref<{ x: number; y: number } | null>(null);
-const observer = new ResizeObserver(() => {
-  if (host.value) size.value = { width: host.value.clientWidth, height: host.value.clientHeight };
-});
-onMounted(() => host.value && observer.observe(host.value));
-onBeforeUnmount(() => observer.disconnect());
+const size = useSize(host);
 
 const LEFT = 56;
 const TOP = 24;

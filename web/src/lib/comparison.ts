@@ -13,7 +13,7 @@ export interface Metric {
 }
 
 export function metricsFor(pvUnit: string): Metric[] {
-  const load = (assessment: Assessment) => assessment.metrics.load_responses[0];
+  const loads = (assessment: Assessment) => assessment.metrics.loads;
   const step = (assessment: Assessment) => assessment.metrics.set_point_responses[0];
   const margins = (assessment: Assessment) => assessment.margins;
   return [
@@ -21,21 +21,21 @@ export function metricsFor(pvUnit: string): Metric[] {
       key: "iae",
       title: "load IAE",
       unit: `${pvUnit}·s`,
-      read: (a) => load(a)?.integral_absolute_error,
+      read: (a) => loads(a)?.integral_absolute_error,
       better: "lower",
     },
     {
       key: "deviation",
       title: "max. deviation",
       unit: pvUnit,
-      read: (a) => (load(a) ? Math.abs(load(a)?.max_deviation ?? 0) : null),
+      read: (a) => loads(a)?.max_deviation,
       better: "lower",
     },
     {
       key: "recovery",
       title: "back within band",
       unit: "s",
-      read: (a) => load(a)?.recovery_time,
+      read: (a) => loads(a)?.recovery_time,
       better: "lower",
     },
     {
@@ -59,6 +59,77 @@ export function metricsFor(pvUnit: string): Metric[] {
       unit: "",
       read: (a) => margins(a)?.max_sensitivity,
       better: "lower",
+    },
+  ];
+}
+
+/** All that a sweep can be read by: the columns of the trail, and what has no room there. */
+export function allMetricsFor(pvUnit: string): Metric[] {
+  const margins = (assessment: Assessment) => assessment.margins;
+  return [
+    ...metricsFor(pvUnit),
+    {
+      key: "whole-iae",
+      title: "IAE of the whole run",
+      unit: `${pvUnit}·s`,
+      read: (a) => a.metrics.integral_absolute_error,
+      better: "lower",
+    },
+    {
+      key: "ise",
+      title: "ISE of the whole run",
+      unit: `${pvUnit}²·s`,
+      read: (a) => a.metrics.integral_squared_error,
+      better: "lower",
+    },
+    {
+      key: "itae",
+      title: "ITAE of the whole run",
+      unit: `${pvUnit}·s²`,
+      read: (a) => a.metrics.integral_time_absolute_error,
+      better: "lower",
+    },
+    {
+      key: "rise",
+      title: "rise 10–90\u00a0%",
+      unit: "s",
+      read: (a) => a.metrics.set_point_responses[0]?.rise_time,
+      better: "lower",
+    },
+    {
+      key: "reversals",
+      title: "OP reversals",
+      unit: "",
+      read: (a) => a.metrics.output_reversals,
+      better: "lower",
+    },
+    {
+      key: "saturated",
+      title: "time at a limit",
+      unit: "s",
+      read: (a) => a.metrics.saturated_time,
+      better: "lower",
+    },
+    {
+      key: "gain-margin",
+      title: "gain margin",
+      unit: "",
+      read: (a) => margins(a)?.gain_margin,
+      better: "higher",
+    },
+    {
+      key: "phase-margin",
+      title: "phase margin",
+      unit: "°",
+      read: (a) => margins(a)?.phase_margin,
+      better: "higher",
+    },
+    {
+      key: "delay-margin",
+      title: "delay margin",
+      unit: "s",
+      read: (a) => margins(a)?.delay_margin,
+      better: "higher",
     },
   ];
 }

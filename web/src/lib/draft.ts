@@ -23,6 +23,8 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
   const refusal = ref("");
   const refusedField = ref("");
   const simulating = ref(false);
+  /** Whether the terms of the balances are wanted. */
+  const withBalances = ref(false);
   let sent = 0;
   let aborter = new AbortController();
   let timer = 0;
@@ -64,6 +66,8 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
     timer = window.setTimeout(() => void keep(), SETTLED_MS);
   }
 
+  watch(withBalances, (wanted) => wanted && void simulate());
+
   async function simulate() {
     if (!draft.value) return;
     aborter.abort();
@@ -72,7 +76,11 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
     simulating.value = true;
     try {
       const answer = await answered(
-        api.POST("/api/v1/simulate", { params: { query: {} }, body: draft.value, signal: aborter.signal }),
+        api.POST("/api/v1/simulate", {
+          params: { query: { balances: withBalances.value } },
+          body: draft.value,
+          signal: aborter.signal,
+        }),
       );
       if (ticket !== sent) return;
       result.value = answer;
@@ -107,7 +115,19 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
     }
   }
 
-  return { draft, result, refusal, refusedField, simulating, isChanged, change, adopt, keep, simulate };
+  return {
+    draft,
+    result,
+    refusal,
+    refusedField,
+    simulating,
+    withBalances,
+    isChanged,
+    change,
+    adopt,
+    keep,
+    simulate,
+  };
 }
 
 /** A copy without Vue's proxies. */

@@ -6,6 +6,8 @@ export interface Field {
   value: number | null;
   set: (value: number | null) => void;
   range?: string;
+  /** What it is, in a few words. */
+  hint?: string;
   min?: number;
   max?: number;
   exclusive?: boolean;

@@ -4,6 +4,9 @@ import { number, timeUnit } from "./format";
 import type { Mark, Panel } from "./strip";
 import { colour } from "./theme";
 
+/** Room for the labels at the ends of curves, in pixels. */
+const LABEL_WIDTH = 84;
+
 /** The paper and the bands on it. */
 export function drawGround(plot: uPlot, panel: Panel) {
   const { ctx, bbox } = plot;
@@ -100,6 +103,8 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
   ctx.strokeRect(bbox.left, bbox.top, bbox.width, bbox.height);
   ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
   const inOrder = marks.toSorted((a, b) => a.time - b.time);
+  // Where the last label ends.
+  let taken = 0;
   inOrder.forEach((mark, k) => {
     const x = plot.valToPos(mark.time, "x", true);
     if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) return;
@@ -118,12 +123,16 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
     ctx.lineTo(x - 4 * ratio, y - 7 * ratio);
     ctx.lineTo(x + 4 * ratio, y - 7 * ratio);
     ctx.fill();
-    // Where the next mark is too near, or the edge, the label stands to the left.
+    // Where the next mark is too near, or the edge, the label stands to the left; where it fits nowhere it is shortened.
     const next = inOrder[k + 1];
-    const room = (next ? plot.valToPos(next.time, "x", true) : bbox.left + bbox.width + 90 * ratio) - x;
-    const fits = ctx.measureText(mark.label).width + 14 * ratio < room;
-    ctx.textAlign = fits ? "left" : "right";
-    ctx.fillText(mark.label, x + (fits ? 8 : -8) * ratio, y);
+    const after = (next ? plot.valToPos(next.time, "x", true) : bbox.left + bbox.width + 90 * ratio) - x;
+    const before = x - Math.max(taken, 0);
+    const needed = ctx.measureText(mark.label).width + 14 * ratio;
+    const isRight = needed < after || after >= before;
+    const text = shortened(ctx, mark.label, (isRight ? after : before) - 14 * ratio);
+    ctx.textAlign = isRight ? "left" : "right";
+    ctx.fillText(text, x + (isRight ? 8 : -8) * ratio, y);
+    taken = isRight ? x + 8 * ratio + ctx.measureText(text).width : x + 6 * ratio;
   });
   if (panel.limits) drawLimits(plot, panel);
   if (panel.strokes) drawStrokes(plot, panel);
@@ -135,6 +144,14 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
     ctx.fillText(timeUnit(shown[1] - shown[0]).symbol, bbox.left + bbox.width + 10 * ratio, below);
   }
   ctx.restore();
+}
+
+/** As much of a text as fits into a width. */
+function shortened(ctx: CanvasRenderingContext2D, text: string, width: number): string {
+  if (ctx.measureText(text).width <= width) return text;
+  let length = text.length - 1;
+  while (length > 0 && ctx.measureText(`${text.slice(0, length)}…`).width > width) length -= 1;
+  return length > 2 ? `${text.slice(0, length).trimEnd()}…` : "";
 }
 
 /** Limits in sight as hatched edges; where the first curve stands at one, it is marked there. */
@@ -214,6 +231,13 @@ function drawLabels(plot: uPlot, panel: Panel, end: number) {
   ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
   for (const { curve, value, y } of labels) {
     ctx.fillStyle = colour(curve.colour);
-    ctx.fillText(`${curve.label} ${number(value, 3)}`, bbox.left + bbox.width + 6 * ratio, y + 4 * ratio);
+    const whole = `${curve.label} ${number(value, 3)}`;
+    // A long name stands alone: the cursor tells its value.
+    const text = ctx.measureText(whole).width <= LABEL_WIDTH * ratio ? whole : curve.label;
+    ctx.fillText(
+      shortened(ctx, text, LABEL_WIDTH * ratio),
+      bbox.left + bbox.width + 6 * ratio,
+      y + 4 * ratio,
+    );
   }
 }

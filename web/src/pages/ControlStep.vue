@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref } from "vue";
+import { computed, onMounted, ref, shallowRef } from "vue";
 import {
   answered,
   api,
@@ -16,13 +16,26 @@ import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
+import ViewTabs from "../components/ViewTabs.vue";
+import { balancePanels, courseMarks, coursePanels, furtherColumns, type Drawn } from "../control/course";
+import { readable } from "../control/events";
+import ExportMenu from "../control/ExportMenu.vue";
+import MeasurePanel from "../control/MeasurePanel.vue";
+import OperatingView from "../control/OperatingView.vue";
+import PlantEditor from "../control/PlantEditor.vue";
+import ScenarioEditor from "../control/ScenarioEditor.vue";
+import { useSweep } from "../control/sweep";
+import ShowMenu from "../control/ShowMenu.vue";
+import SweepMargin from "../control/SweepMargin.vue";
+import SweepView from "../control/SweepView.vue";
+import { useDescription } from "../control/useDescription";
 import { against, metricsFor } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
-import { letter, number, signed } from "../lib/format";
+import { letter, number } from "../lib/format";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
-import { OVERLAYS, type Curve, type Mark, type Panel } from "../lib/strip";
+import { OVERLAYS, type Mark, type Panel } from "../lib/strip";
 import { traceOf } from "../lib/traces";
 
 const loop = useLoop();
@@ -32,38 +45,101 @@ const laidOver = useSelected("over");
 const base = computed(() => state.trials.find((row) => row.id === selected.value) ?? state.trials[0] ?? null);
 const pinned = computed(() => state.trials.find((row) => row.pinned) ?? null);
 const hasModel = computed(() => state.models.some((model) => model.chosen));
+const hasPlant = computed(() => state.detail?.has_plant ?? false);
 const failure = ref("");
 const flipped = ref(false);
 
-const { draft, result, refusal, isChanged, change, adopt, keep, simulate } = useDraft(loop, base, (id) => {
-  selected.value = id;
+const { draft, result, refusal, isChanged, withBalances, change, adopt, keep, simulate } = useDraft(
+  loop,
+  base,
+  (id) => {
+    selected.value = id;
+  },
+);
+const { description } = useDescription(draft);
+const sweep = useSweep(draft);
+
+const VIEWS = [
+  { key: "course", title: "Course" },
+  { key: "balances", title: "Balances" },
+  { key: "operating", title: "Operating point" },
+  { key: "sweep", title: "Sweep" },
+];
+const chosenView = useSelected("view");
+const view = computed({
+  get: () => VIEWS.find((known) => known.key === chosenView.value)?.key ?? "course",
+  set: (key) => {
+    chosenView.value = key === "course" ? null : key;
+    withBalances.value = key === "balances";
+  },
 });
+withBalances.value = view.value === "balances";
+
+const PARTS = [
+  { key: "candidate", title: "Candidate" },
+  { key: "plant", title: "Plant" },
+  { key: "scenario", title: "Scenario" },
+  { key: "signal", title: "Measure" },
+];
+const part = ref("candidate");
+
+/** The settings that SIMC gave last, and for which τc: known as long as they stay. */
+const tuned = shallowRef<{ settings: string; timeConstant: number } | null>(null);
 
 /** τc, as long as the settings are those that SIMC gives for one. */
 const closedLoopTimeConstant = computed(() => {
   const known = result.value?.simc_time_constant;
-  return known ? Number(known.toPrecision(3)) : null;
+  if (known) return Number(known.toPrecision(3));
+  const controller = draft.value?.candidate.controller;
+  return tuned.value && controller && tuned.value.settings === JSON.stringify(settingsOf(controller))
+    ? tuned.value.timeConstant
+    : null;
 });
 
+function settingsOf(controller: Trial["candidate"]["controller"]): unknown {
+  return controller.kind === "pid"
+    ? [controller.gain, controller.integral_time, controller.derivative_time ?? 0]
+    : [];
+}
+
+async function proposal(body: Partial<Schemas["ProposeRequest"]>) {
+  const found = await answered(
+    api.POST("/api/v1/loops/{tag}/propose", {
+      params: { path: { tag: state.tag } },
+      body: { model_id: null, choice: { closed_loop_time_constant: null }, ...body },
+    }),
+  );
+  const timeConstant = Number(found.tuning.closed_loop_time_constant.toPrecision(3));
+  tuned.value = { settings: JSON.stringify(settingsOf(found.trial.candidate.controller)), timeConstant };
+  return { ...found, words: `SIMC, τc = ${number(timeConstant)} s` };
+}
+
+/** The first trial of a loop: on the chosen model, or on the plant behind it where there is no model. */
 async function propose() {
   failure.value = "";
-  if (base.value || !hasModel.value) return;
+  if (base.value || !(hasModel.value || hasPlant.value)) return;
   try {
-    const first = await answered(
-      api.POST("/api/v1/loops/{tag}/propose", {
-        params: { path: { tag: state.tag } },
-        body: { model_id: null, choice: { closed_loop_time_constant: null } },
-      }),
-    );
-    const timeConstant = first.tuning.closed_loop_time_constant;
-    adopt(first.trial, `SIMC, τc = ${number(timeConstant)} s`, first.model_id);
+    const first = await proposal({ on: hasModel.value ? "model" : "plant" });
+    adopt(first.trial, hasModel.value ? first.words : `plant, ${first.words}`, first.model_id ?? null);
     await keep();
   } catch (error) {
     failure.value = messageOf(error);
   }
 }
 
-onMounted(propose);
+/** Who comes from Model wants a trial on the chosen model, even where others stand in the trail. */
+const asked = useSelected("on");
+
+onMounted(async () => {
+  const onModel = asked.value === "model";
+  asked.value = null;
+  const chosen = state.models.find((model) => model.chosen);
+  const isThere = state.trials.some((row) => row.model_id === chosen?.id);
+  if (onModel && base.value && chosen && !isThere) {
+    await renew("model");
+    await keep();
+  } else await propose();
+});
 
 async function tune(timeConstant: number) {
   const trial = draft.value;
@@ -71,13 +147,13 @@ async function tune(timeConstant: number) {
   try {
     const tuning = await answered(
       api.POST("/api/v1/tune", {
-        body: {
-          process: trial.plant.process,
-          pv_span: trial.plant.pv.span,
-          choice: { closed_loop_time_constant: timeConstant },
-        },
+        body: { plant: trial.plant, choice: { closed_loop_time_constant: timeConstant } },
       }),
     );
+    tuned.value = {
+      settings: JSON.stringify(settingsOf({ kind: "pid", ...tuning.to_type_in })),
+      timeConstant,
+    };
     change(
       (next) => {
         const before = next.candidate.controller;
@@ -91,24 +167,28 @@ async function tune(timeConstant: number) {
   }
 }
 
-/** A trial on the chosen model in place of the one that the row stands on. */
-async function renew() {
+/** A trial on the chosen model, or on the plant behind the loop, in place of what the row stands on. */
+async function renew(on: "model" | "plant") {
   try {
-    const fresh = await answered(
-      api.POST("/api/v1/loops/{tag}/propose", {
-        params: { path: { tag: state.tag } },
-        body: { model_id: null, choice: { closed_loop_time_constant: null } },
-      }),
-    );
+    const fresh = await proposal({ on });
     const chosen = state.models.find((model) => model.id === fresh.model_id);
-    const timeConstant = fresh.tuning.closed_loop_time_constant;
-    adopt(
-      fresh.trial,
-      `model ${letter(chosen?.number ?? 0)}, SIMC, τc = ${number(timeConstant)} s`,
-      fresh.model_id,
-    );
+    const where = chosen ? `model ${letter(chosen.number)}` : "plant behind the loop";
+    adopt(fresh.trial, `${where}, ${fresh.words}`, fresh.model_id ?? null);
   } catch (error) {
     refusal.value = messageOf(error);
+  }
+}
+
+/** Another plant: settings and scenario follow it, where there is a rule for them. */
+async function replacePlant(plant: Trial["plant"], name: string) {
+  try {
+    const fresh = await proposal({ on: "plant", plant });
+    adopt(fresh.trial, `${name}, ${fresh.words}`, null);
+  } catch {
+    change((trial) => {
+      trial.plant = plant;
+      trial.scenario.events = [];
+    }, name);
   }
 }
 
@@ -158,104 +238,73 @@ const shown = computed<{ name: string; result: TrialResult | null; trial: Trial 
   return { name, result: result.value, trial: draft.value };
 });
 
-function column(trace: Schemas["Trace"], role: Schemas["ColumnRole"]): number[] {
-  return trace.columns.find((known) => known.role === role)?.values ?? [];
-}
+/** Columns that are shown besides, by tag. */
+const extra = ref(new Set<string>());
+const further = computed(() => (shown.value.result ? furtherColumns(shown.value.result.trace) : []));
 
-const axes = new WeakMap<Schemas["Trace"], number[]>();
-function timesOf(trace: Schemas["Trace"]): number[] {
-  let times = axes.get(trace);
-  if (!times) {
-    times = (trace.columns[0]?.values ?? []).map((_, k) => k * trace.scan);
-    axes.set(trace, times);
-  }
-  return times;
+function toggleExtra(tag: string) {
+  const next = new Set(extra.value);
+  if (!next.delete(tag)) next.add(tag);
+  extra.value = next;
 }
 
 const panels = computed<Panel[]>(() => {
   const { name, result: main, trial } = shown.value;
   if (!main || !trial) return [];
-  const { trace } = main;
-  const times = timesOf(trace);
-  const curve = (role: Schemas["ColumnRole"], rest: Partial<Curve>): Curve => ({
-    label: name,
-    times,
-    values: column(trace, role),
-    colour: "--pv",
-    ...rest,
+  if (view.value === "balances") return balancePanels(trial, main.trace);
+  const under: Drawn[] = (isFlipped.value ? [] : overlays.value).flatMap(({ row, colour, dash }) => {
+    const other = traceOf(row.id)?.trace;
+    return other && other.columns[1]?.unit === main.trace.columns[1]?.unit
+      ? [{ name: letter(row.number), trace: other, colour, dash }]
+      : [];
   });
-  const under = (role: Schemas["ColumnRole"], stepped: boolean): Curve[] =>
-    (isFlipped.value ? [] : overlays.value).flatMap(({ row, colour, dash }) => {
-      const other = traceOf(row.id)?.trace;
-      if (!other) return [];
-      const values = column(other, role);
-      return [
-        {
-          label: letter(row.number),
-          times: timesOf(other),
-          values,
-          colour,
-          dash,
-          stepped,
-          width: 1.6,
-          faint: true,
-        },
-      ];
-    });
-  const unit = trial.plant.pv.span.unit;
-  const load = main.assessment.metrics.load_responses[0];
-  const setPoint = column(trace, "set_point").at(-1) ?? 0;
-  const bands = load
-    ? [
-        {
-          from: load.at,
-          to: Infinity,
-          low: setPoint - load.recovery_band,
-          high: setPoint + load.recovery_band,
-        },
-      ]
-    : [];
-  const end = times.at(-1) ?? 0;
-  return [
-    {
-      key: "pv",
-      title: trial.plant.pv.tag,
-      unit,
-      weight: 3.2,
-      bands: bands.map((band) => ({ ...band, to: end })),
-      curves: [
-        curve("process_variable", { width: 2.4 }),
-        ...under("process_variable", false),
-        curve("set_point", { label: "SP", colour: "--ink", dash: [5, 4], width: 1.2, stepped: true }),
-      ],
-    },
-    {
-      key: "op",
-      title: trial.plant.op.tag,
-      unit: "%",
-      weight: 1.7,
-      limits: trace.output_limits,
-      curves: [curve("output", { colour: "--op", stepped: true, width: 2 }), ...under("output", true)],
-    },
-    {
-      key: "load",
-      title: "load",
-      unit: "% OP, at the process input",
-      weight: 0.8,
-      curves: [curve("load", { label: "load", colour: "--dv", stepped: true, fillTo: 0, width: 1.4 })],
-    },
-  ];
+  const drawn: Drawn = { name, trace: main.trace, colour: "--pv", dash: [] };
+  return coursePanels(trial, drawn, main.assessment.metrics.load_responses[0], under, extra.value);
 });
 
 const marks = computed<Mark[]>(() =>
-  (shown.value.trial?.scenario.events ?? []).map((event) =>
-    event.kind === "set_point_step"
-      ? {
-          time: event.at,
-          label: `SP ${signed(event.by)} ${shown.value.trial?.plant.pv.span.unit}`,
-          colour: "--ink",
-        }
-      : { time: event.at, label: `load ${signed(event.by)} %`, colour: "--dv" },
+  shown.value.trial
+    ? courseMarks(shown.value.trial, description.value, shown.value.result?.trace ?? null, !isFlipped.value)
+    : [],
+);
+/** The whole length of the trial, even where it was stopped before its end. */
+const extent = computed<[number, number]>(() => [0, shown.value.trial?.scenario.duration ?? 1]);
+
+/** A mark of the strip was drawn to another time: whole scans, and round numbers where the trial is long. */
+function drag(key: string, to: number, settled: boolean) {
+  const index = Number(key.replace("event ", ""));
+  const trial = draft.value;
+  if (!trial) return;
+  const { duration, scan } = trial.scenario;
+  const grain = Math.max(scan, 10 ** Math.floor(Math.log10(duration / 500)));
+  const at = Number(Math.min(Math.max(Math.round(to / grain) * grain, 0), duration).toPrecision(6));
+  change((next) => {
+    const event = next.scenario.events[index];
+    if (event) event.at = at;
+  });
+  if (settled) void keep();
+}
+
+function takeSwept(changes: { pointer: string; value: number }[]) {
+  change((trial) => {
+    for (const { pointer, value } of changes) {
+      const path = pointer.split("/").slice(1);
+      const last = path.pop() as string;
+      let place = trial as unknown as Record<string, unknown>;
+      for (const name of path) {
+        place[name] ??= {};
+        place = place[name] as Record<string, unknown>;
+      }
+      place[last] = value;
+    }
+  });
+  view.value = "course";
+}
+
+const closures = computed(() =>
+  (shown.value.result?.trace.balances ?? []).map(
+    (sheet) =>
+      `${sheet.name}: ${number(sheet.at_start, 4)} → ${number(sheet.at_end, 4)} ${sheet.unit}, closes to ${number(sheet.closure, 2)} of the throughput`,
   ),
 );
 
@@ -268,7 +317,8 @@ function drawn() {
   });
 }
 
-const metrics = computed(() => metricsFor(state.detail?.pv.span.unit ?? ""));
+const pvUnit = computed(() => shown.value.trial?.plant.pv.span.unit ?? state.detail?.pv.span.unit ?? "");
+const metrics = computed(() => metricsFor(pvUnit.value));
 const columns = computed(() => [
   { key: "mark", title: "Trail", text: true },
   { key: "label", title: "changed", text: true },
@@ -294,7 +344,7 @@ useKeys({
       <StateNotice v-if="failure" kind="failed" title="No trial can be proposed" :retry="() => propose()">
         {{ failure }}
       </StateNotice>
-      <StateNotice v-else-if="!hasModel && !base" kind="empty" title="Nothing to control yet">
+      <StateNotice v-else-if="!hasModel && !hasPlant && !base" kind="empty" title="Nothing to control yet">
         A trial needs a model of the process: fit one at Model first.
       </StateNotice>
       <StateNotice
@@ -306,38 +356,124 @@ useKeys({
         {{ refusal }}
       </StateNotice>
       <StateNotice v-else-if="panels.length === 0" kind="loading" title="The loop is being simulated" />
-      <TimeStrip
-        v-else
-        :panels="panels"
-        :marks="marks"
-        :label="`Simulated loop ${state.tag}: PV with set point, OP, load`"
-        @drawn="drawn"
-      />
+      <div v-else class="flex h-full min-h-0 flex-col">
+        <div class="flex items-center gap-3 pr-3 pb-1">
+          <ViewTabs v-model="view" :views="VIEWS" label="Views of the trial" />
+          <ShowMenu
+            v-if="view === 'course' && further.length"
+            class="ml-auto"
+            :choices="
+              further.map((column) => ({ key: column.tag, title: readable(column.tag), unit: column.unit }))
+            "
+            :shown="extra"
+            @toggle="toggleExtra"
+          />
+          <ExportMenu
+            :class="view === 'course' && further.length ? '' : 'ml-auto'"
+            :trial-id="isChanged ? null : (base?.id ?? null)"
+            :panels="panels"
+            :marks="marks"
+            :title="`${state.tag}, trial ${shown.name}`"
+            @failed="refusal = $event"
+          />
+        </div>
+        <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
+        <SweepView
+          v-else-if="view === 'sweep' && draft"
+          :trial="draft"
+          :description="description"
+          :sweep="sweep"
+          :columns="result?.trace.columns ?? []"
+          @take="takeSwept"
+        />
+        <template v-else>
+          <StateNotice
+            v-if="view === 'balances' && panels.length < 2"
+            kind="empty"
+            title="No balance to show"
+          >
+            A linear process or equations of your own conserve nothing by themselves: choose a process of the
+            library.
+          </StateNotice>
+          <template v-else>
+            <p v-if="view === 'balances'" class="pb-1 pl-[62px] text-[12.5px] text-soft">
+              <span v-for="text in closures" :key="text" class="mr-5">{{ text }}</span>
+            </p>
+            <TimeStrip
+              class="min-h-0 flex-1"
+              :panels="panels"
+              :marks="marks"
+              :extent="extent"
+              :label="`Simulated loop ${state.tag}: PV with set point, OP, disturbances`"
+              @drawn="drawn"
+              @drag="drag"
+            />
+          </template>
+        </template>
+      </div>
     </template>
     <template #margin>
-      <template v-if="draft">
-        <h1 class="heading mb-2 flex items-baseline justify-between">
+      <SweepMargin
+        v-if="view === 'sweep' && draft"
+        :trial="draft"
+        :description="description"
+        :sweep="sweep"
+        :columns="result?.trace.columns ?? []"
+      />
+      <template v-else-if="draft">
+        <h1 class="heading mb-1 flex items-baseline justify-between">
           <span>
-            Candidate {{ base && !isChanged ? letter(base.number) : "draft" }}
+            Trial {{ base && !isChanged ? letter(base.number) : "draft" }}
             <span v-if="isFlipped" class="text-caution"> · showing {{ letter(pinned?.number ?? 0) }}</span>
           </span>
           <span class="text-[12.5px] font-normal text-soft">PID, ideal form, % of span</span>
         </h1>
+        <ViewTabs v-model="part" :views="PARTS" label="Parts of the trial" class="mb-2" />
         <CandidateMargin
+          v-if="part === 'candidate'"
           :trial="draft"
           :closed-loop-time-constant="closedLoopTimeConstant"
           @change="change($event)"
           @tune="tune"
           @settled="keep"
         />
+        <PlantEditor
+          v-else-if="part === 'plant'"
+          :trial="draft"
+          :description="description"
+          :resting-op="result?.trace.columns[2]?.values[0] ?? null"
+          @change="(edit, name) => change(edit, name ?? null)"
+          @replace="replacePlant"
+          @settled="keep"
+        />
+        <ScenarioEditor
+          v-else-if="part === 'scenario'"
+          :trial="draft"
+          :description="description"
+          @change="(edit, name) => change(edit, name ?? null)"
+          @settled="keep"
+        />
+        <MeasurePanel v-else-if="result" :trial="draft" :trace="result.trace" />
         <p v-if="refusal" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
           {{ refusal }}
         </p>
-        <button v-if="!isOnChosenModel" type="button" class="button mt-2" @click="renew">
-          Begin anew on the chosen model
-        </button>
-        <div v-if="shown.result" class="mt-3 grid gap-2" :class="refusal ? 'opacity-50' : ''">
-          <LoopFigures :assessment="shown.result.assessment" :pv-unit="state.detail?.pv.span.unit ?? ''" />
+        <div v-if="part === 'candidate' || part === 'plant'" class="mt-2 flex flex-wrap gap-2">
+          <button v-if="!isOnChosenModel" type="button" class="button" @click="renew('model')">
+            Begin anew on the chosen model
+          </button>
+          <button v-if="hasModel && part === 'plant'" type="button" class="button" @click="renew('model')">
+            Begin on the chosen model
+          </button>
+          <button v-if="hasPlant && part === 'plant'" type="button" class="button" @click="renew('plant')">
+            Begin on the plant behind the loop
+          </button>
+        </div>
+        <div
+          v-if="shown.result && part !== 'signal'"
+          class="mt-3 grid gap-2 border-t border-rule pt-2"
+          :class="refusal ? 'opacity-50' : ''"
+        >
+          <LoopFigures :assessment="shown.result.assessment" :pv-unit="pvUnit" />
           <VerdictNote
             v-for="verdict in shown.result.assessment.verdicts"
             :key="verdict.text"

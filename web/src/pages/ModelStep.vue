@@ -362,7 +362,7 @@ const of = (row: ModelRow, ...names: string[]) => {
         :model="model"
         :models="state.models"
         :unit="state.detail?.pv.span.unit ?? ''"
-        @control="router.push({ name: 'control' })"
+        @control="router.push({ name: 'control', query: { on: 'model' } })"
         @changed="changed"
       />
       <FitMargin

@@ -1,7 +1,8 @@
 //! A simulated loop, judged in sentences.
 
-use super::{Margins, Metrics};
-use crate::simulation::Trial;
+use super::{LoadResponse, Margins, Metrics};
+use crate::controller::ControllerSpec;
+use crate::simulation::{Trace, Trial};
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
 /// Above this maximum sensitivity a loop is usually held to be too little robust; 1.4 is a careful one
@@ -12,16 +13,23 @@ const REMARKABLE_OVERSHOOT: f64 = 10.0;
 
 /// What the margins and the metrics of a trial mean, the gravest first.
 #[must_use]
-pub fn judge(trial: &Trial, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
+pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
     if margins.is_some_and(|margins| !margins.stable) {
-        return vec![Verdict::new(
+        let mut verdicts = happenings(trace);
+        verdicts.push(Verdict::new(
             Tone::Bad,
             "Unstable: the loop oscillates ever more, held only by the limits of the output. Lower the gain or raise the \
              integral time.",
             "Nyquist criterion on the sampled loop",
-        )];
+        ));
+        return verdicts;
     }
-    let mut verdicts: Vec<Verdict> = margins.map(robustness).into_iter().collect();
+    let mut verdicts = happenings(trace);
+    if trial.candidate.controller == ControllerSpec::Manual {
+        // Nobody answers set point or load.
+        return verdicts;
+    }
+    verdicts.extend(margins.map(robustness));
     verdicts.extend(metrics.set_point_responses.iter().filter_map(|response| {
         if response.settling_time_5.is_none() {
             Some(Verdict::new(
@@ -49,8 +57,8 @@ pub fn judge(trial: &Trial, margins: Option<&Margins>, metrics: &Metrics) -> Vec
             Some(time) => Verdict::new(
                 Tone::Good,
                 format!(
-                    "A load of {} % throws the PV off by {} {}; it is back within {band} after {}.",
-                    readable(response.step),
+                    "{} throws the PV off by {} {}; it is back within {band} after {}.",
+                    moved(response),
                     readable(response.max_deviation),
                     trial.plant.pv.span.unit,
                     readable_duration(time)
@@ -59,7 +67,7 @@ pub fn judge(trial: &Trial, margins: Option<&Margins>, metrics: &Metrics) -> Vec
             ),
             None => Verdict::new(
                 Tone::Caution,
-                format!("A load of {} % is not made good within {band} by the end.", readable(response.step)),
+                format!("{} is not made good within {band} by the end.", moved(response)),
                 "recovery into a band about the set point",
             ),
         }
@@ -82,6 +90,44 @@ pub fn judge(trial: &Trial, margins: Option<&Margins>, metrics: &Metrics) -> Vec
         Tone::Good => 2,
     });
     verdicts
+}
+
+/// What stopped the trial, and what happened besides: the first time of each, and how often.
+fn happenings(trace: &Trace) -> Vec<Verdict> {
+    let mut verdicts: Vec<Verdict> = trace
+        .stopped
+        .iter()
+        .map(|stop| {
+            let text = format!("Stopped at {}: {}.", readable_duration(stop.at), stop.text);
+            Verdict::new(Tone::Bad, text, "a trial ends where its process cannot go on")
+        })
+        .collect();
+    let mut seen: Vec<(&str, f64, usize)> = Vec::new();
+    for happening in &trace.happenings {
+        match seen.iter_mut().find(|known| known.0 == happening.text) {
+            Some(known) => known.2 += 1,
+            None => seen.push((&happening.text, happening.at, 1)),
+        }
+    }
+    verdicts.extend(seen.into_iter().map(|(text, at, times)| {
+        let often = if times > 1 { format!(", {times} times in all") } else { String::new() };
+        let mut sentence = format!("{text} at {}{often}.", readable_duration(at));
+        if let Some(first) = sentence.get(..1).map(str::to_uppercase) {
+            sentence.replace_range(..1, &first);
+        }
+        Verdict::new(Tone::Caution, sentence, "a tank holds nothing below its bottom nor above its rim")
+    }));
+    verdicts
+}
+
+/// What moved and by how much.
+fn moved(response: &LoadResponse) -> String {
+    let (size, unit) = (readable(response.step), &response.unit);
+    if response.tag == "load" {
+        format!("A load of {size} {unit}")
+    } else {
+        format!("{} by {size} {unit}", response.tag.replace('_', " "))
+    }
 }
 
 fn robustness(margins: &Margins) -> Verdict {

@@ -1,8 +1,10 @@
 //! Stability margins from the frequency response of the loop, with its dead time as it is (no Padé approximation).
 
 use crate::Result;
-use crate::numerics::{bisect, peak};
-use crate::process::ProcessSpec;
+use crate::lti::StateSpace;
+use crate::numerics::{bisect, eigenvalues, peak};
+use crate::process::LinearSpec;
+use crate::simulation::Trial;
 use crate::{controller::PidSettings, units::Span};
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
@@ -34,12 +36,14 @@ pub struct Margins {
     pub max_complementary_sensitivity: Option<f64>,
 }
 
-/// The frequency response of an open loop that has no poles in the right half plane.
+/// The frequency response of an open loop.
 pub struct LoopGain<F> {
     /// `L(jω)`, ω in rad/s.
     pub response: F,
     /// Number of poles at the origin.
     pub integrators: usize,
+    /// Number of poles in the right half plane.
+    pub unstable_poles: usize,
     /// Sum of all delays in the loop, s: how fast the phase turns at high frequency.
     pub delay: f64,
     /// A frequency far below anything of interest, rad/s.
@@ -100,7 +104,8 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         let (_, max_complementary_sensitivity) = highest_peak(&curve, complementary);
         // Nyquist: with poles at the origin the curve starts a quarter turn for each from the real axis, and must come
         // back to it; every further half turn is an unstable pole of the closed loop.
-        let expected = self.integrators as f64 * PI / 2.0;
+        // Every unstable pole of the open loop is a half turn that there must be.
+        let expected = self.integrators as f64 * PI / 2.0 + self.unstable_poles as f64 * PI;
         if (turned - expected).abs() > PI / 2.0 {
             return Margins::default();
         }
@@ -162,20 +167,50 @@ fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64
 
 /// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held
 /// in between, the dead time exact.
-pub fn sampled_margins(process: &ProcessSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
+pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
+    margins_of(&process.state_space()?, pv_span, pid, scan, 0.0)
+}
+
+/// The margins of the loop of a trial, its process linearised where it rests, with the slope of the actuator's
+/// characteristic there, the lag, dead time and filter of the sensor; None in manual, and where the plant does not start
+/// at rest. What is not linear in valve and sensor (dead band, friction, resolution) is left out.
+pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
+    let Some(pid) = trial.candidate.controller.pid() else { return Ok(None) };
+    let (plant, scan) = (&trial.plant, trial.scenario.scan);
+    let Some(system) = plant.linearised()? else { return Ok(None) };
+    margins_of(&system, &plant.pv.span, pid, scan, plant.sensor.filter_memory(scan)).map(Some)
+}
+
+/// The margins of a PID loop around a system from % of OP to the PV, with a filter of this memory before the controller.
+fn margins_of(system: &StateSpace, pv_span: &Span, pid: &PidSettings, scan: f64, memory: f64) -> Result<Margins> {
     pid.validate()?;
     pv_span.validate("plant.pv.span")?;
-    let sampled = process.state_space()?.sampled_response(scan);
+    let poles = eigenvalues(system.matrices().0.clone());
+    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
+    let at_origin = |pole: &Complex64| pole.norm() <= 1e-9 * fastest.max(1e-9);
+    let process_integrators = poles.iter().filter(|pole| at_origin(pole)).count();
+    let unstable_poles = poles.iter().filter(|pole| pole.re > 0.0 && !at_origin(pole)).count();
+    let lags = poles.iter().filter(|pole| !at_origin(pole)).map(|pole| pole.norm().recip()).fold(0.0, f64::max);
+    let dead_time = system.dead_time().seconds();
+    let sampled = system.sampled_response(scan);
     let percent = 100.0 / pv_span.width();
-    let slowest = process.time_scale().max(scan).max(pid.integral_time.unwrap_or(0.0)).max(pid.derivative_time);
-    let fastest_gain = (pid.gain * percent * process.gain()).abs();
-    // Low enough that |L| is far above 1 wherever there is an integrator.
-    let lowest = (1e-4 / slowest).min(if process.integrators() > 0 { 1e-2 * fastest_gain } else { f64::INFINITY });
+    let slowest = (lags + dead_time).max(scan).max(pid.integral_time.unwrap_or(0.0)).max(pid.derivative_time);
+    let mut lowest = (1e-4 / slowest).min(0.1 * PI / scan);
+    if process_integrators > 0 {
+        // Low enough that |L| is far above 1.
+        let rate = lowest * system.response(lowest).norm() * pid.gain * percent;
+        lowest = lowest.min(1e-2 * rate);
+    }
+    let filter = |omega: f64| {
+        let z = Complex64::from_polar(1.0, omega * scan);
+        (1.0 - memory) * z / (z - memory)
+    };
     let loop_gain = LoopGain {
-        response: |omega: f64| pid.sampled_response(omega, scan) * sampled(omega) * percent,
-        integrators: process.integrators() + pid.integrators(),
-        delay: process.dead_time() + scan,
-        lowest: lowest.min(0.1 * PI / scan),
+        response: |omega: f64| pid.sampled_response(omega, scan) * sampled(omega) * percent * filter(omega),
+        integrators: process_integrators + pid.integrators(),
+        unstable_poles,
+        delay: dead_time + scan,
+        lowest,
         highest: Some(PI / scan * (1.0 - 1e-12)),
     };
     Ok(loop_gain.margins())
@@ -186,11 +221,12 @@ mod tests {
     use super::*;
     use crate::tuning::{SimcChoice, simc};
 
-    fn continuous(process: &ProcessSpec, pid: &PidSettings) -> Margins {
+    fn continuous(process: &LinearSpec, pid: &PidSettings) -> Margins {
         let system = process.state_space().unwrap();
         LoopGain {
             response: |omega| system.response(omega) * pid.response(omega),
             integrators: process.integrators() + 1,
+            unstable_poles: 0,
             delay: process.dead_time(),
             lowest: 1e-5,
             highest: None,
@@ -206,7 +242,7 @@ mod tests {
     fn simc_on_fopdt() {
         // Skogestad, J. Process Control 13 (2003), table 1 column 1: GM 3.14, PM 61.4°, Ms 1.59, Mt 1.00, delay
         // margin 2.14 θ for Kc = τ/(2Kθ), Ti = τ.
-        let process = ProcessSpec::Fopdt { gain: 2.0, time_constant: 5.0, dead_time: 3.0 };
+        let process = LinearSpec::Fopdt { gain: 2.0, time_constant: 5.0, dead_time: 3.0 };
         let margins = continuous(&process, &PidSettings::pi(5.0 / 12.0, 5.0));
         assert!(margins.stable);
         close(margins.gain_margin, PI, 1e-9); // L = exp(−θs)/(2θs): exactly π
@@ -219,7 +255,7 @@ mod tests {
     #[test]
     fn simc_on_integrating() {
         // The same table, column 2: GM 2.96, PM 46.9°, Ms 1.70, Mt 1.30, delay margin 1.59 θ.
-        let process = ProcessSpec::Integrating { gain: 0.1, dead_time: 4.0 };
+        let process = LinearSpec::Integrating { gain: 0.1, dead_time: 4.0 };
         let span = Span::new(0.0, 100.0, "%");
         let settings = simc(&process, &span, &SimcChoice { closed_loop_time_constant: None }).unwrap();
         let margins = continuous(&process, &settings.controller);
@@ -234,7 +270,7 @@ mod tests {
     #[test]
     fn proportional_gain_limit_of_a_sampled_integrator() {
         // x[k+1] = x[k] + k' h u[k] under u = −Kc x is stable for Kc k' h < 2 (exact mathematics).
-        let process = ProcessSpec::Integrating { gain: 0.5, dead_time: 0.0 };
+        let process = LinearSpec::Integrating { gain: 0.5, dead_time: 0.0 };
         let span = Span::new(0.0, 100.0, "m");
         let pid = PidSettings { integral_time: None, ..PidSettings::pi(1.0, 1.0) };
         let margins = sampled_margins(&process, &span, &pid, 0.4).unwrap();
@@ -245,7 +281,7 @@ mod tests {
 
     #[test]
     fn wrong_action_is_unstable() {
-        let process = ProcessSpec::Fopdt { gain: -1.0, time_constant: 10.0, dead_time: 2.0 };
+        let process = LinearSpec::Fopdt { gain: -1.0, time_constant: 10.0, dead_time: 2.0 };
         let span = Span::new(0.0, 100.0, "°C");
         let mut pid = PidSettings::pi(0.3, 10.0);
         assert!(!sampled_margins(&process, &span, &pid, 0.5).unwrap().stable);

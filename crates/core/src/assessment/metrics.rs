@@ -1,7 +1,7 @@
 //! Metrics of a trace: each is a function of the trace (and limits) alone.
 
 use crate::controller::OutputLimits;
-use crate::simulation::{ColumnRole, Trace};
+use crate::simulation::{Column, ColumnRole, Trace};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -10,14 +10,52 @@ use utoipa::ToSchema;
 pub struct Metrics {
     /// ∫|SP − PV| dt over the whole trace, PV units · s.
     pub integral_absolute_error: f64,
+    /// ∫(SP − PV)² dt over the whole trace, PV units² · s.
+    #[serde(default)]
+    pub integral_squared_error: f64,
+    /// ∫ t·|SP − PV| dt over the whole trace, PV units · s².
+    #[serde(default)]
+    pub integral_time_absolute_error: f64,
     /// Sum of all moves of the output (total variation), %.
     pub output_travel: f64,
+    /// How often the output turned.
+    #[serde(default)]
+    pub output_reversals: usize,
     /// Time the output spent at one of its limits, s.
     pub saturated_time: f64,
     /// The response to each set point step, in order.
     pub set_point_responses: Vec<SetPointResponse>,
     /// The response to each load step, in order.
     pub load_responses: Vec<LoadResponse>,
+    /// All load steps together; null without one.
+    #[serde(default)]
+    pub loads: Option<LoadTotals>,
+}
+
+/// How the loop rejects all load steps of a trace together.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LoadTotals {
+    /// Sum of ∫|SP − PV| dt over the responses, PV units · s.
+    pub integral_absolute_error: f64,
+    /// The largest |PV − SP| of all, PV units.
+    pub max_deviation: f64,
+    /// The longest recovery time, s; null when one of them was not made good.
+    pub recovery_time: Option<f64>,
+}
+
+impl LoadTotals {
+    fn of(responses: &[LoadResponse]) -> Option<Self> {
+        if responses.is_empty() {
+            return None;
+        }
+        Some(Self {
+            integral_absolute_error: responses.iter().map(|response| response.integral_absolute_error).sum(),
+            max_deviation: responses.iter().map(|response| response.max_deviation.abs()).fold(0.0, f64::max),
+            recovery_time: responses
+                .iter()
+                .try_fold(0.0, |longest: f64, response| Some(longest.max(response.recovery_time?))),
+        })
+    }
 }
 
 /// How the loop follows a step of the set point, until the next event.
@@ -48,8 +86,14 @@ pub struct SetPointResponse {
 pub struct LoadResponse {
     /// When the load came, s from the start of the trace.
     pub at: f64,
-    /// Size of the load, % of OP.
+    /// Size of the load, in its unit.
     pub step: f64,
+    /// What moved: `load` where the OP acts, else the name of an input.
+    #[serde(default = "load_tag")]
+    pub tag: String,
+    /// Unit of the size: % of OP, or that of the input.
+    #[serde(default = "load_unit")]
+    pub unit: String,
     /// ∫|SP − PV| dt, PV units · s.
     pub integral_absolute_error: f64,
     /// PV − SP where it was farthest from 0, PV units, with sign.
@@ -60,6 +104,14 @@ pub struct LoadResponse {
     pub recovery_band: f64,
     /// Until the PV stays within ±`recovery_band` about the set point, s; null when it does not.
     pub recovery_time: Option<f64>,
+}
+
+fn load_tag() -> String {
+    "load".to_owned()
+}
+
+fn load_unit() -> String {
+    "%".to_owned()
 }
 
 /// A stretch of the trace after one event: rows `start..=end`, where `end` may be the row of the next event.
@@ -76,19 +128,22 @@ struct Stretch<'a> {
 /// taken as a straight line and the set point as constant.
 #[must_use]
 pub fn metrics(trace: &Trace, recovery_band: f64) -> Metrics {
-    let (set_point, load) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::Load));
+    let set_point = trace.values(ColumnRole::SetPoint);
     let output = trace.values(ColumnRole::Output);
     let last = trace.len().saturating_sub(1);
-    let rest = trace.values(ColumnRole::ProcessVariable).first().copied().unwrap_or(0.0);
-    let changes = |values: &[f64], before: f64| -> Vec<(usize, f64)> {
-        let first = values.first().map(|value| (0, value - before));
-        let later = values.windows(2).enumerate().map(|(k, pair)| (k + 1, pair[1] - pair[0]));
-        first.into_iter().chain(later).filter(|change| change.1.abs() > 1e-12 * (1.0 + before.abs())).collect()
-    };
-    // A step in the very first row has no row before it to compare with; noise must not be taken for one.
-    let set_point_changes: Vec<_> = changes(set_point, set_point.first().copied().unwrap_or(rest));
-    let load_changes = changes(load, 0.0);
-    let mut starts: Vec<usize> = set_point_changes.iter().chain(&load_changes).map(|change| change.0).collect();
+    let set_point_steps = steps(set_point, set_point.first().copied().unwrap_or(0.0));
+    let loads = trace.columns.iter().filter_map(|column| {
+        let before = match column.role {
+            ColumnRole::Load => 0.0,
+            ColumnRole::Disturbance => column.values.first().copied().unwrap_or(0.0),
+            _ => return None,
+        };
+        Some(steps(&column.values, before).into_iter().map(move |(row, size)| (row, size, column)))
+    });
+    let mut load_steps: Vec<_> = loads.flatten().collect();
+    load_steps.sort_by_key(|step| step.0);
+    let mut starts: Vec<usize> =
+        set_point_steps.iter().map(|step| step.0).chain(load_steps.iter().map(|step| step.0)).collect();
     starts.sort_unstable();
     let stretch = |start: usize| {
         let end = starts.iter().copied().find(|next| *next > start).unwrap_or(last);
@@ -96,12 +151,74 @@ pub fn metrics(trace: &Trace, recovery_band: f64) -> Metrics {
     };
     let OutputLimits { low, high } = trace.output_limits;
     let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
+    let errors = ErrorIntegrals::of(trace, 0, last);
+    let load_responses: Vec<LoadResponse> =
+        load_steps.iter().map(|(k, size, column)| stretch(*k).load_response(*size, column, recovery_band)).collect();
     Metrics {
-        integral_absolute_error: integral_absolute_error(trace, 0, last),
-        output_travel: output.windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum(),
+        integral_absolute_error: errors.absolute,
+        integral_squared_error: errors.squared,
+        integral_time_absolute_error: errors.time_absolute,
+        output_travel: travel(output),
+        output_reversals: reversals(output),
         saturated_time: at_limit as f64 * trace.scan,
-        set_point_responses: set_point_changes.iter().map(|(k, step)| stretch(*k).set_point_response(*step)).collect(),
-        load_responses: load_changes.iter().map(|(k, step)| stretch(*k).load_response(*step, recovery_band)).collect(),
+        set_point_responses: set_point_steps.iter().map(|(k, size)| stretch(*k).set_point_response(*size)).collect(),
+        loads: LoadTotals::of(&load_responses),
+        load_responses,
+    }
+}
+
+/// The rows at which a signal steps, and by how much: it stood before and stands afterwards. `before` is its value before
+/// the first row. What ramps, swings or walks has no steps.
+fn steps(values: &[f64], before: f64) -> Vec<(usize, f64)> {
+    let at = |k: usize| if k == 0 { before } else { values[k - 1] };
+    let same = |a: f64, b: f64| (a - b).abs() <= 1e-12 * (1.0 + before.abs());
+    (0..values.len())
+        .filter(|k| !same(values[*k], at(*k)))
+        .filter(|k| *k < 2 || same(values[*k - 1], values[*k - 2]))
+        .filter(|k| values.get(k + 1).is_none_or(|next| same(*next, values[*k])))
+        .map(|k| (k, values[k] - at(k)))
+        .collect()
+}
+
+/// Sum of all moves.
+pub(super) fn travel(values: &[f64]) -> f64 {
+    values.windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum()
+}
+
+/// How often a signal turned.
+pub(super) fn reversals(values: &[f64]) -> usize {
+    let mut direction = 0.0;
+    let mut count = 0;
+    for pair in values.windows(2) {
+        let move_by = pair[1] - pair[0];
+        if move_by != 0.0 {
+            count += usize::from(direction * move_by < 0.0);
+            direction = move_by;
+        }
+    }
+    count
+}
+
+/// Integrals of the error between set point and PV.
+pub(super) struct ErrorIntegrals {
+    pub absolute: f64,
+    pub squared: f64,
+    pub time_absolute: f64,
+}
+
+impl ErrorIntegrals {
+    /// Between two rows; the time of the third is counted from the first row.
+    pub fn of(trace: &Trace, start: usize, end: usize) -> Self {
+        let (set_point, pv) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::ProcessVariable));
+        let mut sums = Self { absolute: integral_absolute_error(trace, start, end), squared: 0.0, time_absolute: 0.0 };
+        for k in start..end {
+            let (a, b) = (set_point[k] - pv[k], set_point[k] - pv[k + 1]);
+            // Straight from a to b.
+            sums.squared += trace.scan * (a * a + a * b + b * b) / 3.0;
+            let time = trace.scan * ((k - start) as f64 + 0.5);
+            sums.time_absolute += trace.scan * time * 0.5 * (a.abs() + b.abs());
+        }
+        sums
     }
 }
 
@@ -180,11 +297,13 @@ impl Stretch<'_> {
         }
     }
 
-    fn load_response(&self, step: f64, recovery_band: f64) -> LoadResponse {
+    fn load_response(&self, step: f64, column: &Column, recovery_band: f64) -> LoadResponse {
         let (row, _) = self.farthest(f64::abs);
         LoadResponse {
             at: self.trace.time(self.start),
             step,
+            tag: column.tag.clone(),
+            unit: column.unit.clone(),
             integral_absolute_error: integral_absolute_error(self.trace, self.start, self.end),
             max_deviation: self.deviation(row),
             max_deviation_time: self.seconds(row as f64),
@@ -197,7 +316,6 @@ impl Stretch<'_> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::simulation::Column;
 
     fn trace(
         scan: f64,
@@ -221,6 +339,7 @@ mod tests {
                 column(ColumnRole::Output, &|t| if t < 5.0 { 100.0 } else { 60.0 }),
                 column(ColumnRole::Load, &load),
             ],
+            ..Trace::default()
         }
     }
 
@@ -280,5 +399,25 @@ mod tests {
         let result = &metrics(&trace, 0.1).set_point_responses[0];
         assert_eq!((result.rise_time, result.settling_time_5, result.overshoot_time), (None, None, None));
         assert_eq!(result.overshoot, 0.0);
+    }
+
+    #[test]
+    fn several_loads_add_up_and_one_that_is_not_made_good_leaves_no_recovery_time() {
+        let response = |integral_absolute_error, max_deviation, recovery_time| LoadResponse {
+            at: 0.0,
+            step: 1.0,
+            tag: load_tag(),
+            unit: load_unit(),
+            integral_absolute_error,
+            max_deviation,
+            max_deviation_time: 1.0,
+            recovery_band: 0.1,
+            recovery_time,
+        };
+        let both = [response(3.0, -2.0, Some(5.0)), response(4.0, 1.0, Some(9.0))];
+        let totals = LoadTotals { integral_absolute_error: 7.0, max_deviation: 2.0, recovery_time: Some(9.0) };
+        assert_eq!(LoadTotals::of(&both), Some(totals));
+        assert_eq!(LoadTotals::of(&[both[0].clone(), response(1.0, 1.0, None)]).unwrap().recovery_time, None);
+        assert_eq!(LoadTotals::of(&[]), None);
     }
 }

@@ -4,11 +4,15 @@ mod inspection;
 mod judgement;
 mod margins;
 mod metrics;
+mod operation;
+mod signal;
 
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::judge;
-pub use margins::{LoopGain, Margins, sampled_margins};
-pub use metrics::{LoadResponse, Metrics, SetPointResponse, integral_absolute_error, metrics};
+pub use margins::{LoopGain, Margins, sampled_margins, trial_margins};
+pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};
+pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
+pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};
 
 use crate::Result;
 use crate::simulation::{Trace, Trial};
@@ -34,8 +38,7 @@ pub struct Assessment {
 pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
     let span = &trial.plant.pv.span;
     let metrics = metrics(trace, RECOVERY_SHARE * span.width());
-    let pid = trial.candidate.controller.pid();
-    let margins = pid.map(|pid| sampled_margins(&trial.plant.process, span, pid, trial.scenario.scan)).transpose()?;
-    let verdicts = judge(trial, margins.as_ref(), &metrics);
+    let margins = trial_margins(trial)?;
+    let verdicts = judge(trial, trace, margins.as_ref(), &metrics);
     Ok(Assessment { metrics, margins, verdicts })
 }

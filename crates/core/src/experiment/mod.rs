@@ -6,7 +6,7 @@ mod sequence;
 pub use sequence::SignalKind;
 
 use crate::identification::{ExpectedError, expected_errors};
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::series::{Channel, Record, Role, TimeAxis};
 use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trial};
 use crate::verdict::Verdict;
@@ -27,7 +27,7 @@ const SPECTRUM_POINTS: usize = 60;
 #[serde(deny_unknown_fields)]
 pub struct ExperimentSpec {
     /// The process as it is roughly known.
-    pub process: ProcessSpec,
+    pub process: LinearSpec,
     /// By how much its gain may be off, in %; widens the band of the PV.
     #[serde(default = "usual_uncertainty")]
     pub gain_uncertainty: f64,
@@ -286,10 +286,10 @@ mod tests {
 
     pub(super) fn spec(signal: SignalKind) -> ExperimentSpec {
         ExperimentSpec {
-            process: ProcessSpec::Fopdt { gain: 0.8, time_constant: 60.0, dead_time: 15.0 },
+            process: LinearSpec::Fopdt { gain: 0.8, time_constant: 60.0, dead_time: 15.0 },
             gain_uncertainty: 30.0,
             noise: 0.2,
-            operating_point: OperatingPoint { pv: 70.0, op: 45.0 },
+            operating_point: OperatingPoint::new(70.0, 45.0),
             pv_range: [64.0, 76.0],
             op_range: [20.0, 80.0],
             op_rate: None,
@@ -374,13 +374,12 @@ mod tests {
             tag: tag.into(),
             span: crate::units::Span::new(0.0, high, unit),
         };
-        let plant = Plant {
-            process: spec.process.clone(),
-            pv: signal("T.PV", 150.0, "°C"),
-            op: signal("T.OP", 100.0, "%"),
-            operating_point: OperatingPoint { pv: 70.0, op: 45.0 },
-            sensor: Default::default(),
-        };
+        let plant = Plant::plain(
+            spec.process.clone(),
+            signal("T.PV", 150.0, "°C"),
+            signal("T.OP", 100.0, "%"),
+            OperatingPoint::new(70.0, 45.0),
+        );
         let trace = plan.trial(&plant, 2.0, 1).unwrap().run().unwrap();
         let column = |role| trace.columns.iter().find(|column| column.role == role).unwrap();
         let op = &column(crate::simulation::ColumnRole::Output).values;

@@ -34,7 +34,7 @@ pub use reading::{HandReading, Marks, MethodReading, read_by_hand, suggested_mar
 pub use recursive::{
     Course, Courses, MovingHorizonOptions, RecursiveOptions, moving_horizon, noise_deviation, recursive,
 };
-pub use reduction::{Reduction, ReductionMethod, reduce};
+pub use reduction::{Reduction, ReductionMethod, nearest_to_step, reduce};
 pub use region::{Region, region};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
@@ -84,7 +84,7 @@ pub fn profile(data: &DataSet, options: &FitOptions, model: &Model, parameter: &
 
 /// What a fit to such a record would know of the parameters of `process`, for white noise of this standard deviation.
 pub(crate) fn expected_errors(
-    process: &crate::process::ProcessSpec,
+    process: &crate::process::LinearSpec,
     axis: &TimeAxis,
     op: &[f64],
     pv: &[f64],

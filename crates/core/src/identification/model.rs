@@ -2,7 +2,7 @@
 
 use super::Structure;
 use super::loss::Loss;
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::verdict::Verdict;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -237,12 +237,12 @@ impl Model {
     /// The model from the OP to the PV as a process to be simulated.
     ///
     /// Errors for polynomial and state-space models, which are reduced to a process structure first.
-    pub fn process(&self) -> Result<ProcessSpec> {
+    pub fn process(&self) -> Result<LinearSpec> {
         self.process_of(0, &self.inputs[0].tag)
     }
 
     /// The path of an input of a process model; disturbances have one of first order, or an integrator.
-    pub(super) fn process_of(&self, input: usize, tag: &str) -> Result<ProcessSpec> {
+    pub(super) fn process_of(&self, input: usize, tag: &str) -> Result<LinearSpec> {
         let own = |parameter: &&Parameter| parameter.input.as_ref().is_none_or(|of| of == tag);
         let value = |name: &str| {
             let found = self.parameters.iter().filter(own).find(|parameter| parameter.name == name);
@@ -255,25 +255,25 @@ impl Model {
         };
         let (gain, dead_time) = (value("gain")?, value("dead_time")?);
         Ok(match self.structure.of_path(input) {
-            Structure::Fopdt => ProcessSpec::Fopdt { gain, time_constant: value("time_constant")?, dead_time },
-            with @ (Structure::TwoLags | Structure::TwoLagsLead) => ProcessSpec::TwoLags {
+            Structure::Fopdt => LinearSpec::Fopdt { gain, time_constant: value("time_constant")?, dead_time },
+            with @ (Structure::TwoLags | Structure::TwoLagsLead) => LinearSpec::TwoLags {
                 gain,
                 time_constant_1: value("time_constant_1")?,
                 time_constant_2: value("time_constant_2")?,
                 lead_time_constant: if with == Structure::TwoLags { 0.0 } else { value("lead_time_constant")? },
                 dead_time,
             },
-            Structure::Underdamped => ProcessSpec::SecondOrder {
+            Structure::Underdamped => LinearSpec::SecondOrder {
                 gain,
                 time_constant: value("time_constant")?,
                 damping: value("damping")?,
                 dead_time,
             },
             Structure::IntegratingLag => {
-                ProcessSpec::IntegratingLag { gain, time_constant: value("time_constant")?, dead_time }
+                LinearSpec::IntegratingLag { gain, time_constant: value("time_constant")?, dead_time }
             }
             // Of the structures with a gain and a dead time this one is left.
-            _ => ProcessSpec::Integrating { gain, dead_time },
+            _ => LinearSpec::Integrating { gain, dead_time },
         })
     }
 

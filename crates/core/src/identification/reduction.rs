@@ -1,11 +1,11 @@
 //! From any stable linear model to one of low order with dead time.
 
 use super::data::{DataSet, Series};
-use super::model::{FitOptions, Model, Parameter, StartOfRecord};
+use super::model::{FitOptions, Model, Parameter, SignalName, StartOfRecord};
 use super::process_model;
 use super::response::StepResponse;
 use super::structure::Structure;
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::series::TimeAxis;
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result};
@@ -121,21 +121,8 @@ fn matched(model: &Model, structure: Structure) -> Result<Model> {
     let interval = transfer.interval().unwrap_or(horizon / POINTS as f64);
     let count = ((horizon / interval).ceil() as usize + 1).clamp(60, 20_000);
     let response = transfer.step(interval, count)?;
-    // A stretch at rest first, so that the level is known and nothing was under way.
-    let rest = 3;
-    let input: Vec<f64> = (0..rest + count).map(|k| if k < rest { 0.0 } else { 1.0 }).collect();
-    let output: Vec<f64> = (0..rest + count).map(|k| if k < rest { 0.0 } else { response[k - rest] }).collect();
-    if output.iter().any(|value| !value.is_finite()) {
-        return Err(Error::unfit("the step response is not finite", "check the model's poles"));
-    }
-    let axis = TimeAxis::uniform(interval, output.len())?;
-    let data = DataSet::single(
-        axis,
-        Series::new(&model.inputs[0].tag, &model.inputs[0].unit, input),
-        Series::new(&model.outputs[0].tag, &model.outputs[0].unit, output),
-    );
-    let options = FitOptions { initial_state: false, ..FitOptions::new(structure) };
-    let mut found = process_model::fit(&data, &options)?;
+    let signal = |of: &SignalName| Series::new(&of.tag, &of.unit, Vec::new());
+    let mut found = fit_to_step(&response, interval, structure, signal(&model.inputs[0]), signal(&model.outputs[0]))?;
     without_errors(&mut found);
     found.operating = model.operating.clone();
     found.operating.inputs.truncate(1);
@@ -149,6 +136,34 @@ fn matched(model: &Model, structure: Structure) -> Result<Model> {
     Ok(found)
 }
 
+/// The process of `structure` whose answer to a unit step at time 0 comes nearest to `response`, sampled every `interval`
+/// seconds from 0 on.
+pub fn nearest_to_step(response: &[f64], interval: f64, structure: Structure) -> Result<LinearSpec> {
+    let (input, output) = (Series::new("u", "", Vec::new()), Series::new("y", "", Vec::new()));
+    fit_to_step(response, interval, structure, input, output)?.process()
+}
+
+/// The fit that is used on records, of a step and its response; `input` and `output` give tag and unit.
+fn fit_to_step(
+    response: &[f64],
+    interval: f64,
+    structure: Structure,
+    mut input: Series,
+    mut output: Series,
+) -> Result<Model> {
+    if response.iter().any(|value| !value.is_finite()) {
+        return Err(Error::unfit("the step response is not finite", "check the poles"));
+    }
+    // A stretch at rest first, so that the level is known and nothing was under way; a long one where the drift of an
+    // integrating process must be told from its gain.
+    let rest = if structure.is_integrating() { response.len() } else { 3 };
+    input.values = (0..rest + response.len()).map(|k| if k < rest { 0.0 } else { 1.0 }).collect();
+    output.values = std::iter::repeat_n(0.0, rest).chain(response.iter().copied()).collect();
+    let axis = TimeAxis::uniform(interval, output.values.len())?;
+    let options = FitOptions { initial_state: false, ..FitOptions::new(structure) };
+    process_model::fit(&DataSet::single(axis, input, output), &options)
+}
+
 /// What was matched to a curve without noise has no standard errors.
 fn without_errors(model: &mut Model) {
     for parameter in &mut model.parameters {
@@ -159,7 +174,7 @@ fn without_errors(model: &mut Model) {
 
 impl Model {
     /// A model with the parameters of a process that stands where `origin` does.
-    fn of_process(origin: &Self, process: &ProcessSpec) -> Self {
+    fn of_process(origin: &Self, process: &LinearSpec) -> Self {
         let (structure, values) = Structure::of_process(process);
         let names = structure.process_parameters();
         let per = if structure.is_integrating() { "/s" } else { "" };

@@ -6,7 +6,7 @@ use super::model::Model;
 use super::structure::Structure;
 use super::{polynomial, state_space};
 use crate::numerics::{eigenvalues, roots};
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::series::TimeAxis;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
@@ -18,7 +18,7 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone)]
 pub(super) enum Transfer {
     /// A transfer function with dead time.
-    Process(ProcessSpec),
+    Process(LinearSpec),
     /// `q⁻ᵈ B / (D₁ D₂ …)`: numerator from lag `delay` on, denominators without their leading 1.
     Rational { numerator: Vec<f64>, delay: usize, denominators: Vec<Vec<f64>>, interval: f64 },
     /// `c (zI − A)⁻¹ b`.
@@ -142,7 +142,7 @@ impl Transfer {
 
     fn zeros(&self) -> Vec<Root> {
         match self {
-            Self::Process(ProcessSpec::TwoLags { lead_time_constant, .. }) if *lead_time_constant != 0.0 => {
+            Self::Process(LinearSpec::TwoLags { lead_time_constant, .. }) if *lead_time_constant != 0.0 => {
                 vec![Root::continuous(Complex64::new(-1.0 / lead_time_constant, 0.0))]
             }
             Self::Process(_) => Vec::new(),

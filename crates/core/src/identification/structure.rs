@@ -1,7 +1,7 @@
 //! The structures a model can have.
 
 use crate::lti::Dynamics;
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -235,12 +235,10 @@ impl Structure {
     }
 
     /// The structure of a process with its parameters in the order of a model.
-    pub(crate) fn of_process(process: &ProcessSpec) -> (Self, Vec<f64>) {
+    pub(crate) fn of_process(process: &LinearSpec) -> (Self, Vec<f64>) {
         match *process {
-            ProcessSpec::Fopdt { gain, time_constant, dead_time } => {
-                (Self::Fopdt, vec![gain, time_constant, dead_time])
-            }
-            ProcessSpec::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, dead_time } => {
+            LinearSpec::Fopdt { gain, time_constant, dead_time } => (Self::Fopdt, vec![gain, time_constant, dead_time]),
+            LinearSpec::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, dead_time } => {
                 if lead_time_constant == 0.0 {
                     (Self::TwoLags, vec![gain, time_constant_1, time_constant_2, dead_time])
                 } else {
@@ -248,13 +246,13 @@ impl Structure {
                     (Self::TwoLagsLead, values)
                 }
             }
-            ProcessSpec::SecondOrder { gain, time_constant, damping, dead_time } => {
+            LinearSpec::SecondOrder { gain, time_constant, damping, dead_time } => {
                 (Self::Underdamped, vec![gain, time_constant, damping, dead_time])
             }
-            ProcessSpec::IntegratingLag { gain, time_constant, dead_time } => {
+            LinearSpec::IntegratingLag { gain, time_constant, dead_time } => {
                 (Self::IntegratingLag, vec![gain, time_constant, dead_time])
             }
-            ProcessSpec::Integrating { gain, dead_time } => (Self::Integrating, vec![gain, dead_time]),
+            LinearSpec::Integrating { gain, dead_time } => (Self::Integrating, vec![gain, dead_time]),
         }
     }
 

@@ -3,7 +3,9 @@
 mod delay;
 mod low_order;
 mod state_space;
+mod zeros;
 
 pub use delay::{DeadTime, SampledDelay};
 pub use low_order::{Dynamics, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
 pub use state_space::{Propagator, StateSpace};
+pub use zeros::transmission_zeros;

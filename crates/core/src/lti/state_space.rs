@@ -5,12 +5,14 @@ use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
 
-/// `x' = A x + B u(t − θ)`, `y = C x`: one dead time for all inputs, no direct feed-through.
+/// `x' = A x + B u(t − θ)`, `y = C x`: one dead time for all inputs. The first output may feel the first input directly.
 #[derive(Debug, Clone, PartialEq)]
 pub struct StateSpace {
     a: DMatrix<f64>,
     b: DMatrix<f64>,
     c: DMatrix<f64>,
+    /// From the first input to the first output.
+    direct: f64,
     dead_time: DeadTime,
 }
 
@@ -31,7 +33,53 @@ impl StateSpace {
                 return Err(Error::invalid(name, "not finite in every place", "finite numbers"));
             }
         }
-        Ok(Self { a, b, c, dead_time })
+        Ok(Self { a, b, c, direct: 0.0, dead_time })
+    }
+
+    /// The same with a first output that feels the first input directly.
+    #[must_use]
+    pub fn with_feed_through(self, direct: f64) -> Self {
+        Self { direct, ..self }
+    }
+
+    /// The same with inputs that count `factor` times.
+    #[must_use]
+    pub fn scaled(mut self, factor: f64) -> Self {
+        self.b *= factor;
+        self.direct *= factor;
+        self
+    }
+
+    /// The same with more dead time, in s.
+    pub fn later_by(mut self, seconds: f64) -> Result<Self> {
+        self.dead_time = DeadTime::new(self.dead_time.seconds() + seconds)?;
+        Ok(self)
+    }
+
+    /// Its first output seen through a lag: `1/(τs + 1)`, or `1/(τ²s² + 2ζτs + 1)` with a damping ratio ζ.
+    pub fn behind_lag(self, time_constant: f64, damping: Option<f64>) -> Result<Self> {
+        let (n, m, more) = (self.order(), self.inputs(), if damping.is_some() { 2 } else { 1 });
+        let mut a = DMatrix::zeros(n + more, n + more);
+        a.view_mut((0, 0), (n, n)).copy_from(&self.a);
+        let rate = time_constant.recip();
+        match damping {
+            None => {
+                a.view_mut((n, 0), (1, n)).copy_from(&(self.c.row(0) * rate));
+                a[(n, n)] = -rate;
+            }
+            Some(damping) => {
+                a[(n, n + 1)] = 1.0;
+                a.view_mut((n + 1, 0), (1, n)).copy_from(&(self.c.row(0) * (rate * rate)));
+                a[(n + 1, n)] = -rate * rate;
+                a[(n + 1, n + 1)] = -2.0 * damping * rate;
+            }
+        }
+        let mut b = DMatrix::zeros(n + more, m);
+        b.view_mut((0, 0), (n, m)).copy_from(&self.b);
+        b[(n + more - 1, 0)] = self.direct * rate.powi(more as i32);
+        let mut c = DMatrix::zeros(1, n + more);
+        c[(0, n)] = 1.0;
+        Self::new(a, b, c, self.dead_time)
     }
 
     /// Number of states.
@@ -59,7 +107,7 @@ impl StateSpace {
         }
     }
 
-    /// `y = C x`, into `outputs`.
+    /// `y = C x`, without what is felt directly, into `outputs`.
     pub fn outputs(&self, x: &[f64], outputs: &mut [f64]) {
         for (i, output) in outputs.iter_mut().enumerate() {
             *output = dot(&self.c, i, x);
@@ -79,21 +127,66 @@ impl StateSpace {
         (exponential.view((0, 0), (n, n)).into_owned(), exponential.view((0, n), (n, m)).into_owned())
     }
 
-    /// `C (jωI − A)⁻¹ B exp(−jωθ)` from input 0 to output 0 at `omega` rad/s.
+    /// `(Φ, Γ, Λ)` with `x(t + h) = Φ x(t) + Γ u + Λ s` for an input that starts at `u` and rises by `s` a second.
+    ///
+    /// As [`StateSpace::discretised`], with one more block for the slope.
+    #[must_use]
+    pub fn discretised_ramp(&self, h: f64) -> (DMatrix<f64>, DMatrix<f64>, DMatrix<f64>) {
+        let (n, m) = (self.order(), self.inputs());
+        let mut block = DMatrix::zeros(n + 2 * m, n + 2 * m);
+        block.view_mut((0, 0), (n, n)).copy_from(&(&self.a * h));
+        block.view_mut((0, n), (n, m)).copy_from(&(&self.b * h));
+        for k in 0..m {
+            block[(n + k, n + m + k)] = h;
+        }
+        let exponential = block.exp();
+        let part = |column: usize, width: usize| exponential.view((0, column), (n, width)).into_owned();
+        (part(0, n), part(n, m), part(n + m, m))
+    }
+
+    /// The matrices A, B and C.
+    #[must_use]
+    pub fn matrices(&self) -> (&DMatrix<f64>, &DMatrix<f64>, &DMatrix<f64>) {
+        (&self.a, &self.b, &self.c)
+    }
+
+    /// What the first output does after a unit step of the first input at time 0, every `interval` seconds from 0 on.
+    #[must_use]
+    pub fn step_response(&self, interval: f64, points: usize) -> Vec<f64> {
+        let theta = self.dead_time.seconds();
+        let (mut propagator, mut x) = (Propagator::new(self.clone()), vec![0.0; self.order()]);
+        let mut input = vec![0.0; self.inputs()];
+        input[0] = 1.0;
+        let mut at = 0.0;
+        (0..points)
+            .map(|k| {
+                let since = k as f64 * interval - theta;
+                if since < 0.0 {
+                    return 0.0;
+                }
+                propagator.advance(&mut x, &input, since - at);
+                at = since;
+                dot(&self.c, 0, &x) + self.direct
+            })
+            .collect()
+    }
+
+    /// `(C (jωI − A)⁻¹ B + D) exp(−jωθ)` from input 0 to output 0 at `omega` rad/s.
     #[must_use]
     pub fn response(&self, omega: f64) -> Complex64 {
         let n = self.order();
         let resolvent =
             DMatrix::from_fn(n, n, |i, j| Complex64::new(-self.a[(i, j)], if i == j { omega } else { 0.0 }));
         let b = self.b.column(0).map(Complex64::from);
-        transfer(&self.c, resolvent, b) * self.dead_time.response(omega)
+        (transfer(&self.c, resolvent, b) + self.direct) * self.dead_time.response(omega)
     }
 
     /// The response of the process as a digital controller sees it: a hold of `scan` seconds at its input, a sampler at
     /// its output. Returns a function of ω in rad/s (up to `π/scan`) from input 0 to output 0.
     ///
     /// With dead time `d·h + r`: `x[k+1] = Φ(h) x[k] + Φ(h−r) Γ(r) u[k−d−1] + Γ(h−r) u[k−d]`
-    /// (Åström & Wittenmark, Computer-Controlled Systems, section 2.3).
+    /// (Åström & Wittenmark, Computer-Controlled Systems, section 2.3). What is felt directly is sampled before the new input
+    /// acts, as a controller does that measures first: `D u[k−d−1]`.
     pub fn sampled_response(&self, scan: f64) -> impl Fn(f64) -> Complex64 + use<> {
         let SampledDelay { scans, remainder } = self.dead_time.sampled(scan);
         let (phi, _) = self.discretised(scan);
@@ -104,12 +197,13 @@ impl StateSpace {
             DMatrix::zeros(self.order(), self.inputs())
         };
         let (early, late) = (gamma_early.column(0).into_owned(), gamma_late.column(0).into_owned());
-        let (n, c) = (self.order(), self.c.clone());
+        let (n, c, direct) = (self.order(), self.c.clone(), self.direct);
         move |omega| {
             let z = Complex64::from_polar(1.0, omega * scan);
             let resolvent = DMatrix::from_fn(n, n, |i, j| (if i == j { z } else { Complex64::ZERO }) - phi[(i, j)]);
             let input = late.map(Complex64::from) + early.map(Complex64::from) * z.inv();
-            transfer(&c, resolvent, input) * Complex64::from_polar(1.0, -omega * scan * scans as f64)
+            (transfer(&c, resolvent, input) + direct * z.inv())
+                * Complex64::from_polar(1.0, -omega * scan * scans as f64)
         }
     }
 }
@@ -132,8 +226,18 @@ fn dot(matrix: &DMatrix<f64>, row: usize, vector: &[f64]) -> f64 {
 #[derive(Debug, Clone)]
 pub struct Propagator {
     system: StateSpace,
-    steps: Vec<(f64, DMatrix<f64>, DMatrix<f64>)>,
+    steps: Vec<Step>,
     next: Vec<f64>,
+}
+
+/// The matrices of one duration.
+#[derive(Debug, Clone)]
+struct Step {
+    h: f64,
+    phi: DMatrix<f64>,
+    gamma: DMatrix<f64>,
+    /// The effect of the slopes; there once an input has risen or fallen over such a duration.
+    lambda: Option<DMatrix<f64>>,
 }
 
 impl Propagator {
@@ -155,21 +259,36 @@ impl Propagator {
 
     /// Replaces `x` by the state `h` seconds later under the constant, already delayed input `u`.
     pub fn advance(&mut self, x: &mut [f64], u: &[f64], h: f64) {
+        self.advance_ramp(x, u, &[], h);
+    }
+
+    /// The same under an input that starts at `u` and changes by `slope` a second; an empty `slope` is 0.
+    pub fn advance_ramp(&mut self, x: &mut [f64], u: &[f64], slope: &[f64], h: f64) {
         if h <= 0.0 {
             return;
         }
-        let known = self.steps.iter().position(|step| step.0 == h);
-        let index = known.unwrap_or_else(|| {
+        let index = self.steps.iter().position(|step| step.h == h).unwrap_or_else(|| {
             if self.steps.len() == Self::REMEMBERED {
                 self.steps.pop();
             }
             let (phi, gamma) = self.system.discretised(h);
-            self.steps.push((h, phi, gamma));
+            self.steps.push(Step { h, phi, gamma, lambda: None });
             self.steps.len() - 1
         });
-        let (_, phi, gamma) = &self.steps[index];
+        let Step { phi, gamma, lambda, .. } = &mut self.steps[index];
+        if let ([state], [input], [] | [0.0]) = (&mut *x, u, slope) {
+            // A single lag under a constant input, the commonest of all.
+            *state = phi[0] * *state + gamma[0] * input;
+            return;
+        }
         for (i, next) in self.next.iter_mut().enumerate() {
             *next = dot(phi, i, x) + dot(gamma, i, u);
+        }
+        if slope.iter().any(|value| *value != 0.0) {
+            let lambda = lambda.get_or_insert_with(|| self.system.discretised_ramp(h).2);
+            for (i, next) in self.next.iter_mut().enumerate() {
+                *next += dot(lambda, i, slope);
+            }
         }
         x.copy_from_slice(&self.next);
     }
@@ -203,6 +322,39 @@ mod tests {
             assert!((y[0] - expected).abs() < 1e-12, "t = {t}");
         }
         assert!((y[0] - 2.0).abs() < 1e-5);
+    }
+
+    #[test]
+    fn ramp_response_of_a_lag_is_analytic() {
+        // τ y' + y = s t from rest: y = s (t − τ + τ exp(−t/τ)); exact mathematics.
+        let (tau, slope) = (4.0, 1.5);
+        let one = |value| DMatrix::from_element(1, 1, value);
+        let lag = StateSpace::new(one(-1.0 / tau), one(1.0 / tau), one(1.0), DeadTime::new(0.0).unwrap()).unwrap();
+        let (mut propagator, mut x) = (Propagator::new(lag), [0.0]);
+        for k in 0..20 {
+            propagator.advance_ramp(&mut x, &[slope * 0.5 * f64::from(k)], &[slope], 0.5);
+        }
+        assert!((x[0] - slope * (10.0 - tau + tau * (-10.0 / tau).exp())).abs() < 1e-12);
+    }
+
+    #[test]
+    fn a_lead_over_a_lag_jumps_and_settles() {
+        // (3 s + 1)/(2 s + 1) = 1.5 − 0.5/(2 s + 1): the step begins at 1.5 and ends at 1 (exact mathematics).
+        let one = |value| DMatrix::from_element(1, 1, value);
+        let theta = DeadTime::new(0.5).unwrap();
+        let lead = StateSpace::new(one(-0.5), one(0.5), one(-0.5), theta).unwrap().with_feed_through(1.5);
+        let step = lead.step_response(0.25, 50);
+        assert_eq!(step[1], 0.0);
+        for (k, value) in step.iter().enumerate().skip(2) {
+            let since = 0.25 * k as f64 - 0.5;
+            assert!((value - (1.0 + 0.5 * (-since / 2.0).exp())).abs() < 1e-12, "{k}: {value}");
+        }
+        let omega = 0.7;
+        let s = Complex64::new(0.0, omega);
+        let expected = (3.0 * s + 1.0) / (2.0 * s + 1.0) * (-0.5 * s).exp();
+        assert!((lead.response(omega) - expected).norm() < 1e-12);
+        let lagged = lead.behind_lag(4.0, None).unwrap();
+        assert!((lagged.response(omega) - expected / (4.0 * s + 1.0)).norm() < 1e-12);
     }
 
     #[test]

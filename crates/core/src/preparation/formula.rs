@@ -1,8 +1,9 @@
 //! A channel computed from others. The formula is read by the library `exmex`.
 
+use crate::numerics::read_arithmetic;
 use crate::series::Record;
 use crate::{Error, Result};
-use exmex::{Express, FlatEx};
+use exmex::Express;
 
 /// Longest formula in characters.
 const LONGEST: usize = 500;
@@ -15,9 +16,8 @@ pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
         return Err(Error::invalid("formula", formula, format!("1 to {LONGEST} characters")));
     }
     let allowed = "a formula such as 2 * {TAG-1} + sqrt({TAG-2})";
-    let plain = formula.replace('−', "-");
-    let expression = FlatEx::<f64>::parse(&plain)
-        .map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
+    let expression =
+        read_arithmetic(formula).map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
     let mut channels = Vec::new();
     for name in expression.var_names() {
         // A name without braces is a tag, too, where it is one.

@@ -1,6 +1,6 @@
 //! The half rule: a process of higher order as one of first order with more dead time.
 
-use super::ProcessSpec;
+use super::LinearSpec;
 use crate::verdict::readable;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -10,12 +10,12 @@ use utoipa::ToSchema;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct HalfRule {
     /// The reduced process.
-    pub process: ProcessSpec,
+    pub process: LinearSpec,
     /// The steps with the numbers filled in; none where nothing was to be reduced.
     pub steps: Vec<String>,
 }
 
-impl ProcessSpec {
+impl LinearSpec {
     /// Skogestad's half rule (J. Process Control 13, 2003, section 2): half of the largest lag that is left out goes to
     /// the lag that is
     /// kept and half to the dead time, an inverse response goes to the dead time as a whole, and a lead is taken off a
@@ -93,7 +93,7 @@ fn with_lead(gain: f64, [slow, fast]: [f64; 2], lead: f64, dead_time: f64) -> Ha
     match left.filter(|left| *left > 0.0) {
         Some(left) => halved(gain * factor, [other.max(left), other.min(left)], dead_time, vec![step]),
         None => HalfRule {
-            process: ProcessSpec::Fopdt { gain: gain * factor, time_constant: other, dead_time },
+            process: LinearSpec::Fopdt { gain: gain * factor, time_constant: other, dead_time },
             steps: vec![step],
         },
     }
@@ -105,17 +105,17 @@ fn halved(gain: f64, [slow, fast]: [f64; 2], dead_time: f64, mut steps: Vec<Stri
         format!("{name} = {} + {}/2 = {} s", readable(value), readable(fast), readable(sum))
     };
     steps.push(format!("half rule: {}, {}", half("τ", slow, time_constant), half("θ", dead_time, longer)));
-    HalfRule { process: ProcessSpec::Fopdt { gain, time_constant, dead_time: longer }, steps }
+    HalfRule { process: LinearSpec::Fopdt { gain, time_constant, dead_time: longer }, steps }
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    fn reduced(spec: ProcessSpec) -> (f64, f64, f64) {
+    fn reduced(spec: LinearSpec) -> (f64, f64, f64) {
         match spec.half_rule().unwrap().process {
-            ProcessSpec::Fopdt { gain, time_constant, dead_time } => (gain, time_constant, dead_time),
-            ProcessSpec::Integrating { gain, dead_time } => (gain, f64::INFINITY, dead_time),
+            LinearSpec::Fopdt { gain, time_constant, dead_time } => (gain, time_constant, dead_time),
+            LinearSpec::Integrating { gain, dead_time } => (gain, f64::INFINITY, dead_time),
             other => panic!("{other:?}"),
         }
     }
@@ -123,7 +123,7 @@ mod tests {
     #[test]
     fn worked_example_of_the_paper() {
         // Example E1: 1/((s + 1)(0.2 s + 1)) becomes τ = 1.1, θ = 0.1 (Skogestad 2003, table 3; from memory).
-        let spec = ProcessSpec::TwoLags {
+        let spec = LinearSpec::TwoLags {
             gain: 1.0,
             time_constant_1: 1.0,
             time_constant_2: 0.2,
@@ -136,7 +136,7 @@ mod tests {
 
     #[test]
     fn inverse_response_goes_to_the_dead_time_and_a_lead_comes_off_a_lag() {
-        let lags = |lead| ProcessSpec::TwoLags {
+        let lags = |lead| LinearSpec::TwoLags {
             gain: 2.0,
             time_constant_1: 10.0,
             time_constant_2: 4.0,
@@ -146,8 +146,8 @@ mod tests {
         assert_eq!(reduced(lags(-1.5)), (2.0, 12.0, 6.5));
         // T3: min(4, 15) − 3 = 1 is left of the lag of 4.
         assert_eq!(reduced(lags(3.0)), (2.0, 10.5, 3.5));
-        assert_eq!(reduced(ProcessSpec::IntegratingLag { gain: 0.1, time_constant: 6.0, dead_time: 1.0 }).2, 4.0);
-        let ringing = ProcessSpec::SecondOrder { gain: 1.0, time_constant: 3.0, damping: 0.4, dead_time: 1.0 };
+        assert_eq!(reduced(LinearSpec::IntegratingLag { gain: 0.1, time_constant: 6.0, dead_time: 1.0 }).2, 4.0);
+        let ringing = LinearSpec::SecondOrder { gain: 1.0, time_constant: 3.0, damping: 0.4, dead_time: 1.0 };
         assert!(ringing.half_rule().unwrap_err().to_string().contains("under-damped (ζ = 0.4)"));
     }
 }

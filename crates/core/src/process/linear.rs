@@ -1,7 +1,6 @@
 //! Linear processes in deviations from an operating point.
 
-use super::{Process, Quantity};
-use crate::lti::{DeadTime, Dynamics, Propagator, Response, StateSpace};
+use crate::lti::{DeadTime, Dynamics, Response, StateSpace};
 use crate::series::TimeAxis;
 use crate::{Error, Result, check};
 use nalgebra::DMatrix;
@@ -12,7 +11,7 @@ use utoipa::ToSchema;
 /// A linear process with one controlled input, as identified from a record.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "structure", rename_all = "snake_case", deny_unknown_fields)]
-pub enum ProcessSpec {
+pub enum LinearSpec {
     /// First order plus dead time, `K exp(−θs) / (τs + 1)`.
     Fopdt {
         /// Gain K, in PV units per % of OP; not 0.
@@ -65,7 +64,7 @@ pub enum ProcessSpec {
     },
 }
 
-impl ProcessSpec {
+impl LinearSpec {
     /// Refuses parameters that no process has.
     pub fn validate(&self) -> Result<()> {
         match self {
@@ -88,6 +87,60 @@ impl ProcessSpec {
             return Err(Error::invalid("process.gain", gain, "other than 0"));
         }
         check::not_negative("process.dead_time", self.dead_time(), "s").map(drop)
+    }
+
+    /// Names, units and values of the parameters.
+    #[must_use]
+    pub fn parameters(&self) -> Vec<(&'static str, &'static str, f64)> {
+        let gain = ("gain", if self.integrators() > 0 { "PV unit/(% s)" } else { "PV unit/%" }, self.gain());
+        let mut all = vec![gain];
+        match *self {
+            Self::Fopdt { time_constant, .. } | Self::IntegratingLag { time_constant, .. } => {
+                all.push(("time_constant", "s", time_constant));
+            }
+            Self::TwoLags { time_constant_1, time_constant_2, lead_time_constant, .. } => all.extend([
+                ("time_constant_1", "s", time_constant_1),
+                ("time_constant_2", "s", time_constant_2),
+                ("lead_time_constant", "s", lead_time_constant),
+            ]),
+            Self::SecondOrder { time_constant, damping, .. } => {
+                all.extend([("time_constant", "s", time_constant), ("damping", "", damping)]);
+            }
+            Self::Integrating { .. } => {}
+        }
+        all.push(("dead_time", "s", self.dead_time()));
+        all
+    }
+
+    /// The same structure with other values, in the order of [`LinearSpec::parameters`].
+    #[must_use]
+    pub fn with_parameters(&self, values: &[f64]) -> Self {
+        match (self, values) {
+            (Self::Fopdt { .. }, &[gain, time_constant, dead_time]) => Self::Fopdt { gain, time_constant, dead_time },
+            (Self::IntegratingLag { .. }, &[gain, time_constant, dead_time]) => {
+                Self::IntegratingLag { gain, time_constant, dead_time }
+            }
+            (Self::TwoLags { .. }, &[gain, time_constant_1, time_constant_2, lead_time_constant, dead_time]) => {
+                Self::TwoLags { gain, time_constant_1, time_constant_2, lead_time_constant, dead_time }
+            }
+            (Self::SecondOrder { .. }, &[gain, time_constant, damping, dead_time]) => {
+                Self::SecondOrder { gain, time_constant, damping, dead_time }
+            }
+            (Self::Integrating { .. }, &[gain, dead_time]) => Self::Integrating { gain, dead_time },
+            _ => self.clone(),
+        }
+    }
+
+    /// What the structure is called.
+    #[must_use]
+    pub fn title(&self) -> &'static str {
+        match self {
+            Self::Fopdt { .. } => "First order plus dead time",
+            Self::TwoLags { .. } => "Two lags and a lead with dead time",
+            Self::SecondOrder { .. } => "Second order with dead time",
+            Self::IntegratingLag { .. } => "Integrating with lag and dead time",
+            Self::Integrating { .. } => "Integrating with dead time",
+        }
     }
 
     /// Gain: PV units per % (and second, where integrating).
@@ -196,7 +249,7 @@ impl ProcessSpec {
         usize::from(matches!(self, Self::Integrating { .. } | Self::IntegratingLag { .. }))
     }
 
-    /// The dynamics from (OP, load) in % to the deviation of the PV; both inputs act at the same place.
+    /// The dynamics from the OP in % to the deviation of the PV.
     pub fn state_space(&self) -> Result<StateSpace> {
         self.validate()?;
         // Controllable form: the last state takes the input, the output is a combination of the states.
@@ -225,74 +278,8 @@ impl ProcessSpec {
                 0.0
             }
         });
-        let input = DMatrix::from_fn(n, 2, |i, _| if i + 1 == n { 1.0 } else { 0.0 });
+        let input = DMatrix::from_fn(n, 1, |i, _| if i + 1 == n { 1.0 } else { 0.0 });
         StateSpace::new(companion, input, DMatrix::from_row_slice(1, n, &output), DeadTime::new(self.dead_time())?)
-    }
-}
-
-/// A [`ProcessSpec`] at an operating point.
-#[derive(Debug, Clone)]
-pub struct LinearProcess {
-    propagator: Propagator,
-    resting_pv: f64,
-    resting_inputs: [f64; 2],
-    states: Vec<Quantity>,
-    inputs: [Quantity; 2],
-    outputs: [Quantity; 1],
-}
-
-impl LinearProcess {
-    /// A process that rests at `resting_pv` (in `pv_unit`) when the OP is `resting_op` % and there is no load.
-    pub fn new(spec: &ProcessSpec, resting_pv: f64, resting_op: f64, pv_unit: &str) -> Result<Self> {
-        let propagator = Propagator::new(spec.state_space()?);
-        Ok(Self {
-            states: (0..propagator.system().order()).map(|_| Quantity::new("state", "")).collect(),
-            propagator,
-            resting_pv: check::finite("operating_point.pv", resting_pv)?,
-            resting_inputs: [check::finite("operating_point.op", resting_op)?, 0.0],
-            inputs: [Quantity::new("OP", "%"), Quantity::new("load", "%")],
-            outputs: [Quantity::new("PV", pv_unit)],
-        })
-    }
-
-    fn deviation(&self, u: &[f64]) -> [f64; 2] {
-        [u[0] - self.resting_inputs[0], u[1] - self.resting_inputs[1]]
-    }
-}
-
-impl Process for LinearProcess {
-    fn states(&self) -> &[Quantity] {
-        &self.states
-    }
-
-    fn inputs(&self) -> &[Quantity] {
-        &self.inputs
-    }
-
-    fn outputs(&self) -> &[Quantity] {
-        &self.outputs
-    }
-
-    fn initial_state(&self) -> Vec<f64> {
-        vec![0.0; self.states.len()]
-    }
-
-    fn derivatives(&self, x: &[f64], u: &[f64], derivatives: &mut [f64]) {
-        self.propagator.system().derivatives(x, &self.deviation(u), derivatives);
-    }
-
-    fn read(&self, x: &[f64], outputs: &mut [f64]) {
-        self.propagator.system().outputs(x, outputs);
-        outputs[0] += self.resting_pv;
-    }
-
-    fn dead_time(&self) -> DeadTime {
-        self.propagator.system().dead_time()
-    }
-
-    fn advance(&mut self, x: &mut [f64], u: &[f64], h: f64) {
-        let deviation = self.deviation(u);
-        self.propagator.advance(x, &deviation, h);
     }
 }
 
@@ -302,7 +289,7 @@ mod tests {
 
     #[test]
     fn frequency_response_of_fopdt_is_the_formula() {
-        let spec = ProcessSpec::Fopdt { gain: -2.0, time_constant: 30.0, dead_time: 7.0 };
+        let spec = LinearSpec::Fopdt { gain: -2.0, time_constant: 30.0, dead_time: 7.0 };
         let response = spec.state_space().unwrap().response(0.05);
         let s = num_complex::Complex64::new(0.0, 0.05);
         assert!((response - -2.0 * (-7.0 * s).exp() / (30.0 * s + 1.0)).norm() < 1e-14);
@@ -313,15 +300,15 @@ mod tests {
         let s = num_complex::Complex64::new(0.0, 0.05);
         let (gain, dead_time) = (1.5, 3.0);
         let common = gain * (-dead_time * s).exp();
-        let lags = ProcessSpec::TwoLags {
+        let lags = LinearSpec::TwoLags {
             gain,
             time_constant_1: 30.0,
             time_constant_2: 8.0,
             lead_time_constant: -5.0,
             dead_time,
         };
-        let second = ProcessSpec::SecondOrder { gain, time_constant: 12.0, damping: 0.3, dead_time };
-        let integrating = ProcessSpec::IntegratingLag { gain, time_constant: 7.0, dead_time };
+        let second = LinearSpec::SecondOrder { gain, time_constant: 12.0, damping: 0.3, dead_time };
+        let integrating = LinearSpec::IntegratingLag { gain, time_constant: 7.0, dead_time };
         for (spec, expected) in [
             (lags, common * (-5.0 * s + 1.0) / ((30.0 * s + 1.0) * (8.0 * s + 1.0))),
             (second, common / (144.0 * s * s + 7.2 * s + 1.0)),
@@ -333,26 +320,16 @@ mod tests {
     }
 
     #[test]
-    fn rests_at_its_operating_point() {
-        let spec = ProcessSpec::Fopdt { gain: 1.5, time_constant: 9.0, dead_time: 0.0 };
-        let process = LinearProcess::new(&spec, 76.0, 42.0, "°C").unwrap();
-        let (x, mut slope, mut y) = (process.initial_state(), [1.0], [0.0]);
-        process.derivatives(&x, &[42.0, 0.0], &mut slope);
-        process.read(&x, &mut y);
-        assert_eq!((slope[0], y[0]), (0.0, 76.0));
-    }
-
-    #[test]
     fn impossible_parameters_are_named() {
-        let refused = |spec: ProcessSpec| spec.validate().unwrap_err().to_string();
+        let refused = |spec: LinearSpec| spec.validate().unwrap_err().to_string();
         assert_eq!(
-            refused(ProcessSpec::Fopdt { gain: 1.0, time_constant: -3.0, dead_time: 0.0 }),
+            refused(LinearSpec::Fopdt { gain: 1.0, time_constant: -3.0, dead_time: 0.0 }),
             "process.time_constant is -3 s; allowed: above 0"
         );
         assert_eq!(
-            refused(ProcessSpec::Integrating { gain: 0.0, dead_time: 0.0 }),
+            refused(LinearSpec::Integrating { gain: 0.0, dead_time: 0.0 }),
             "process.gain is 0; allowed: other than 0"
         );
-        assert!(refused(ProcessSpec::Integrating { gain: 1.0, dead_time: f64::NAN }).contains("dead_time"));
+        assert!(refused(LinearSpec::Integrating { gain: 1.0, dead_time: f64::NAN }).contains("dead_time"));
     }
 }

@@ -1,9 +1,12 @@
 //! What one trial changed from another, in words: the name of a row of the trail.
 
-use super::{Event, Trial};
+use super::{Event, Plant, Trial};
 use crate::controller::{Action, ControllerSpec, PidSettings};
-use crate::process::ProcessSpec;
+use crate::process::{Description, ProcessSpec, Quantity};
 use crate::verdict::{readable, readable_duration};
+use serde::Serialize;
+use serde_json::Value;
+use std::collections::BTreeMap;
 
 impl Trial {
     /// What is different from `before`, for example `gain 1.2 → 1.5`; empty when nothing is.
@@ -11,19 +14,11 @@ impl Trial {
     pub fn difference(&self, before: &Self) -> Vec<String> {
         let mut changes = Changes::default();
         changes.controller(&before.candidate.controller, &self.candidate.controller);
-        changes.process(&before.plant.process, &self.plant.process);
-        let (old, new) = (&before.plant, &self.plant);
-        let unit = &new.pv.span.unit;
-        changes.number("noise", old.sensor.noise, new.sensor.noise, unit);
-        changes.number("start PV", old.operating_point.pv, new.operating_point.pv, unit);
-        changes.number("start OP", old.operating_point.op, new.operating_point.op, "%");
-        if old.pv != new.pv || old.op != new.op {
-            changes.list.push("tags or spans".to_owned());
-        }
+        changes.plant(&before.plant, &self.plant);
         let (old, new) = (&before.scenario, &self.scenario);
         changes.time("scan", old.scan, new.scan);
         changes.time("duration", old.duration, new.duration);
-        changes.events(&old.events, &new.events, unit);
+        changes.events(&old.events, &new.events, &self.plant.pv.span.unit);
         if old.seed != new.seed {
             changes.list.push(format!("seed {} → {}", old.seed, new.seed));
         }
@@ -81,37 +76,188 @@ impl Changes {
         }
     }
 
-    fn process(&mut self, old: &ProcessSpec, new: &ProcessSpec) {
-        if std::mem::discriminant(old) != std::mem::discriminant(new) {
-            self.list.push("another process".to_owned());
+    fn plant(&mut self, old: &Plant, new: &Plant) {
+        let unit = &new.pv.span.unit;
+        self.process(old, new);
+        self.number("start PV", old.operating_point.pv, new.operating_point.pv, unit);
+        self.number("start OP", old.operating_point.op, new.operating_point.op, "%");
+        if old.operating_point.states != new.operating_point.states {
+            self.list.push("start states".to_owned());
+        }
+        self.document("valve", &old.actuator, &new.actuator);
+        self.document("sensor", &old.sensor, &new.sensor);
+        if old.measured != new.measured {
+            self.list.push(format!("measures {}", words(new.measured.as_deref().unwrap_or("the first output"))));
+        }
+        if old.drive != new.drive {
+            self.document("drive", &old.drive, &new.drive);
+        }
+        if old.pv != new.pv || old.op != new.op {
+            self.list.push("tags or spans".to_owned());
+        }
+    }
+
+    fn process(&mut self, old: &Plant, new: &Plant) {
+        if old.process == new.process && old.inputs == new.inputs {
             return;
         }
-        self.number("process gain", old.gain(), new.gain(), "");
-        if let (ProcessSpec::Fopdt { time_constant: old, .. }, ProcessSpec::Fopdt { time_constant: new, .. }) =
-            (old, new)
-        {
-            self.time("time constant", *old, *new);
+        let (Ok(before), Ok(after)) = (old.describe(), new.describe()) else {
+            self.list.push("another process".to_owned());
+            return;
+        };
+        let same_equations = match (&old.process, &new.process) {
+            (ProcessSpec::Linear(a), ProcessSpec::Linear(b)) => std::mem::discriminant(a) == std::mem::discriminant(b),
+            _ => before.name == after.name && before.states.len() == after.states.len(),
+        };
+        if !same_equations {
+            self.list.push(format!("now {}", after.title));
+            return;
         }
-        self.time("dead time", old.dead_time(), new.dead_time());
+        let count = self.list.len();
+        let (was, is) = (parameters(&old.process, &before), parameters(&new.process, &after));
+        for (quantity, value) in &is {
+            let Some((_, old_value)) = was.iter().find(|(known, _)| known.name == quantity.name) else { continue };
+            let unit = quantity.unit.as_str();
+            let name = match (quantity.name.as_str(), unit) {
+                ("gain", _) => "process gain".to_owned(),
+                (name, _) => words(name),
+            };
+            match unit {
+                "s" => self.time(&name, *old_value, *value),
+                _ if unit.starts_with("PV unit") => self.number(&name, *old_value, *value, ""),
+                _ => self.number(&name, *old_value, *value, unit),
+            }
+        }
+        let inputs = |given: &BTreeMap<String, f64>, of: &Description| -> Vec<f64> {
+            of.inputs.iter().map(|input| given.get(&input.name).copied().unwrap_or(input.value)).collect()
+        };
+        for ((input, old), new) in
+            after.inputs.iter().zip(inputs(&old.inputs, &before)).zip(inputs(&new.inputs, &after))
+        {
+            self.number(&words(&input.name), old, new, &input.unit);
+        }
+        if self.list.len() == count {
+            self.list.push("other equations".to_owned());
+        }
+    }
+
+    /// The numbers and words that differ between two documents of one kind.
+    fn document(&mut self, what: &str, old: &impl Serialize, new: &impl Serialize) {
+        let leaves = |document: &dyn Fn() -> serde_json::Result<Value>| {
+            let mut found = BTreeMap::new();
+            collect(&document().unwrap_or_default(), "", &mut found);
+            found
+        };
+        let (old, new) = (leaves(&|| serde_json::to_value(old)), leaves(&|| serde_json::to_value(new)));
+        let shown = |value: Option<&Value>| match value {
+            Some(Value::Number(number)) => readable(number.as_f64().unwrap_or_default()),
+            Some(Value::String(text)) => words(text),
+            Some(Value::Bool(yes)) => (if *yes { "on" } else { "off" }).to_owned(),
+            _ => "none".to_owned(),
+        };
+        let mut names: Vec<&String> = old.keys().chain(new.keys()).collect();
+        names.sort();
+        names.dedup();
+        let changed: Vec<&String> = names.into_iter().filter(|name| old.get(*name) != new.get(*name)).collect();
+        if let Some(kind) = changed.iter().find(|name| name.as_str() == "kind" || name.as_str() == "shape") {
+            self.list.push(format!("{what} now {}", shown(new.get(*kind))));
+            return;
+        }
+        for name in changed {
+            let name_in_words = words(name.rsplit('/').next().unwrap_or(name));
+            // The noise of the sensor, the stroke time of the valve need not be said whose they are.
+            self.list.push(format!("{name_in_words} {} → {}", shown(old.get(name)), shown(new.get(name))));
+        }
     }
 
     fn events(&mut self, old: &[Event], new: &[Event], pv_unit: &str) {
         if old.len() != new.len() {
-            self.list.push(format!("{} → {} events", old.len(), new.len()));
+            let without = |events: &[Event], others: &[Event]| -> Vec<String> {
+                events.iter().filter(|event| !others.contains(event)).map(name_of).collect()
+            };
+            let (added, removed) = (without(new, old), without(old, new));
+            if added.len() + removed.len() > 3 {
+                self.list.push(format!("{} → {} events", old.len(), new.len()));
+            } else {
+                self.list.extend(added.into_iter().map(|name| format!("with {name}")));
+                self.list.extend(removed.into_iter().map(|name| format!("without {name}")));
+            }
             return;
         }
         for (old, new) in old.iter().zip(new) {
-            let (name, unit) = match new {
-                Event::SetPointStep { .. } => ("set point step", pv_unit),
-                Event::LoadStep { .. } => ("load step", "%"),
-                Event::OutputStep { .. } => ("output step", "%"),
-            };
+            if old == new {
+                continue;
+            }
+            let name = name_of(new);
             if std::mem::discriminant(old) != std::mem::discriminant(new) {
                 self.list.push(format!("now a {name}"));
                 continue;
             }
-            self.number(name, old.by(), new.by(), unit);
-            self.time(&format!("{name} at"), old.at(), new.at());
+            let count = self.list.len();
+            let (before, after) =
+                (serde_json::to_value(old).unwrap_or_default(), serde_json::to_value(new).unwrap_or_default());
+            let number = |document: &Value, field: &str| document.get(field).and_then(Value::as_f64);
+            for (field, part) in [("by", ""), ("to", " to")] {
+                if let (Some(old), Some(value)) = (number(&before, field), number(&after, field)) {
+                    let unit = match new {
+                        Event::SetPointStep { .. } | Event::SetPointRamp { .. } => pv_unit,
+                        Event::OutputStep { .. } => "%",
+                        _ if new.load_input() == Some(None) => "%",
+                        _ => "",
+                    };
+                    self.number(&format!("{name}{part}"), old, value, unit);
+                }
+            }
+            for field in ["at", "over", "lasts", "period", "interval"] {
+                self.optional_time(&format!("{name} {field}"), number(&before, field), number(&after, field));
+            }
+            if self.list.len() == count {
+                self.list.push(format!("another {name}"));
+            }
+        }
+    }
+}
+
+/// What an event is called.
+fn name_of(event: &Event) -> String {
+    let kind = serde_json::to_value(event).ok().and_then(|event| Some(event.get("kind")?.as_str()?.to_owned()));
+    let kind = words(&kind.unwrap_or_default());
+    match event {
+        Event::ParameterChange { parameter, .. } => format!("change of {}", words(parameter)),
+        _ => match event.load_input() {
+            Some(Some(input)) => kind.replace("load", &words(input)),
+            _ => kind,
+        },
+    }
+}
+
+fn words(name: &str) -> String {
+    name.replace('_', " ")
+}
+
+/// The parameters with their values; of a library process only those that can differ have to be given.
+fn parameters(spec: &ProcessSpec, description: &Description) -> Vec<(Quantity, f64)> {
+    let built = spec.build("").ok();
+    description
+        .parameters
+        .iter()
+        .enumerate()
+        .map(|(k, quantity)| {
+            let value = built.as_ref().and_then(|process| process.parameters().get(k).copied());
+            (quantity.clone(), value.unwrap_or(quantity.value))
+        })
+        .collect()
+}
+
+fn collect(value: &Value, path: &str, found: &mut BTreeMap<String, Value>) {
+    let under = |name: &str| if path.is_empty() { name.to_owned() } else { format!("{path}/{name}") };
+    match value {
+        Value::Object(fields) => fields.iter().for_each(|(name, value)| collect(value, &under(name), found)),
+        Value::Array(items) => {
+            items.iter().enumerate().for_each(|(k, value)| collect(value, &under(&k.to_string()), found));
+        }
+        leaf => {
+            found.insert(path.to_owned(), leaf.clone());
         }
     }
 }

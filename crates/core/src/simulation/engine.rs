@@ -1,18 +1,22 @@
-//! The engine: one scan at a time, dead time exact, nothing allocated on the way.
+//! The engine: one scan at a time, dead time exact, nothing allocated on the way while the process is not stiff.
 
-use super::trace::{Column, ColumnRole, Trace};
-use super::trial::{Event, Trial};
+use super::dynamics::{Dynamics, Told};
+use super::plant::Started;
+use super::schedule::{Schedule, Switch};
+use super::timeline::Cursor;
+use super::trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
+use super::trial::Trial;
 use crate::Result;
-use crate::controller::{Controller, Reading};
-use crate::instrument::Sensor;
+use crate::controller::{Controller, ControllerSpec, Reading};
+use crate::instrument::{Actuator, ActuatorSpec, Motion, Sensor};
 use crate::lti::SampledDelay;
-use crate::process::{LinearProcess, Process};
 use crate::units::Span;
 use std::collections::VecDeque;
 
-/// Position of the controller output and of the load among the process inputs.
-const OUTPUT: usize = 0;
-const LOAD: usize = 1;
+/// Instants nearer to each other than this share of a scan are one.
+const SLACK: f64 = 1e-9;
+/// Happenings that are told; a tank that spills at every wave need not be told of for ever.
+const MOST_TOLD: usize = 200;
 
 /// One row of the trace.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -25,195 +29,489 @@ pub struct Row {
     pub measurement: f64,
     /// Controller output in %, held until the next scan.
     pub output: f64,
-    /// Load at the process input in %.
+    /// Load where the OP acts, in %.
     pub load: f64,
+}
+
+/// How an input comes to the process.
+#[derive(Debug, Clone, Copy)]
+struct Way {
+    input: usize,
+    delay: SampledDelay,
+    dead_time: f64,
+    /// Where its timeline, and that of the load, are read.
+    cursor: Cursor,
+    load_cursor: Cursor,
+    driven: bool,
+    /// How it runs between knots, as it was last read.
+    run: Run,
+}
+
+/// A straight run of an input, with the load on it.
+#[derive(Debug, Clone, Copy, Default)]
+struct Run {
+    since: f64,
+    value: f64,
+    slope: f64,
+    /// When the next knot comes; before the first reading it has come.
+    until: Option<f64>,
+}
+
+/// What a column of the trace is filled from.
+#[derive(Debug, Clone, Copy)]
+enum Source {
+    Position,
+    DrivenInput,
+    TrueValue,
+    Output(usize),
+    Input(usize),
+    Term(usize),
 }
 
 /// A trial being run.
 ///
 /// At each scan the PV is measured, the controller sets the OP, and the process is carried to the next scan. The
-/// OP reaches the process a dead time later, in general between two scans: there, and wherever a load arrives, the
-/// integration is split, so that the input is constant over each stretch and the advance of a linear process exact.
+/// OP reaches the process a dead time later, in general between two scans: there, and wherever a load, a parameter or
+/// the actuator turns, the integration is split, so that the inputs run straight over each stretch and the advance of a
+/// linear process is exact.
 pub struct Simulation {
-    process: Box<dyn Process>,
+    dynamics: Dynamics,
     controller: Box<dyn Controller>,
+    actuator: Actuator,
     sensor: Sensor,
+    schedule: Schedule,
     pv_span: Span,
     scan: f64,
     scans: usize,
     next: usize,
-    state: Vec<f64>,
-    outputs: [f64; 1],
-    /// The inputs that act on the process now.
-    acting: [f64; 2],
-    /// OPs on their way through the dead time, the oldest first.
-    under_way: VecDeque<f64>,
-    /// Seconds into a scan at which the OP under way arrives.
-    arrival: f64,
-    set_point: f64,
-    load: f64,
-    set_point_steps: VecDeque<(usize, f64)>,
-    output_steps: VecDeque<(usize, f64)>,
+    manual: bool,
     output: f64,
-    /// Loads as the controller's side sees them, by scan, for the trace.
-    load_steps: VecDeque<(usize, f64)>,
-    /// Loads as they arrive at the process: scan, seconds into it, size.
-    load_arrivals: VecDeque<(usize, f64, f64)>,
+    next_switch: usize,
+    set_point_cursor: Cursor,
+    load_cursor: Cursor,
+    input_cursors: Vec<Cursor>,
+    parameter_cursors: Vec<Cursor>,
+    ways: Vec<Way>,
+    /// Movements of the actuator in the last scans; scan k stands at k modulo the length, a power of two.
+    motions: Vec<Motion>,
+    resting: Motion,
+    /// What the sensor saw before its dead time, the oldest first.
+    seen: VecDeque<f64>,
+    sensor_delay: SampledDelay,
+    /// Outputs and balance terms at the last scan, and all that goes into the further columns.
+    outputs: Vec<f64>,
+    scratch: Vec<f64>,
+    terms: Vec<f64>,
+    true_value: f64,
+    /// Position of the actuator at the last scan, %.
+    position: f64,
+    /// % of the drive per unit of the driven input.
+    per_unit: f64,
+    sources: Vec<Source>,
+    contents_at_start: Vec<f64>,
+    told: Vec<Told>,
+    stopped: Option<Happening>,
     template: Trace,
 }
 
 impl Simulation {
-    /// Checks the trial and brings everything to rest at the operating point.
+    /// Checks the trial and brings everything to where it starts.
     pub fn new(trial: &Trial) -> Result<Self> {
+        Self::build(trial, false)
+    }
+
+    /// The same, with the terms of the balances in the trace and their sheets at its end.
+    pub fn with_balances(trial: &Trial) -> Result<Self> {
+        Self::build(trial, true)
+    }
+
+    fn build(trial: &Trial, with_balances: bool) -> Result<Self> {
         trial.validate()?;
         let (plant, scenario) = (&trial.plant, &trial.scenario);
         let scan = scenario.scan;
-        let rest = &plant.operating_point;
-        let process: Box<dyn Process> =
-            Box::new(LinearProcess::new(&plant.process, rest.pv, rest.op, &plant.pv.span.unit)?);
-        let dead_time = process.dead_time();
-        let SampledDelay { scans: delay_scans, remainder } = dead_time.sampled(scan);
+        let started = plant.start()?;
+        let schedule = Schedule::new(scenario, &started)?;
+        let Started { op, pv, output, .. } = started;
+        let (driven, per_unit) = (started.driven.input, started.driven.rate.recip());
         let mut controller = trial.candidate.controller.build(scan)?;
-        let resting = plant.pv.span.to_percent(rest.pv);
-        controller.track(Reading { set_point: resting, measurement: resting }, rest.op);
+        let resting = plant.pv.span.to_percent(pv);
+        controller.track(Reading { set_point: resting, measurement: resting }, op);
 
-        let first_scan_at = |time: f64| (time / scan - 1e-9).ceil().max(0.0) as usize;
-        let mut events: Vec<&Event> = scenario.events.iter().collect();
-        events.sort_by(|a, b| a.at().total_cmp(&b.at()));
-        let mut set_point_steps = VecDeque::new();
-        let mut output_steps = VecDeque::new();
-        let mut load_steps = VecDeque::new();
-        let mut load_arrivals = VecDeque::new();
-        for event in events {
-            match *event {
-                Event::SetPointStep { at, by } => set_point_steps.push_back((first_scan_at(at), by)),
-                Event::OutputStep { at, by } => output_steps.push_back((first_scan_at(at), by)),
-                Event::LoadStep { at, by } => {
-                    load_steps.push_back((first_scan_at(at), by));
-                    let arrives = at + dead_time.seconds();
-                    let during = (arrives / scan + 1e-9).floor();
-                    load_arrivals.push_back((during as usize, (arrives - during * scan).max(0.0), by));
-                }
-            }
+        let description = started.process.description().clone();
+        let ways: Vec<Way> = started
+            .process
+            .ports()
+            .iter()
+            .map(|port| Way {
+                input: port.input,
+                delay: port.dead_time.sampled(scan),
+                dead_time: port.dead_time.seconds(),
+                cursor: Cursor::default(),
+                load_cursor: Cursor::default(),
+                driven: port.input == driven,
+                run: Run::default(),
+            })
+            .collect();
+        let (template, sources) = columns(trial, &description, &schedule, output, driven, with_balances);
+        let sensor_delay = crate::lti::DeadTime::new(plant.sensor.dead_time)?.sampled(scan);
+        let longest = ways.iter().map(|way| way.delay.scans).max().unwrap_or(0);
+        let position = Motion::resting(op);
+        let mut dynamics = Dynamics::new(started, &plant.actuator, &plant.sensor, with_balances)?;
+        for (input, way) in dynamics.stretch_mut().iter_mut().zip(&ways) {
+            input.driven = way.driven;
         }
-        let limits = trial.candidate.controller.output_limits();
-        let column = |tag: &str, unit: &str, role| Column {
-            tag: tag.to_owned(),
-            unit: unit.to_owned(),
-            role,
-            values: Vec::new(),
-        };
-        let (pv, op) = (&plant.pv, &plant.op);
-        let loop_tag = pv.tag.strip_suffix(".PV").unwrap_or(&pv.tag);
-        let template = Trace {
-            scan,
-            output_limits: limits,
-            columns: vec![
-                column(&format!("{loop_tag}.SP"), &pv.span.unit, ColumnRole::SetPoint),
-                column(&pv.tag, &pv.span.unit, ColumnRole::ProcessVariable),
-                column(&op.tag, "%", ColumnRole::Output),
-                column("load", "%", ColumnRole::Load),
-            ],
-        };
-        let mut under_way = VecDeque::with_capacity(delay_scans + 1);
-        under_way.resize(delay_scans, rest.op);
-        Ok(Self {
-            state: process.initial_state(),
-            process,
+        let mut contents_at_start = vec![0.0; description.balances.len()];
+        dynamics.contents(&mut contents_at_start);
+        let late = sensor_delay.scans + usize::from(sensor_delay.remainder > 0.0);
+        let mut simulation = Self {
             controller,
-            sensor: Sensor::new(&plant.sensor, &pv.tag, scenario.seed),
-            pv_span: pv.span.clone(),
+            actuator: Actuator::new(&plant.actuator, scan, op),
+            sensor: Sensor::new(
+                &plant.sensor,
+                &plant.pv.tag,
+                scenario.seed,
+                scan,
+                [plant.pv.span.low, plant.pv.span.high],
+            ),
+            pv_span: plant.pv.span.clone(),
             scan,
             scans: scenario.scans(),
             next: 0,
-            outputs: [0.0],
-            acting: [rest.op, 0.0],
-            under_way,
-            arrival: remainder,
-            set_point: rest.pv,
-            load: 0.0,
-            set_point_steps,
-            output_steps,
-            output: rest.op,
-            load_steps,
-            load_arrivals,
+            manual: trial.candidate.controller == ControllerSpec::Manual,
+            output: op,
+            next_switch: 0,
+            set_point_cursor: Cursor::default(),
+            load_cursor: Cursor::default(),
+            input_cursors: vec![Cursor::default(); schedule.inputs.len()],
+            parameter_cursors: vec![Cursor::default(); schedule.parameters.len()],
+            motions: vec![position; (longest + 2).next_power_of_two()],
+            resting: position,
+            ways,
+            seen: VecDeque::with_capacity(late + 2),
+            sensor_delay,
+            outputs: vec![0.0; description.outputs.len()],
+            scratch: vec![0.0; description.outputs.len()],
+            terms: vec![0.0; description.terms()],
+            true_value: pv,
+            position: op,
+            per_unit,
+            sources,
+            contents_at_start,
+            told: Vec::new(),
+            stopped: None,
             template,
-        })
+            schedule,
+            dynamics,
+        };
+        simulation.fill_stretch(0, 0.0);
+        let at_start = simulation.dynamics.outputs(0.0, &mut simulation.outputs);
+        simulation.seen.extend(std::iter::repeat_n(at_start, late));
+        Ok(simulation)
     }
 
-    /// One scan; None when the scenario is over.
+    /// One scan; None when the scenario is over, or the trial had to be stopped.
     pub fn step(&mut self) -> Option<Row> {
-        if self.next == self.scans {
+        if self.next == self.scans || self.stopped.is_some() {
             return None;
         }
         let scan_number = self.next;
         self.next += 1;
-        while let Some((_, by)) = self.set_point_steps.pop_front_if(|step| step.0 <= scan_number) {
-            self.set_point += by;
+        let time = scan_number as f64 * self.scan;
+        let slack = SLACK * self.scan;
+        let (set_point, ..) = self.schedule.set_point.at(&mut self.set_point_cursor, time, slack);
+        let (load, ..) = self.schedule.load.at(&mut self.load_cursor, time, slack);
+        if scan_number == 0 && self.dynamics.feeds_through() {
+            self.fill_stretch(scan_number, 0.0);
+            self.dynamics.begin(time);
         }
-        while let Some((_, by)) = self.load_steps.pop_front_if(|step| step.0 <= scan_number) {
-            self.load += by;
-        }
-        self.process.read(&self.state, &mut self.outputs);
-        let measurement = self.sensor.measure(self.outputs[0]);
+        // What is felt directly stands as the scan before left it: the controller measures first and moves then.
+        let seen = self.dynamics.outputs(time, &mut self.outputs);
+        self.true_value = self.outputs[self.dynamics.output()];
+        self.position = self.actuator.position();
+        let shown = self.delayed(seen);
+        let failure = self.schedule.sensor_failing.iter().find(|(scans, _)| scans.contains(&scan_number));
+        let measurement = self.sensor.measure(shown, failure.map(|(_, how)| *how));
         let reading = Reading {
-            set_point: self.pv_span.to_percent(self.set_point),
+            set_point: self.pv_span.to_percent(set_point),
             measurement: self.pv_span.to_percent(measurement),
         };
-        while let Some((_, by)) = self.output_steps.pop_front_if(|step| step.0 <= scan_number) {
-            self.controller.track(reading, (self.output + by).clamp(0.0, 100.0));
-            self.output = self.controller.explain().limited;
-        }
-        let output = self.controller.scan(reading);
+        let output = self.control(scan_number, reading);
         self.output = output;
-        self.carry_on(scan_number, output);
-        Some(Row {
-            time: scan_number as f64 * self.scan,
-            set_point: self.set_point,
-            measurement,
-            output,
-            load: self.load,
-        })
+        let stuck = self.schedule.sticking.iter().any(|scans| scans.contains(&scan_number));
+        let failed = self.schedule.failing.iter().any(|scans| scans.contains(&scan_number));
+        let slot = self.slot(scan_number);
+        self.actuator.travel(output, stuck, failed, &mut self.motions[slot]);
+        if !self.terms.is_empty() && self.sources.iter().any(|source| matches!(source, Source::Term(_))) {
+            self.fill_stretch(scan_number, 0.0);
+            self.dynamics.begin(time);
+            self.dynamics.balances(time, &mut self.terms);
+        }
+        if let Err(reason) = self.carry_on(scan_number) {
+            self.stopped = Some(Happening { at: time, text: reason });
+        }
+        Some(Row { time, set_point, measurement, output, load })
+    }
+
+    /// Where the movement of a scan stands; a power of two as the length makes it cheap.
+    fn slot(&self, scan_number: usize) -> usize {
+        scan_number & (self.motions.len() - 1)
+    }
+
+    /// What the sensor shows now of what it saw a dead time ago.
+    fn delayed(&mut self, seen: f64) -> f64 {
+        let SampledDelay { scans, remainder } = self.sensor_delay;
+        if remainder > 0.0 {
+            // What lies between two scans was noted on the way.
+            return self.seen.pop_front().unwrap_or(seen);
+        }
+        if scans == 0 {
+            return seen;
+        }
+        self.seen.push_back(seen);
+        self.seen.pop_front().unwrap_or(seen)
+    }
+
+    /// The output of the controller, or of the operator.
+    fn control(&mut self, scan_number: usize, reading: Reading) -> f64 {
+        while let Some((_, switch)) = self.schedule.switches.get(self.next_switch).filter(|s| s.0 <= scan_number) {
+            match switch {
+                Switch::Manual => self.manual = true,
+                Switch::Automatic => {
+                    self.manual = false;
+                    self.controller.track(reading, self.output);
+                }
+                Switch::Output(by) => self.output = (self.output + by).clamp(0.0, 100.0),
+            }
+            self.next_switch += 1;
+        }
+        if self.manual {
+            self.controller.track(reading, self.output);
+            self.output
+        } else {
+            self.controller.scan(reading)
+        }
+    }
+
+    /// How the inputs run from `now` seconds into a scan; returns when the next of them turns.
+    fn fill_stretch(&mut self, scan_number: usize, now: f64) -> f64 {
+        let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
+        let mut until = self.scan;
+        let last = self.motions.len() - 1;
+        for (way, input) in self.ways.iter_mut().zip(self.dynamics.stretch_mut()) {
+            let t = start + now - way.dead_time;
+            if way.run.until.is_none_or(|until| t + slack >= until) {
+                let (mut value, mut slope, mut until) = self.schedule.inputs[way.input].at(&mut way.cursor, t, slack);
+                if way.driven {
+                    let (load, load_slope, knot) = self.schedule.load.at(&mut way.load_cursor, t, slack);
+                    // A load on the driven input in its own unit counts as % of the drive.
+                    value = load + value * self.per_unit;
+                    slope = load_slope + slope * self.per_unit;
+                    until = until.min(knot);
+                }
+                way.run = Run { since: t, value, slope, until: Some(until) };
+            }
+            let Run { since, value, slope, until: knot } = way.run;
+            let value = if slope == 0.0 { value } else { value + slope * (t - since) };
+            until = until.min(now + (knot.unwrap_or(f64::INFINITY) - t));
+            if way.driven {
+                let SampledDelay { scans, remainder } = way.delay;
+                let early = now < remainder - slack;
+                let back = scans + usize::from(early);
+                let since = if early { self.scan - remainder + now } else { (now - remainder).max(0.0) };
+                let motion = match scan_number.checked_sub(back) {
+                    Some(of) => &self.motions[of & last],
+                    None => &self.resting,
+                };
+                let (position, position_slope, end) = motion.at(since + slack);
+                input.position = position - position_slope * slack;
+                input.position_slope = position_slope;
+                until = until.min(now + (end - since));
+                if early {
+                    until = until.min(remainder);
+                }
+            }
+            input.value = value;
+            input.slope = slope;
+        }
+        until
     }
 
     /// Carries the process through one scan, from switching instant to switching instant.
-    fn carry_on(&mut self, scan_number: usize, output: f64) {
-        self.under_way.push_back(output);
-        let arriving = self.under_way.pop_front().unwrap_or(output);
-        let (mut now, mut waiting) = (0.0, true);
+    fn carry_on(&mut self, scan_number: usize) -> std::result::Result<(), String> {
+        let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
+        let note_at = (self.sensor_delay.remainder > 0.0).then_some(self.scan - self.sensor_delay.remainder);
+        let mut now = 0.0;
         loop {
-            let load_at = self.load_arrivals.front().filter(|load| load.0 <= scan_number).map(|load| load.1);
-            let output_at = waiting.then_some(self.arrival);
-            let until = [load_at, output_at].into_iter().flatten().fold(self.scan, f64::min);
-            self.process.advance(&mut self.state, &self.acting, until - now);
+            let mut until = self.fill_stretch(scan_number, now);
+            until = until.min(self.set_parameters(start + now)? - start);
+            if let Some(note_at) = note_at.filter(|at| *at > now + slack) {
+                until = until.min(note_at);
+            }
+            if until > self.scan - slack {
+                until = self.scan;
+            }
+            self.dynamics.carry(start + now, until - now, &mut self.told)?;
+            if note_at.is_some_and(|at| (until - at).abs() <= slack) {
+                let seen = self.dynamics.outputs(start + until, &mut self.scratch);
+                self.seen.push_back(seen);
+            }
             now = until;
-            if output_at == Some(until) {
-                self.acting[OUTPUT] = arriving;
-                waiting = false;
-            } else if load_at == Some(until) {
-                self.acting[LOAD] += self.load_arrivals.pop_front().map_or(0.0, |load| load.2);
-            } else {
+            if now >= self.scan {
                 break;
             }
         }
+        self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err)
+    }
+
+    /// Gives the parameters their values at `t`, of one that moves its value half a scan later; returns when the next
+    /// turns.
+    fn set_parameters(&mut self, t: f64) -> std::result::Result<f64, String> {
+        let mut until = f64::INFINITY;
+        let slack = SLACK * self.scan;
+        for ((index, timeline), cursor) in self.schedule.parameters.iter().zip(&mut self.parameter_cursors) {
+            let (value, slope, knot) = timeline.at(cursor, t, slack);
+            until = until.min(knot);
+            let value = value + slope * 0.5 * (knot - t).min(self.scan);
+            if value != self.dynamics.process().parameters()[*index] {
+                self.dynamics.set_parameter(*index, value).map_err(|error| error.to_string())?;
+            }
+        }
+        Ok(until)
     }
 
     /// Runs to the end.
     #[must_use]
     pub fn run(mut self) -> Trace {
-        let columns = std::mem::take(&mut self.template.columns);
-        let mut trace = Trace { columns, ..self.template };
-        for column in &mut trace.columns {
+        let mut columns = std::mem::take(&mut self.template.columns);
+        for column in &mut columns {
             column.values.reserve_exact(self.scans);
         }
         while let Some(row) = self.step() {
-            let values = [row.set_point, row.measurement, row.output, row.load];
-            for (column, value) in trace.columns.iter_mut().zip(values) {
+            let (first, further) = columns.split_at_mut(4);
+            for (column, value) in first.iter_mut().zip([row.set_point, row.measurement, row.output, row.load]) {
                 column.values.push(value);
             }
+            for (column, source) in further.iter_mut().zip(&self.sources) {
+                column.values.push(match source {
+                    Source::Position => self.position,
+                    Source::DrivenInput => self.dynamics.driven_value(self.position, row.load),
+                    Source::TrueValue => self.true_value,
+                    Source::Output(k) => self.outputs[*k],
+                    Source::Input(k) => {
+                        let timeline = &self.schedule.inputs[*k];
+                        timeline.at(&mut self.input_cursors[*k], row.time, SLACK * self.scan).0
+                    }
+                    Source::Term(k) => self.terms[*k],
+                });
+            }
         }
-        trace
+        self.finished(columns)
     }
+
+    fn finished(mut self, columns: Vec<Column>) -> Trace {
+        let description = self.dynamics.process().description().clone();
+        let mut balances = Vec::new();
+        if self.sources.iter().any(|source| matches!(source, Source::Term(_))) {
+            let end = self.next as f64 * self.scan;
+            let mut now = vec![0.0; description.balances.len()];
+            self.dynamics.contents(&mut now);
+            let mut terms = std::mem::take(&mut self.terms);
+            let integrals = self.dynamics.balances(end, &mut terms).to_vec();
+            let mut from = 0;
+            for (k, balance) in description.balances.iter().enumerate() {
+                let parts = &integrals[from..from + balance.terms.len()];
+                from += balance.terms.len();
+                let signed = balance
+                    .terms
+                    .iter()
+                    .zip(parts)
+                    .map(|(term, part)| TermTotal { name: term.name.clone(), amount: term.kind.sign() * part });
+                let terms: Vec<TermTotal> = signed.collect();
+                let gained = now[k] - self.contents_at_start[k];
+                let missing = gained - terms.iter().map(|term| term.amount).sum::<f64>();
+                let throughput = 0.5 * terms.iter().map(|term| term.amount.abs()).sum::<f64>();
+                balances.push(BalanceSheet {
+                    name: balance.name.clone(),
+                    unit: balance.unit.clone(),
+                    at_start: self.contents_at_start[k],
+                    at_end: now[k],
+                    terms,
+                    missing,
+                    closure: if throughput > 0.0 { missing.abs() / throughput } else { 0.0 },
+                });
+            }
+        }
+        self.told.truncate(MOST_TOLD);
+        let happenings = self.told.into_iter().map(|told| Happening { at: told.at, text: told.text }).collect();
+        Trace { columns, happenings, stopped: self.stopped, balances, ..self.template }
+    }
+}
+
+/// The columns of the trace, the first four being those of a [`Row`], and what the others are filled from.
+fn columns(
+    trial: &Trial,
+    description: &crate::process::Description,
+    schedule: &Schedule,
+    output: usize,
+    driven: usize,
+    with_balances: bool,
+) -> (Trace, Vec<Source>) {
+    let plant = &trial.plant;
+    let column =
+        |tag: &str, unit: &str, role| Column { tag: tag.to_owned(), unit: unit.to_owned(), role, values: Vec::new() };
+    let (pv, op) = (&plant.pv, &plant.op);
+    let loop_tag = pv.tag.strip_suffix(".PV").unwrap_or(&pv.tag);
+    let mut columns = vec![
+        column(&format!("{loop_tag}.SP"), &pv.span.unit, ColumnRole::SetPoint),
+        column(&pv.tag, &pv.span.unit, ColumnRole::ProcessVariable),
+        column(&op.tag, "%", ColumnRole::Output),
+        column("load", "%", ColumnRole::Load),
+    ];
+    let mut sources = Vec::new();
+    if plant.actuator != ActuatorSpec::Direct {
+        columns.push(column("position", "%", ColumnRole::Position));
+        sources.push(Source::Position);
+    }
+    if trial.plant.process.as_linear().is_none() {
+        let input = &description.inputs[driven];
+        columns.push(column(&input.name, &input.unit, ColumnRole::DrivenInput));
+        sources.push(Source::DrivenInput);
+    }
+    let honest = crate::instrument::SensorSpec::with_noise(plant.sensor.noise);
+    if plant.sensor != honest || !schedule.sensor_failing.is_empty() {
+        columns.push(column("true value", &pv.span.unit, ColumnRole::TrueValue));
+        sources.push(Source::TrueValue);
+    }
+    for (k, input) in description.inputs.iter().enumerate() {
+        if k != driven && !schedule.inputs[k].is_constant() {
+            columns.push(column(&input.name, &input.unit, ColumnRole::Disturbance));
+            sources.push(Source::Input(k));
+        }
+    }
+    for (k, quantity) in description.outputs.iter().enumerate() {
+        if k != output {
+            columns.push(column(&quantity.name, &quantity.unit, ColumnRole::ProcessOutput));
+            sources.push(Source::Output(k));
+        }
+    }
+    if with_balances {
+        let mut k = 0;
+        for balance in &description.balances {
+            for term in &balance.terms {
+                let unit = format!("{}/s", balance.unit);
+                columns.push(column(&format!("{}: {}", balance.name, term.name), &unit, ColumnRole::BalanceTerm));
+                sources.push(Source::Term(k));
+                k += 1;
+            }
+        }
+    }
+    let template = Trace {
+        scan: trial.scenario.scan,
+        output_limits: trial.candidate.controller.output_limits(),
+        columns,
+        ..Trace::default()
+    };
+    (template, sources)
 }
 
 impl Trial {

@@ -1,12 +1,21 @@
 //! Plant, controller and scenario in, trace out: one engine for every use.
 
 mod difference;
+mod dynamics;
 mod engine;
+mod plant;
+mod scenario;
+mod schedule;
 mod standard;
+mod sweep;
+mod timeline;
 mod trace;
 mod trial;
 
 pub use engine::{Row, Simulation};
+pub use plant::{Drive, OperatingPoint, Plant, Signal, Started};
+pub use scenario::{Event, Scenario};
 pub use standard::round_down;
-pub use trace::{Column, ColumnRole, Trace};
-pub use trial::{Candidate, Event, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
+pub use sweep::{Axis, Sweep, SweepPoint};
+pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
+pub use trial::{Candidate, TRIAL_VERSION, Trial};

@@ -1,7 +1,7 @@
 //! The scenario that every loop begins with: a set point step, then a load, both seen through to the end.
 
 use super::{Event, Scenario};
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::units::Span;
 
 impl Scenario {
@@ -11,7 +11,7 @@ impl Scenario {
     /// the set point moves by about 4 % of span, the load is as large as a move of the OP by 10 %. All are round
     /// numbers.
     #[must_use]
-    pub fn standard(process: &ProcessSpec, pv_span: &Span, closed_loop_time_constant: f64) -> Self {
+    pub fn standard(process: &LinearSpec, pv_span: &Span, closed_loop_time_constant: f64) -> Self {
         let scale = process.time_scale().max(closed_loop_time_constant);
         let scan = round_down(process.time_scale() / 40.0).clamp(0.01, 60.0);
         let lag = process.time_scale() - process.dead_time();
@@ -22,8 +22,8 @@ impl Scenario {
             scan,
             seed: 1,
             events: vec![
-                Event::SetPointStep { at: lead, by: round_down(0.04 * pv_span.width()) },
-                Event::LoadStep { at: lead + settles, by: -10.0 },
+                Event::set_point(lead, round_down(0.04 * pv_span.width())),
+                Event::load(lead + settles, -10.0),
             ],
         }
     }
@@ -57,7 +57,7 @@ mod tests {
         let span = Span::new(0.0, 150.0, "°C");
         for (tau, theta, tau_c) in [(0.05, 0.01, 0.02), (95.0, 34.6, 34.6), (1.0, 600.0, 600.0), (40_000.0, 0.0, 900.0)]
         {
-            let process = ProcessSpec::Fopdt { gain: 1.0, time_constant: tau, dead_time: theta };
+            let process = LinearSpec::Fopdt { gain: 1.0, time_constant: tau, dead_time: theta };
             let scenario = Scenario::standard(&process, &span, tau_c);
             assert!(scenario.scans() > 40 && scenario.scans() < 200_000, "{scenario:?}");
             assert!(scenario.events.iter().all(|event| event.at() < scenario.duration));

@@ -16,8 +16,34 @@ pub enum ColumnRole {
     ProcessVariable,
     /// Controller output after its limits; it holds until the next scan.
     Output,
-    /// Load at the process input.
+    /// Load where the OP acts.
     Load,
+    /// What the sensor would show were it perfect.
+    TrueValue,
+    /// Position of the actuator.
+    Position,
+    /// An input that the scenario moves.
+    Disturbance,
+    /// The input that the OP drives, in its own unit.
+    DrivenInput,
+    /// Another output of the process.
+    ProcessOutput,
+    /// A term of a balance, in units per second.
+    BalanceTerm,
+}
+
+impl ColumnRole {
+    /// The role that such a column has in a record.
+    #[must_use]
+    pub fn in_a_record(self) -> Role {
+        match self {
+            Self::ProcessVariable => Role::Pv,
+            Self::Output => Role::Op,
+            Self::SetPoint => Role::Sp,
+            Self::Disturbance => Role::Dv,
+            _ => Role::Other,
+        }
+    }
 }
 
 /// One signal of a trace, a value a scan.
@@ -33,8 +59,45 @@ pub struct Column {
     pub values: Vec<f64>,
 }
 
-/// The course of a trial.
+/// Something that happened in a trial: a tank that ran dry, say.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct Happening {
+    /// When, in s.
+    pub at: f64,
+    /// What, in words.
+    pub text: String,
+}
+
+/// What a term of a balance brought or took over a whole trial.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct TermTotal {
+    /// Name of the term.
+    pub name: String,
+    /// Its integral, above 0 for what came in or was made.
+    pub amount: f64,
+}
+
+/// A balance over a whole trial: what was held at the start and at the end, and what each term brought or took.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct BalanceSheet {
+    /// What is conserved.
+    pub name: String,
+    /// Its unit.
+    pub unit: String,
+    /// What was held at the start.
+    pub at_start: f64,
+    /// What was held at the end.
+    pub at_end: f64,
+    /// What each term brought or took.
+    pub terms: Vec<TermTotal>,
+    /// What is missing: gain in contents less the sum of the terms.
+    pub missing: f64,
+    /// The same as a share of the throughput, half of the sum of all terms without their signs.
+    pub closure: f64,
+}
+
+/// The course of a trial.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Trace {
     /// Seconds between rows.
     pub scan: f64,
@@ -42,6 +105,15 @@ pub struct Trace {
     pub output_limits: OutputLimits,
     /// The signals.
     pub columns: Vec<Column>,
+    /// What happened besides, in order.
+    #[serde(default)]
+    pub happenings: Vec<Happening>,
+    /// Why the trial was stopped before its end, and when; the columns end there.
+    #[serde(default)]
+    pub stopped: Option<Happening>,
+    /// The balances of the process, where they were asked for.
+    #[serde(default)]
+    pub balances: Vec<BalanceSheet>,
 }
 
 impl Trace {
@@ -69,16 +141,25 @@ impl Trace {
         self.columns.iter().find(|column| column.role == role).map_or(&[], |column| &column.values)
     }
 
+    /// All columns as a record, to be written to a file.
+    pub fn as_table(&self) -> Result<Record> {
+        let channels = self.columns.iter().map(|column| Channel {
+            tag: column.tag.clone(),
+            role: column.role.in_a_record(),
+            unit: column.unit.clone(),
+            values: column.values.clone(),
+        });
+        Record::new(TimeAxis::uniform(self.scan, self.len())?, channels.collect())
+    }
+
     /// What a historian would have of it: PV and OP, and the SP where it moves.
     pub fn as_record(&self) -> Result<Record> {
         let moves = |values: &[f64]| values.iter().any(|value| *value != values[0]);
         let channels = self.columns.iter().filter_map(|column| {
-            let role = match column.role {
-                ColumnRole::ProcessVariable => Role::Pv,
-                ColumnRole::Output => Role::Op,
-                ColumnRole::SetPoint if moves(&column.values) => Role::Sp,
-                _ => return None,
-            };
+            let role = column.role.in_a_record();
+            if role == Role::Other || (role == Role::Sp && !moves(&column.values)) {
+                return None;
+            }
             Some(Channel { tag: column.tag.clone(), role, unit: column.unit.clone(), values: column.values.clone() })
         });
         Record::new(TimeAxis::uniform(self.scan, self.len())?, channels.collect())
@@ -93,6 +174,13 @@ impl Trace {
             .iter()
             .map(|column| Column { values: column.values.iter().step_by(every).copied().collect(), ..column.clone() })
             .collect();
-        Self { scan: self.scan * every as f64, output_limits: self.output_limits, columns }
+        Self {
+            scan: self.scan * every as f64,
+            output_limits: self.output_limits,
+            columns,
+            happenings: self.happenings.clone(),
+            stopped: self.stopped.clone(),
+            balances: self.balances.clone(),
+        }
     }
 }

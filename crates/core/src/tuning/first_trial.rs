@@ -1,9 +1,11 @@
 //! The trial that a loop begins with: a model as the process, SIMC settings, the standard scenario.
 
 use super::{SimcChoice, Tuning, simc};
+use crate::assessment::loop_channel;
 use crate::controller::ControllerSpec;
 use crate::identification::Model;
-use crate::instrument::SensorSpec;
+use crate::instrument::ActuatorSpec;
+use crate::process::LinearSpec;
 use crate::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use crate::{Error, Result};
 
@@ -25,20 +27,39 @@ pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice)
         ));
     }
     let process = model.process()?;
-    let without_dead_time = (process.dead_time() == 0.0).then(|| SHARE_WITHOUT_DEAD_TIME * process.time_scale());
-    let closed_loop_time_constant = choice.closed_loop_time_constant.or(without_dead_time);
-    let tuning = simc(&process, &pv.span, &SimcChoice { closed_loop_time_constant })?;
     let tenth = |value: f64| (10.0 * value).round() / 10.0;
+    let operating_point = OperatingPoint::new(tenth(model.operating.pv), tenth(model.operating.op));
+    tuned_for(&process, Plant::plain(process.clone(), pv.clone(), op.clone(), operating_point), choice)
+}
+
+/// A trial on a plant, tuned for the low-order process that it is or that comes nearest to it where it rests. Errors where
+/// there is none.
+pub fn first_trial_on(plant: &Plant, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
+    let plain = plant.actuator == ActuatorSpec::Direct && plant.drive.is_none() && plant.sensor.is_prompt();
+    if let (Some(process), true) = (plant.process.as_linear(), plain) {
+        return tuned_for(process, plant.clone(), choice);
+    }
+    let channel = loop_channel(plant)?;
+    let nearest = channel.nearest.ok_or_else(|| {
+        Error::unfit(
+            format!("there is no rule for this plant: {}", channel.without_nearest.unwrap_or_default()),
+            "set gain and times by hand, or choose another operating point",
+        )
+    })?;
+    tuned_for(&nearest.process, plant.clone(), choice)
+}
+
+/// A trial on `plant` with SIMC settings for `process`.
+fn tuned_for(process: &LinearSpec, plant: Plant, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
+    // What a fit leaves of no dead time at all is below what a controller feels.
+    let without_dead_time =
+        (process.dead_time() < 1e-3 * process.time_scale()).then(|| SHARE_WITHOUT_DEAD_TIME * process.time_scale());
+    let closed_loop_time_constant = choice.closed_loop_time_constant.or(without_dead_time);
+    let tuning = simc(process, &plant.pv.span, &SimcChoice { closed_loop_time_constant })?;
     let trial = Trial {
         version: TRIAL_VERSION,
-        scenario: Scenario::standard(&process, &pv.span, tuning.closed_loop_time_constant),
-        plant: Plant {
-            process,
-            pv: pv.clone(),
-            op: op.clone(),
-            operating_point: OperatingPoint { pv: tenth(model.operating.pv), op: tenth(model.operating.op) },
-            sensor: SensorSpec::default(),
-        },
+        scenario: Scenario::standard(process, &plant.pv.span, tuning.closed_loop_time_constant),
+        plant,
         candidate: Candidate { controller: ControllerSpec::Pid(tuning.to_type_in.clone()) },
     };
     Ok((trial, tuning))
@@ -48,8 +69,26 @@ pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice)
 mod tests {
     use super::*;
     use crate::identification::{DataSet, Series, fit_fopdt};
+    use crate::process::ProcessSpec;
     use crate::series::TimeAxis;
+    use crate::simulation::ColumnRole;
     use crate::units::Span;
+
+    #[test]
+    fn a_stirred_heater_gets_a_trial_that_holds_its_set_point() {
+        let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
+        let (pv, op) = (signal("T.PV", 150.0, "°C"), signal("T.OP", 100.0, "%"));
+        let heater = ProcessSpec::library("stirred_heater", &[]);
+        let plant = Plant::plain(heater, pv, op, OperatingPoint::new(60.0, 50.0));
+        let (trial, _) = first_trial_on(&plant, &SimcChoice::default()).unwrap();
+        let trace = trial.run().unwrap();
+        let last = |role| *trace.values(role).last().unwrap();
+        assert!((last(ColumnRole::ProcessVariable) - last(ColumnRole::SetPoint)).abs() < 0.1);
+        let reactor = Plant { process: ProcessSpec::library("stirred_reactor", &[]), ..plant };
+        let unstable = Plant { operating_point: OperatingPoint::new(76.85, 50.0), ..reactor };
+        let error = first_trial_on(&unstable, &SimcChoice::default()).unwrap_err().to_string();
+        assert!(error.contains("no rule for this plant"), "{error}");
+    }
 
     #[test]
     fn a_model_without_dead_time_gets_a_trial_that_runs() {

@@ -3,5 +3,5 @@
 mod first_trial;
 mod simc;
 
-pub use first_trial::first_trial;
+pub use first_trial::{first_trial, first_trial_on};
 pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};

@@ -1,7 +1,7 @@
 //! SIMC rules (Skogestad, J. Process Control 13, 2003, 291–309).
 
 use crate::controller::{Action, PidSettings};
-use crate::process::{HalfRule, ProcessSpec};
+use crate::process::{HalfRule, LinearSpec};
 use crate::units::Span;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
@@ -36,9 +36,9 @@ pub struct Tuning {
 /// First order plus dead time, equations 24 and 25: `Kc = τ / (K (τc + θ))`, `Ti = min(τ, 4 (τc + θ))`; integrating,
 /// equations 26
 /// and 27 for first order: `Kc = 1 / (k' (τc + θ))`, `Ti = 4 (τc + θ)`. `K` is in PV units per %; the gain is given
-/// in % of OP per % of `pv_span`. A process of higher order is reduced by the [half rule](ProcessSpec::half_rule)
+/// in % of OP per % of `pv_span`. A process of higher order is reduced by the [half rule](LinearSpec::half_rule)
 /// first.
-pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Result<Tuning> {
+pub fn simc(process: &LinearSpec, pv_span: &Span, choice: &SimcChoice) -> Result<Tuning> {
     pv_span.validate("pv.span")?;
     let HalfRule { process, steps } = &process.half_rule()?;
     let theta = process.dead_time();
@@ -56,7 +56,7 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
     let unit = &pv_span.unit;
     let reach = 4.0 * (tau_c + theta);
     let (gain_in_units, integral_time, derivation) = match process {
-        ProcessSpec::Fopdt { gain, time_constant, .. } => (
+        LinearSpec::Fopdt { gain, time_constant, .. } => (
             time_constant / (gain * (tau_c + theta)),
             time_constant.min(reach),
             vec![
@@ -65,7 +65,7 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
                 format!("Ti = min(τ, 4 (τc + θ)) = min({time_constant:.4}, {reach:.4}) s"),
             ],
         ),
-        ProcessSpec::Integrating { gain, .. } => (
+        LinearSpec::Integrating { gain, .. } => (
             1.0 / (gain * (tau_c + theta)),
             reach,
             vec![
@@ -100,12 +100,12 @@ pub fn simc(process: &ProcessSpec, pv_span: &Span, choice: &SimcChoice) -> Resul
 ///
 /// Gain and integral time may differ by the rounding of [`PidSettings::rounded`].
 #[must_use]
-pub fn simc_choice_of(process: &ProcessSpec, pv_span: &Span, settings: &PidSettings) -> Option<f64> {
+pub fn simc_choice_of(process: &LinearSpec, pv_span: &Span, settings: &PidSettings) -> Option<f64> {
     let gain_in_units = settings.gain * 100.0 / pv_span.width();
     let process = &process.half_rule().ok()?.process;
     let reach = match process {
-        ProcessSpec::Fopdt { gain, time_constant, .. } => time_constant / (gain.abs() * gain_in_units),
-        ProcessSpec::Integrating { gain, .. } => 1.0 / (gain.abs() * gain_in_units),
+        LinearSpec::Fopdt { gain, time_constant, .. } => time_constant / (gain.abs() * gain_in_units),
+        LinearSpec::Integrating { gain, .. } => 1.0 / (gain.abs() * gain_in_units),
         _ => return None,
     };
     let time_constant = reach - process.dead_time();
@@ -122,7 +122,7 @@ pub fn simc_choice_of(process: &ProcessSpec, pv_span: &Span, settings: &PidSetti
 mod tests {
     use super::*;
 
-    fn pi(process: &ProcessSpec, span: &Span, tau_c: Option<f64>) -> PidSettings {
+    fn pi(process: &LinearSpec, span: &Span, tau_c: Option<f64>) -> PidSettings {
         simc(process, span, &SimcChoice { closed_loop_time_constant: tau_c }).unwrap().controller
     }
 
@@ -131,14 +131,14 @@ mod tests {
         // Skogestad 2003, example E1 by the half rule: k = 1, τ1 = 1.1, θ = 0.15 reduced from 1/((s+1)(0.2s+1)), here
         // with θ = 0.1, τ = 1.1, τc = θ: Kc = 1.1/0.2 = 5.5, Ti = min(1.1, 0.8) = 0.8 (table 3, row E1, from memory;
         // the arithmetic is the rule's own).
-        let process = ProcessSpec::Fopdt { gain: 1.0, time_constant: 1.1, dead_time: 0.1 };
+        let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 1.1, dead_time: 0.1 };
         let settings = pi(&process, &Span::new(0.0, 100.0, "1"), None);
         assert!((settings.gain - 5.5).abs() < 1e-12 && (settings.integral_time.unwrap() - 0.8).abs() < 1e-12);
     }
 
     #[test]
     fn gain_is_in_percent_of_span_and_the_sign_in_the_action() {
-        let process = ProcessSpec::Fopdt { gain: -1.5, time_constant: 60.0, dead_time: 20.0 };
+        let process = LinearSpec::Fopdt { gain: -1.5, time_constant: 60.0, dead_time: 20.0 };
         let settings = pi(&process, &Span::new(0.0, 150.0, "°C"), Some(40.0));
         assert!((settings.gain - 60.0 / (1.5 * 60.0) * 1.5).abs() < 1e-12);
         assert_eq!((settings.integral_time, settings.action), (Some(60.0), Action::Direct));
@@ -148,8 +148,8 @@ mod tests {
     fn the_choice_is_known_again_from_the_settings() {
         let span = Span::new(0.0, 150.0, "°C");
         let processes = [
-            ProcessSpec::Fopdt { gain: -0.85, time_constant: 96.15, dead_time: 33.98 },
-            ProcessSpec::Integrating { gain: 0.004, dead_time: 12.0 },
+            LinearSpec::Fopdt { gain: -0.85, time_constant: 96.15, dead_time: 33.98 },
+            LinearSpec::Integrating { gain: 0.004, dead_time: 12.0 },
         ];
         for process in processes {
             let tuning = simc(&process, &span, &SimcChoice { closed_loop_time_constant: Some(27.0) }).unwrap();
@@ -163,7 +163,7 @@ mod tests {
 
     #[test]
     fn without_dead_time_the_choice_must_be_made() {
-        let process = ProcessSpec::Fopdt { gain: 1.0, time_constant: 10.0, dead_time: 0.0 };
+        let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 10.0, dead_time: 0.0 };
         let span = Span::new(0.0, 100.0, "°C");
         let refused =
             |tau_c| simc(&process, &span, &SimcChoice { closed_loop_time_constant: tau_c }).unwrap_err().to_string();

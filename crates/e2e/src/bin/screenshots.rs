@@ -50,6 +50,31 @@ async fn main() -> Result<()> {
     page.shows("Max. sensitivity").await?;
     save("control").await?;
 
+    page.go(&application.address("/loops/TIC-310/control")).await?;
+    page.drawn().await?;
+    page.click("Plant").await?;
+    page.click("Actuator").await?;
+    page.script("const margin = document.querySelector('aside'); margin.scrollTop = margin.scrollHeight / 2.4").await?;
+    page.drawn().await?;
+    save("plant").await?;
+    page.click("Scenario").await?;
+    for (name, tab, text) in [("balances", "Balances", "closes to"), ("operating", "Operating point", "nearest FOPDT")]
+    {
+        page.click(tab).await?;
+        page.shows(text).await?;
+        page.drawn().await?;
+        save(name).await?;
+    }
+    page.click("Sweep").await?;
+    page.select("Second swept number", "/candidate/controller/integral_time").await?;
+    page.enter("Values", "15").await?;
+    page.click("Run 225 trials").await?;
+    page.shows("225 trials in").await?;
+    page.drawn().await?;
+    save("sweep").await?;
+    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.drawn().await?;
+
     // A gain far too high: the output runs into its limits.
     page.enter("Gain", "30").await?;
     page.shows("Unstable").await?;
@@ -71,6 +96,9 @@ async fn main() -> Result<()> {
         page.click("Apply").await?;
         page.shows(if kind == "outliers" { "replaced." } else { "forth and back." }).await?;
     }
+    // Afresh, so that the curve is the prepared one.
+    page.go(&application.address("/loops/TIC-204/measure?view=prepare")).await?;
+    page.shows("forth and back.").await?;
     page.drawn().await?;
     save("prepare").await?;
 

@@ -7,4 +7,4 @@ mod dialect;
 mod write;
 
 pub use dialect::Dialect;
-pub use write::{write_record, write_trace};
+pub use write::write_record;

@@ -1,19 +1,12 @@
-//! Traces and records as delimited text.
+//! Records as delimited text.
 
 use crate::Result;
 use crate::table::header;
 use antistasis_core::series::Record;
-use antistasis_core::simulation::Trace;
 use std::io::Write;
 
-/// Writes a trace with a header `time [s],TAG [unit],…`, numbers so that they read back as the same bits.
-pub fn write_trace(trace: &Trace, target: impl Write) -> Result<()> {
-    let headers = trace.columns.iter().map(|column| format!("{} [{}]", column.tag, column.unit));
-    let columns: Vec<&[f64]> = trace.columns.iter().map(|column| column.values.as_slice()).collect();
-    write_columns(headers, trace.len(), |k| trace.time(k), &columns, b',', target)
-}
-
-/// Writes a record the same way, its times from `start` seconds on; missing samples are empty.
+/// Writes a record with a header `time [s],TAG [unit],…`, its times from `start` seconds on, numbers so that they read back
+/// as the same bits; missing samples are empty.
 pub fn write_record(record: &Record, start: f64, delimiter: u8, target: impl Write) -> Result<()> {
     let headers = record.channels.iter().map(|channel| header(&channel.tag, &channel.unit));
     let columns: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();

@@ -1,6 +1,6 @@
 //! Files into records, in the background.
 
-use crate::imports::{Import, Outcome};
+use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
 use crate::state::{AppState, compute};
 use antistasis_exchange::{Mapping, read};
@@ -34,18 +34,6 @@ struct ImportRequest {
     mapping: Mapping,
 }
 
-/// How an import stands.
-#[derive(Debug, Clone, Copy, Serialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-enum Stage {
-    /// Under way.
-    Running,
-    /// The record is there.
-    Done,
-    /// Something is wrong, or it was cancelled: nothing was stored.
-    Failed,
-}
-
 /// An import.
 #[derive(Debug, Serialize, ToSchema)]
 struct ImportState {
@@ -62,12 +50,9 @@ struct ImportState {
 }
 
 impl ImportState {
-    fn of(id: Uuid, import: &Import) -> Self {
-        let (stage, record, problem) = match import.outcome() {
-            None => (Stage::Running, None, None),
-            Some(Outcome::Done(record)) => (Stage::Done, Some(*record), None),
-            Some(Outcome::Failed(problem)) => (Stage::Failed, None, Some(problem)),
-        };
+    fn of(id: Uuid, import: &Job<RecordInfo>) -> Self {
+        let (stage, record, problem) = import.standing();
+        let record = record.map(|record| RecordInfo::clone(&record));
         Self { id, stage, share: import.share(), record, problem }
     }
 }
@@ -91,17 +76,14 @@ async fn start_import(
     let job = Arc::clone(&import);
     tokio::spawn(async move {
         let carried_out = carry_out(&state, &job, found.id, &name, upload.name, upload.path, request.mapping).await;
-        job.finish(match carried_out {
-            Ok(record) => Outcome::Done(Box::new(record)),
-            Err(problem) => Outcome::Failed(problem),
-        });
+        job.finish(carried_out);
     });
     Ok((StatusCode::ACCEPTED, Json(ImportState::of(id, &import))))
 }
 
 async fn carry_out(
     state: &AppState,
-    job: &Arc<Import>,
+    job: &Arc<Job<RecordInfo>>,
     loop_id: Uuid,
     name: &str,
     origin: String,
@@ -111,7 +93,7 @@ async fn carry_out(
     let reading = Arc::clone(job);
     let imported = compute(move || read(&path, &mapping, &mut |share| reading.advance(READING * share))).await??;
     if !job.advance(READING) {
-        return Err(Problem::cancelled());
+        return Err(Problem::cancelled("The import was cancelled; nothing was stored."));
     }
     let new = NewRecord {
         name,
@@ -123,13 +105,13 @@ async fn carry_out(
     let id = tokio::select! {
         id = state.store.add_record(loop_id, new) => id?,
         // Dropping the query rolls its transaction back.
-        () = cancelled(job) => return Err(Problem::cancelled()),
+        () = cancelled(job) => return Err(Problem::cancelled("The import was cancelled; nothing was stored.")),
     };
     job.advance(1.0);
     Ok(state.store.record_info(id).await?)
 }
 
-async fn cancelled(job: &Import) {
+async fn cancelled(job: &Job<RecordInfo>) {
     while !job.is_cancelled() {
         tokio::time::sleep(std::time::Duration::from_millis(50)).await;
     }

@@ -5,8 +5,11 @@ mod experiments;
 mod imports;
 mod loops;
 mod models;
+mod plants;
 mod preparation;
 mod records;
+mod saved;
+mod sweeps;
 mod trials;
 
 use crate::problem::Problem;
@@ -39,7 +42,10 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(experiments::router())
         .merge(models::router())
         .merge(analyses::router())
+        .merge(plants::router())
         .merge(trials::router())
+        .merge(sweeps::router())
+        .merge(saved::router())
 }
 
 /// The OpenAPI document of the API.

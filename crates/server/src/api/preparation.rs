@@ -1,16 +1,16 @@
 //! What is laid over a record, what is to be thought of it, and the way out into a file.
 
+use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Inspection, Spans, inspect};
 use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};
 use antistasis_core::preparation::{Prepared, Step};
-use antistasis_exchange::{Format, write};
+use antistasis_exchange::Format;
 use antistasis_store::LoopDetail;
 use axum::Json;
 use axum::extract::State;
-use axum::http::header;
-use axum::response::{IntoResponse, Response};
+use axum::response::Response;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -155,14 +155,6 @@ async fn record_file(
     let info = state.store.record_info(id).await?;
     let steps = if form.prepared { info.preparation } else { Vec::new() };
     let prepared = state.prepared(id, &steps).await?;
-    let bytes = compute(move || {
-        let mut bytes = Vec::new();
-        write(&prepared.record, prepared.start, format, &mut bytes).map(|()| bytes)
-    })
-    .await??;
-    let plain: String =
-        info.name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect();
-    let disposition = format!("attachment; filename=\"{plain}.{}\"", format.ending());
-    Ok(([(header::CONTENT_TYPE, format.media_type().to_owned()), (header::CONTENT_DISPOSITION, disposition)], bytes)
-        .into_response())
+    let bytes = compute(move || content(&prepared.record, prepared.start, format)).await??;
+    Ok(attachment(&info.name, format, bytes))
 }

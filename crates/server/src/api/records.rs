@@ -24,6 +24,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .layer(DefaultBodyLimit::disable())
         .routes(routes!(list_records))
         .routes(routes!(samples))
+        .routes(routes!(even_channel))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -162,6 +163,42 @@ async fn samples(
     }
     let record = state.record(id).await?;
     compute(move || drawn(&record, 0.0, &view)).await?.map(Json)
+}
+
+#[derive(Debug, Deserialize, IntoParams)]
+struct EvenChannel {
+    /// Tag of the channel.
+    tag: String,
+    /// Most samples; 2 to 100000, 2000 where left out.
+    samples: Option<usize>,
+}
+
+/// A channel at equal intervals.
+#[derive(Debug, Serialize, ToSchema)]
+struct EvenSamples {
+    /// Seconds between the samples.
+    interval: f64,
+    /// The samples.
+    values: Vec<f64>,
+}
+
+/// A channel of a prepared record at equal intervals, straight between its samples: for a scenario to follow.
+#[utoipa::path(get, path = "/api/v1/records/{id}/channel", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record"), EvenChannel),
+    responses((status = 200, body = EvenSamples), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn even_channel(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(EvenChannel { tag, samples }): Query<EvenChannel>,
+) -> Result<Json<EvenSamples>, Problem> {
+    let samples = samples.unwrap_or(2000);
+    if !(2..=100_000).contains(&samples) {
+        return Err(Problem::invalid(format!("samples is {samples}; allowed: 2 to 100000")));
+    }
+    let steps = state.store.record_info(id).await?.preparation;
+    let prepared = state.prepared(id, &steps).await?;
+    let (interval, values) = compute(move || prepared.record.evenly(&tag, samples)).await??;
+    Ok(Json(EvenSamples { interval, values }))
 }
 
 /// The samples to draw of a record that begins at `start`.

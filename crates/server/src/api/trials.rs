@@ -1,16 +1,17 @@
 //! Tuning, simulation, and the trail of trials.
 
+use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
-use antistasis_core::assessment::{Assessment, assess};
-use antistasis_core::process::ProcessSpec;
-use antistasis_core::simulation::{Trace, Trial};
-use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, simc, simc_choice_of};
-use antistasis_core::units::Span;
+use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
+use antistasis_core::simulation::{Plant, Simulation, Trace, Trial};
+use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, simc_choice_of};
+use antistasis_exchange::Format;
 use antistasis_store::{NewTrial, TrialRow};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
+use axum::response::Response;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
@@ -29,33 +30,52 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(keep_trial))
         .routes(routes!(trial_trace))
         .routes(routes!(pin_trial))
+        .routes(routes!(measure_signal))
+        .routes(routes!(export_trial))
 }
 
-/// A process to be tuned for.
+/// A plant to be tuned for.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 struct TuneRequest {
-    /// The process.
-    process: ProcessSpec,
-    /// Span of the PV: gains are in % of it.
-    pv_span: Span,
+    /// The plant.
+    plant: Plant,
     /// What SIMC leaves to the engineer.
     choice: SimcChoice,
 }
 
-/// SIMC PI settings for a process.
+/// SIMC PI settings for a plant: for its process where that is linear and of low order with nothing between, else for the
+/// low-order model that comes nearest where the plant rests.
 #[utoipa::path(post, path = "/api/v1/tune", tag = "control", request_body = TuneRequest,
     responses((status = 200, body = Tuning), (status = 422, body = Problem)))]
 async fn tune(Body(request): Body<TuneRequest>) -> Result<Json<Tuning>, Problem> {
-    Ok(Json(simc(&request.process, &request.pv_span, &request.choice)?))
+    let (_, tuning) = compute(move || first_trial_on(&request.plant, &request.choice)).await??;
+    Ok(Json(tuning))
 }
 
-/// The model to begin with.
+/// What a trial is to stand on.
+#[derive(Debug, Clone, Copy, Default, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+enum Basis {
+    /// A model.
+    #[default]
+    Model,
+    /// A plant: the one given, or the simulated one behind the loop.
+    Plant,
+}
+
+/// What to begin with.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 struct ProposeRequest {
+    /// What the trial is to stand on.
+    #[serde(default)]
+    on: Basis,
     /// The model; null for the chosen one.
     model_id: Option<Uuid>,
+    /// The plant; null for the one behind the loop.
+    #[serde(default)]
+    plant: Option<Plant>,
     /// What SIMC leaves to the engineer.
     choice: SimcChoice,
 }
@@ -63,15 +83,16 @@ struct ProposeRequest {
 /// A trial to begin with.
 #[derive(Debug, Serialize, ToSchema)]
 struct Proposal {
-    /// The model that it stands on.
-    model_id: Uuid,
-    /// The trial: the model as the process, SIMC settings, a set point step and a load.
+    /// The model that it stands on; null where it stands on the plant behind the loop.
+    model_id: Option<Uuid>,
+    /// The trial: model or plant, SIMC settings, a set point step and a load.
     trial: Trial,
     /// Where the settings come from.
     tuning: Tuning,
 }
 
-/// A trial to begin with: the model as the process, SIMC settings, and the standard scenario.
+/// A trial to begin with: a model as the process, or the plant behind the loop; SIMC settings, on the plant for the
+/// low-order model that comes nearest; and the standard scenario.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/propose", tag = "control",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = ProposeRequest,
     responses((status = 200, body = Proposal), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -81,6 +102,18 @@ async fn propose(
     Body(request): Body<ProposeRequest>,
 ) -> Result<Json<Proposal>, Problem> {
     let found = state.store.find_loop(&tag).await?;
+    if matches!(request.on, Basis::Plant) {
+        let plant = match request.plant {
+            Some(plant) => plant,
+            None => state
+                .store
+                .plant(&tag)
+                .await?
+                .ok_or_else(|| Problem::not_found(format!("no simulated plant stands behind {tag}")))?,
+        };
+        let (trial, tuning) = compute(move || first_trial_on(&plant, &request.choice)).await??;
+        return Ok(Json(Proposal { model_id: None, trial, tuning }));
+    }
     let model = match request.model_id {
         Some(id) => state.store.model(id).await?,
         None => state
@@ -92,7 +125,7 @@ async fn propose(
             .ok_or_else(|| Problem::not_found(format!("{tag} has no model yet: fit one first")))?,
     };
     let (trial, tuning) = first_trial(&model.model, &found.pv, &found.op, &request.choice)?;
-    Ok(Json(Proposal { model_id: model.id, trial, tuning }))
+    Ok(Json(Proposal { model_id: Some(model.id), trial, tuning }))
 }
 
 /// What came out of a trial.
@@ -112,6 +145,9 @@ struct TrialResult {
 struct Drawing {
     /// Most rows of the trace to send; 10 to 100000.
     rows: Option<usize>,
+    /// Whether to send the terms of the balances over time, and the balance sheets.
+    #[serde(default)]
+    balances: bool,
 }
 
 impl Drawing {
@@ -125,13 +161,15 @@ impl Drawing {
     }
 }
 
-async fn run(trial: Trial, rows: usize) -> Result<TrialResult, Problem> {
+async fn run(trial: Trial, rows: usize, with_balances: bool) -> Result<TrialResult, Problem> {
     compute(move || {
-        let trace = trial.run()?;
+        let simulation = if with_balances { Simulation::with_balances(&trial) } else { Simulation::new(&trial) };
+        let trace = simulation?.run();
         let assessment = assess(&trial, &trace)?;
         let settings = trial.candidate.controller.pid();
-        let simc_time_constant =
-            settings.and_then(|settings| simc_choice_of(&trial.plant.process, &trial.plant.pv.span, settings));
+        let simc_time_constant = settings
+            .zip(trial.plant.process.as_linear())
+            .and_then(|(settings, process)| simc_choice_of(process, &trial.plant.pv.span, settings));
         Ok(TrialResult { trace: trace.thinned(rows), assessment, simc_time_constant, digest: trial.digest() })
     })
     .await?
@@ -141,7 +179,7 @@ async fn run(trial: Trial, rows: usize) -> Result<TrialResult, Problem> {
 #[utoipa::path(post, path = "/api/v1/simulate", tag = "control", params(Drawing), request_body = Trial,
     responses((status = 200, body = TrialResult), (status = 422, body = Problem)))]
 async fn simulate(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> Result<Json<TrialResult>, Problem> {
-    Ok(Json(run(trial, drawing.rows()?).await?))
+    Ok(Json(run(trial, drawing.rows()?, drawing.balances).await?))
 }
 
 /// The trail of a loop, the newest first.
@@ -189,7 +227,7 @@ async fn keep_trial(
         }
         _ => "first".to_owned(),
     };
-    let result = run(request.trial.clone(), DRAWN_ROWS).await?;
+    let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
     let new =
         NewTrial { model_id: request.model_id, label: &label, trial: &request.trial, assessment: &result.assessment };
     let id = state.store.add_trial(found.id, new).await?;
@@ -206,7 +244,7 @@ async fn trial_trace(
     Query(drawing): Query<Drawing>,
 ) -> Result<Json<TrialResult>, Problem> {
     let row = state.store.trial(id).await?;
-    Ok(Json(run(row.trial, drawing.rows()?).await?))
+    Ok(Json(run(row.trial, drawing.rows()?, drawing.balances).await?))
 }
 
 /// Whether a trial is pinned.
@@ -228,4 +266,53 @@ async fn pin_trial(
 ) -> Result<Json<TrialRow>, Problem> {
     state.store.pin_trial(id, pin.pinned).await?;
     Ok(Json(state.store.trial(id).await?))
+}
+
+/// What is to be measured on which trial.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct MeasureRequest {
+    /// The trial.
+    trial: Trial,
+    /// The signal, the window and the limits.
+    question: Question,
+}
+
+/// Metrics of any signal of a trial, over any window and against any limits.
+#[utoipa::path(post, path = "/api/v1/metrics", tag = "control", request_body = MeasureRequest,
+    responses((status = 200, body = SignalMetrics), (status = 422, body = Problem)))]
+async fn measure_signal(Body(request): Body<MeasureRequest>) -> Result<Json<SignalMetrics>, Problem> {
+    let MeasureRequest { trial, question } = request;
+    Ok(Json(compute(move || measure(&Simulation::with_balances(&trial)?.run(), &question)).await??))
+}
+
+/// How a trial leaves.
+#[derive(Debug, Deserialize, IntoParams)]
+struct Export {
+    /// Ending of the file name: `json` for the trial itself; `csv`, `tsv`, `xlsx` or `parquet` for its trace, every scan and
+    /// every column, the terms of the balances included.
+    format: String,
+}
+
+/// A trial, or its trace, as a file.
+#[utoipa::path(get, path = "/api/v1/trials/{id}/export", tag = "control",
+    params(("id" = Uuid, Path, description = "Identifier of the trial"), Export),
+    responses((status = 200, content_type = "application/octet-stream", body = Vec<u8>), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn export_trial(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(export): Query<Export>,
+) -> Result<Response, Problem> {
+    let format = Format::of_ending(&export.format)?;
+    let row = state.store.trial(id).await?;
+    let name = format!("{} trial {}", row.trial.plant.pv.tag, row.number);
+    let file = compute(move || -> Result<Vec<u8>, Problem> {
+        if format == Format::Json {
+            return serde_json::to_vec_pretty(&row.trial).map_err(|_| Problem::internal());
+        }
+        let trace = Simulation::with_balances(&row.trial)?.run();
+        content(&trace.as_table()?, 0.0, format)
+    })
+    .await??;
+    Ok(attachment(&name, format, file))
 }

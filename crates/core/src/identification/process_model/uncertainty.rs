@@ -5,7 +5,7 @@ use super::super::model::{Constraint, FitOptions, Model, Parameter};
 use super::super::structure::{ParameterKind, Structure};
 use super::prepared::{Point, Prepared};
 use super::{DataSet, Fit, Layout, search};
-use crate::process::ProcessSpec;
+use crate::process::LinearSpec;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
@@ -89,7 +89,7 @@ pub struct ExpectedError {
 
 /// What a fit of the structure of `process` to a record with this OP would know, for white noise of this standard
 /// deviation.
-pub(in super::super) fn expected(process: &ProcessSpec, data: &DataSet, noise: f64) -> Result<Vec<ExpectedError>> {
+pub(in super::super) fn expected(process: &LinearSpec, data: &DataSet, noise: f64) -> Result<Vec<ExpectedError>> {
     let (structure, values) = Structure::of_process(process);
     let options = FitOptions::new(structure);
     let layout = Layout::new(&options, 1);

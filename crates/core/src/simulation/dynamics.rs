@@ -1,0 +1,485 @@
+//! The process with its actuator's effect and its sensor's lag, carried from one switching instant to the next.
+
+use super::plant::{Driven, Started};
+use crate::instrument::{ActuatorSpec, SensorSpec};
+use crate::numerics::ode::{Breakdown, Integrator, Rates};
+use crate::process::{Bound, Held, Process};
+use crate::verdict::readable;
+use crate::{Error, Result};
+
+/// Most ports and outputs of a process, so that their values fit on the stack.
+const MOST_PORTS: usize = 32;
+const MOST_OUTPUTS: usize = 64;
+/// Tolerances of the integration, relative and as a share of each state's size.
+const RELATIVE_TOLERANCE: f64 = 1e-8;
+const ABSOLUTE_TOLERANCE: f64 = 1e-10;
+/// Steps of integration that a stretch adds to what may be taken, and the most that stands by.
+const STEPS_A_STRETCH: usize = 100;
+const MOST_STEPS: usize = 100_000;
+
+/// How the inputs run over a stretch: one entry a port.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub(super) struct PortInput {
+    /// Of a port that the OP drives, its load in %; else the input itself.
+    pub value: f64,
+    pub slope: f64,
+    /// Of a port that the OP drives, the position of the actuator in %.
+    pub position: f64,
+    pub position_slope: f64,
+    /// Whether the OP drives it.
+    pub driven: bool,
+}
+
+/// Something worth telling, at a time of a trial.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Told {
+    pub at: f64,
+    pub text: String,
+}
+
+/// The process, its inputs' way in and its sensor's lag, with the state of all of them.
+pub(super) struct Dynamics {
+    system: System,
+    integrator: Integrator,
+    /// Steps of integration that may still be taken: a leaky bucket.
+    steps_left: usize,
+    bounds: Vec<Bound>,
+    /// States of the process, then of the lag, then the integrals of the balance terms.
+    x: Vec<f64>,
+    /// Scratch for linear processes.
+    deviations: Vec<f64>,
+    slopes: Vec<f64>,
+    is_linear: bool,
+    feeds_through: bool,
+    exact_effect: bool,
+}
+
+/// The right-hand side of everything during a stretch.
+struct System {
+    process: Box<dyn Process>,
+    actuator: ActuatorSpec,
+    driven: Driven,
+    output: usize,
+    lag: Option<Lag>,
+    held: Held,
+    /// Number of states of the process, and of balance terms that are integrated.
+    n: usize,
+    terms: usize,
+    stretch: Vec<PortInput>,
+    since: f64,
+}
+
+/// The lag of a sensor on a process that is not linear: `τ² y'' + 2ζτ y' + y = u`, or `τ y' + y = u`.
+#[derive(Debug, Clone, Copy)]
+struct Lag {
+    time_constant: f64,
+    damping: Option<f64>,
+}
+
+impl Lag {
+    fn states(self) -> usize {
+        if self.damping.is_some() { 2 } else { 1 }
+    }
+}
+
+impl System {
+    fn inputs(&self, t: f64, u: &mut [f64; MOST_PORTS]) {
+        for (input, value) in self.stretch.iter().zip(u) {
+            let passed = t - self.since;
+            *value = input.value + input.slope * passed;
+            if input.driven {
+                let effect = self.actuator.effect(input.position + input.position_slope * passed);
+                *value = self.driven.value(effect + *value);
+            }
+        }
+    }
+}
+
+impl Rates for System {
+    fn rates(&self, t: f64, x: &[f64], rates: &mut [f64]) {
+        let mut room = [0.0; MOST_PORTS];
+        self.inputs(t, &mut room);
+        let u = &room[..self.stretch.len()];
+        self.process.rates(&x[..self.n], u, self.held, &mut rates[..self.n]);
+        let mut after = self.n;
+        if let Some(lag) = self.lag {
+            let mut outputs = [0.0; MOST_OUTPUTS];
+            let count = self.process.description().outputs.len();
+            self.process.outputs(&x[..self.n], u, self.held, &mut outputs[..count]);
+            let (shown, tau) = (x[self.n], lag.time_constant);
+            match lag.damping {
+                None => rates[self.n] = (outputs[self.output] - shown) / tau,
+                Some(damping) => {
+                    rates[self.n] = x[self.n + 1];
+                    rates[self.n + 1] = ((outputs[self.output] - shown) / tau - 2.0 * damping * x[self.n + 1]) / tau;
+                }
+            }
+            after += lag.states();
+        }
+        if self.terms > 0 {
+            self.process.terms(&x[..self.n], u, self.held, &mut rates[after..after + self.terms]);
+        }
+    }
+}
+
+impl Dynamics {
+    /// From a plant at its start.
+    pub fn new(started: Started, actuator: &ActuatorSpec, sensor: &SensorSpec, with_balances: bool) -> Result<Self> {
+        let Started { mut process, state, driven, output, lag_inside, pv, .. } = started;
+        let description = process.description();
+        let (ports, outputs, terms) = (process.ports().len(), description.outputs.len(), description.terms());
+        if ports > MOST_PORTS || outputs > MOST_OUTPUTS {
+            return Err(Error::invalid(
+                "process",
+                format!("{ports} ways in and {outputs} outputs"),
+                format!("at most {MOST_PORTS} and {MOST_OUTPUTS}"),
+            ));
+        }
+        let lag = (sensor.time_constant > 0.0 && !lag_inside)
+            .then_some(Lag { time_constant: sensor.time_constant, damping: sensor.damping });
+        let n = state.len();
+        let mut absolute: Vec<f64> = state
+            .iter()
+            .zip(&description.states)
+            .map(|(x, state)| ABSOLUTE_TOLERANCE * x.abs().max(state.value.abs()).max(1e-3))
+            .collect();
+        let mut x = state;
+        if let Some(lag) = lag {
+            x.extend([pv, 0.0].into_iter().take(lag.states()));
+            absolute.extend(std::iter::repeat_n(ABSOLUTE_TOLERANCE * pv.abs().max(1.0), lag.states()));
+        }
+        // The integrals of the balance terms follow the steps of the states: they do not set them.
+        if with_balances {
+            x.extend(std::iter::repeat_n(0.0, terms));
+            absolute.extend(std::iter::repeat_n(f64::INFINITY, terms));
+        }
+        let bounds = process.bounds();
+        let is_linear = process.propagator().is_some() && lag.is_none();
+        Ok(Self {
+            integrator: Integrator::new(RELATIVE_TOLERANCE, absolute),
+            steps_left: MOST_STEPS,
+            bounds,
+            x,
+            deviations: vec![0.0; ports],
+            slopes: vec![0.0; ports],
+            is_linear,
+            feeds_through: process.feeds_through(),
+            exact_effect: actuator.is_straight(),
+            system: System {
+                process,
+                actuator: actuator.clone(),
+                driven,
+                output,
+                lag,
+                held: Held::default(),
+                n,
+                terms: if with_balances { terms } else { 0 },
+                stretch: vec![PortInput::default(); ports],
+                since: 0.0,
+            },
+        })
+    }
+
+    pub fn process(&self) -> &dyn Process {
+        self.system.process.as_ref()
+    }
+
+    /// The input that the OP drives, at a position of the actuator and a load, both in %.
+    pub fn driven_value(&self, position: f64, load: f64) -> f64 {
+        self.system.driven.value(self.system.actuator.effect(position) + load)
+    }
+
+    /// Position of the measured output.
+    pub fn output(&self) -> usize {
+        self.system.output
+    }
+
+    pub fn set_parameter(&mut self, index: usize, value: f64) -> Result<()> {
+        self.system.process.set_parameter(index, value)?;
+        self.bounds = self.system.process.bounds();
+        Ok(())
+    }
+
+    /// Whether the outputs depend on the inputs at the same instant.
+    pub fn feeds_through(&self) -> bool {
+        self.feeds_through
+    }
+
+    /// The stretch to come, to be filled in.
+    pub fn stretch_mut(&mut self) -> &mut [PortInput] {
+        &mut self.system.stretch
+    }
+
+    /// All outputs at `t` of the stretch, into `outputs`; returns what the sensor sees before its dead time.
+    pub fn outputs(&self, t: f64, outputs: &mut [f64]) -> f64 {
+        let mut room;
+        let u: &[f64] = if self.feeds_through {
+            room = [0.0; MOST_PORTS];
+            self.system.inputs(t, &mut room);
+            &room[..self.system.stretch.len()]
+        } else {
+            &[]
+        };
+        self.system.process.outputs(&self.x[..self.system.n], u, self.system.held, outputs);
+        if self.system.lag.is_some() { self.x[self.system.n] } else { outputs[self.system.output] }
+    }
+
+    /// The terms of the balances at `t` of the stretch, and their integrals since the start.
+    pub fn balances(&self, t: f64, terms: &mut [f64]) -> &[f64] {
+        let mut room = [0.0; MOST_PORTS];
+        self.system.inputs(t, &mut room);
+        self.system.process.terms(
+            &self.x[..self.system.n],
+            &room[..self.system.stretch.len()],
+            self.system.held,
+            terms,
+        );
+        let after = self.system.n + self.system.lag.map_or(0, Lag::states);
+        &self.x[after..]
+    }
+
+    pub fn contents(&self, contents: &mut [f64]) {
+        self.system.process.contents(&self.x[..self.system.n], contents);
+    }
+
+    /// Says that the stretch, as it was filled in, begins at `t`.
+    pub fn begin(&mut self, t: f64) {
+        self.system.since = t;
+    }
+
+    /// Carries everything from `from` on for `h` seconds under the stretch as it was filled in. Errors tell why it cannot go
+    /// on.
+    pub fn carry(&mut self, from: f64, h: f64, told: &mut Vec<Told>) -> std::result::Result<(), String> {
+        self.system.since = from;
+        if h <= 0.0 {
+            return Ok(());
+        }
+        let moves = |input: &PortInput| input.position_slope != 0.0;
+        if self.is_linear && (self.exact_effect || !self.system.stretch.iter().any(moves)) {
+            self.propagate(h);
+            return Ok(());
+        }
+        self.integrate(from, from + h, told)
+    }
+
+    /// A linear process by its exact discretisation.
+    fn propagate(&mut self, h: f64) {
+        let System { process, actuator, driven, stretch, n, .. } = &mut self.system;
+        let Some((propagator, rest)) = process.propagator() else { return };
+        for (k, input) in stretch.iter().enumerate() {
+            let (mut value, mut slope) = (input.value, input.slope);
+            if input.driven {
+                value = driven.value(actuator.effect(input.position) + value);
+                slope = driven.rate * (input.position_slope + slope);
+            }
+            self.deviations[k] = value - rest[k];
+            self.slopes[k] = slope;
+        }
+        propagator.advance_ramp(&mut self.x[..*n], &self.deviations, &self.slopes, h);
+    }
+
+    fn integrate(&mut self, from: f64, to: f64, told: &mut Vec<Told>) -> std::result::Result<(), String> {
+        let mut t = from;
+        // What a calm stretch does not need stands by for a wild one, but not without end.
+        self.steps_left = (self.steps_left + STEPS_A_STRETCH).min(MOST_STEPS);
+        self.settle_holds(t, told);
+        self.restart(t)?;
+        while t < to {
+            let h = self.step(t, to)?;
+            let Some((share, state, what)) = self.first_event(t, h) else {
+                t += h;
+                self.press_held();
+                continue;
+            };
+            // Again, to the instant at which it happens.
+            self.integrator.take_back(&mut self.x);
+            let instant = t + share * h;
+            while t < instant {
+                t += self.step(t, instant)?;
+            }
+            self.turn(state, what, t, told);
+            self.restart(t)?;
+        }
+        Ok(())
+    }
+
+    fn restart(&mut self, t: f64) -> std::result::Result<(), String> {
+        self.integrator.restart(&self.system, t, &self.x).map_err(|breakdown| self.reason(breakdown))
+    }
+
+    fn step(&mut self, t: f64, until: f64) -> std::result::Result<f64, String> {
+        self.steps_left = self.steps_left.checked_sub(1).ok_or_else(|| {
+            "too many steps of integration between two scans: a time constant is far shorter than the scan; lengthen it or \
+             leave it out"
+                .to_owned()
+        })?;
+        let done = self.integrator.step(&self.system, &mut self.x, t, until);
+        done.map_err(|breakdown| self.reason(breakdown))
+    }
+
+    fn reason(&self, breakdown: Breakdown) -> String {
+        let states = &self.system.process.description().states;
+        match breakdown {
+            Breakdown::NotFinite(state) => {
+                let name = states.get(state).map_or("a balance term", |state| state.name.as_str());
+                let values: Vec<String> = states
+                    .iter()
+                    .zip(&self.x)
+                    .take(6)
+                    .map(|(state, x)| format!("{} = {} {}", state.name, readable(*x), state.unit))
+                    .collect();
+                format!(
+                    "the rate of {name} is not a finite number at {}: look for a division by zero, or a root or \
+                     logarithm of a negative number",
+                    values.join(", ")
+                )
+            }
+            Breakdown::StepTooSmall => "the states change faster than can be followed: something runs away".to_owned(),
+        }
+    }
+
+    /// The rate that state `i` would have were it free, at these states.
+    fn free_rate(&self, i: usize, t: f64, x: &[f64], rates: &mut [f64]) -> f64 {
+        let mut room = [0.0; MOST_PORTS];
+        self.system.inputs(t, &mut room);
+        self.system.process.rates(x, &room[..self.system.stretch.len()], self.system.held.without(i), rates);
+        rates[i]
+    }
+
+    /// At the beginning of a stretch: holds what stands at a bound and presses outward, lets go what is drawn inward.
+    fn settle_holds(&mut self, t: f64, told: &mut Vec<Told>) {
+        if self.bounds.is_empty() {
+            return;
+        }
+        let mut rates = vec![0.0; self.system.n];
+        let x = self.x[..self.system.n].to_vec();
+        for k in 0..self.bounds.len() {
+            let Bound { state, low, high, .. } = self.bounds[k];
+            let slack = 1e-9 * (high - low);
+            let rate = self.free_rate(state, t, &x, &mut rates);
+            let was = (self.system.held.is_low(state), self.system.held.is_high(state));
+            if x[state] >= high - slack && rate > 0.0 {
+                if !was.1 {
+                    self.turn(state, Turn::Full, t, told);
+                }
+            } else if x[state] <= low + slack && rate < 0.0 {
+                if !was.0 {
+                    self.turn(state, Turn::Empty, t, told);
+                }
+            } else {
+                self.system.held = self.system.held.without(state);
+            }
+        }
+    }
+
+    /// Rounding must not lift a held state off its bound.
+    fn press_held(&mut self) {
+        if !self.system.held.any() {
+            return;
+        }
+        for bound in &self.bounds {
+            if self.system.held.is_low(bound.state) {
+                self.x[bound.state] = bound.low;
+            } else if self.system.held.is_high(bound.state) {
+                self.x[bound.state] = bound.high;
+            }
+        }
+    }
+
+    /// The first thing that happens at a bound during the last step, at a share of it.
+    fn first_event(&self, t: f64, h: f64) -> Option<(f64, usize, Turn)> {
+        let mut first: Option<(f64, usize, Turn)> = None;
+        let mut note = |share: f64, state: usize, turn: Turn| {
+            if first.is_none_or(|known| share < known.0) {
+                first = Some((share, state, turn));
+            }
+        };
+        let mut rates = Vec::new();
+        for Bound { state, low, high, .. } in &self.bounds {
+            let (i, slack) = (*state, 1e-12 * (high - low));
+            let crossing = |bound: f64| {
+                crate::numerics::bisect(0.0, 1.0, |share| self.integrator.between(&self.x, i, share) - bound)
+            };
+            if self.system.held.is_low(i) || self.system.held.is_high(i) {
+                rates.resize(self.system.n, 0.0);
+                let outward = if self.system.held.is_low(i) { -1.0 } else { 1.0 };
+                if outward * self.free_rate(i, t + h, &self.x[..self.system.n], &mut rates) < 0.0 {
+                    let at = |share: f64| -> f64 {
+                        let x: Vec<f64> =
+                            (0..self.system.n).map(|j| self.integrator.between(&self.x, j, share)).collect();
+                        let mut rates = vec![0.0; self.system.n];
+                        outward * self.free_rate(i, t + share * h, &x, &mut rates)
+                    };
+                    let share = if at(0.0) <= 0.0 { 0.0 } else { crate::numerics::bisect(0.0, 1.0, at) };
+                    note(share, i, Turn::Released);
+                }
+            } else if self.x[i] > high + slack {
+                note(crossing(*high), i, Turn::Full);
+            } else if self.x[i] < low - slack {
+                note(crossing(*low), i, Turn::Empty);
+            }
+        }
+        first
+    }
+
+    fn turn(&mut self, state: usize, what: Turn, t: f64, told: &mut Vec<Told>) {
+        let Some(bound) = self.bounds.iter().find(|bound| bound.state == state) else { return };
+        let (held, value, text) = match what {
+            Turn::Full => (self.system.held.with_high(state), Some(bound.high), Some(&bound.at_high)),
+            Turn::Empty => (self.system.held.with_low(state), Some(bound.low), Some(&bound.at_low)),
+            Turn::Released => (self.system.held.without(state), None, None),
+        };
+        self.system.held = held;
+        if let Some(value) = value {
+            self.x[state] = value;
+        }
+        if let Some(text) = text {
+            told.push(Told { at: t, text: text.clone() });
+        }
+    }
+
+    /// Why the trial cannot go on, where a state or an input has left what can be.
+    pub fn runaway(&self, t: f64) -> Option<String> {
+        if self.is_linear && self.x.iter().all(|x| x.abs() < 1e12) {
+            return None;
+        }
+        let description = self.system.process.description();
+        for (state, x) in description.states.iter().zip(&self.x) {
+            let slack = 1e-6 * (state.high - state.low).min(1e6);
+            if !(*x >= state.low - slack && *x <= state.high + slack) {
+                return Some(format!(
+                    "{} has left the range of {} to {} {}: the process runs away",
+                    state.name,
+                    readable(state.low),
+                    readable(state.high),
+                    state.unit
+                ));
+            }
+        }
+        let mut room = [0.0; MOST_PORTS];
+        self.system.inputs(t, &mut room);
+        for (port, u) in self.system.process.ports().iter().zip(room) {
+            let input = &description.inputs[port.input];
+            let slack = 1e-9 * (input.high - input.low);
+            if !(u >= input.low - slack && u <= input.high + slack) {
+                return Some(format!(
+                    "{} is {} {}; allowed: {} to {}",
+                    input.name,
+                    readable(u),
+                    input.unit,
+                    readable(input.low),
+                    readable(input.high)
+                ));
+            }
+        }
+        None
+    }
+}
+
+/// What happens to a state at a bound.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Turn {
+    Full,
+    Empty,
+    Released,
+}

@@ -1,0 +1,411 @@
+//! A plant as plain data: a process with its actuator and sensor, and where it rests.
+
+use crate::instrument::{ActuatorSpec, SensorSpec};
+use crate::lti::StateSpace;
+use crate::process::{
+    Description, Held, LinearProcess, Process, ProcessSpec, Quantity, Rest, SteadyState, at_ports, linear_channel,
+    rests_at, steady_states,
+};
+use crate::units::Span;
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
+use utoipa::ToSchema;
+
+/// A process with its actuator and its sensor, and the spans of its signals.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Plant {
+    /// The process.
+    pub process: ProcessSpec,
+    /// Process variable.
+    pub pv: Signal,
+    /// Controller output; its span must be 0–100 %.
+    pub op: Signal,
+    /// Where the process is before anything happens.
+    pub operating_point: OperatingPoint,
+    /// Name of the output that is measured; null for the first.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub measured: Option<String>,
+    /// Which input the OP drives, and over which range; null for what is usual for the process.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drive: Option<Drive>,
+    /// Values of the other inputs before anything happens, by name, where they differ from the usual ones.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub inputs: BTreeMap<String, f64>,
+    /// What the OP drives.
+    #[serde(default, skip_serializing_if = "is_direct")]
+    pub actuator: ActuatorSpec,
+    /// The sensor of the process variable.
+    #[serde(default)]
+    pub sensor: SensorSpec,
+}
+
+/// The tag and span of a signal.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Signal {
+    /// Tag, for example `TIC-204.PV`.
+    pub tag: String,
+    /// Span with its unit.
+    pub span: Span,
+}
+
+fn is_direct(actuator: &ActuatorSpec) -> bool {
+    *actuator == ActuatorSpec::Direct
+}
+
+/// The input that the OP drives: straight from one value at 0 % to another at 100 % of the actuator's effect.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Drive {
+    /// Name of the input.
+    pub input: String,
+    /// Its value at 0 %, in its unit.
+    pub at_0: f64,
+    /// Its value at 100 %, other than that at 0 %.
+    pub at_100: f64,
+}
+
+/// What there is before the first event.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct OperatingPoint {
+    /// Process variable, in its unit; the set point starts here. A process with balances is brought to rest at this value.
+    pub pv: f64,
+    /// Controller output in %. Where a process is brought to rest the OP follows from the PV; of several, that nearest to
+    /// this one is taken.
+    pub op: f64,
+    /// States to start from, by name, instead of rest: of a batch, say. Those not named have their usual values.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub states: Option<BTreeMap<String, f64>>,
+}
+
+impl OperatingPoint {
+    /// At rest.
+    #[must_use]
+    pub fn new(pv: f64, op: f64) -> Self {
+        Self { pv, op, states: None }
+    }
+}
+
+/// The first output at rest under the usual inputs, to four digits; of several that nearest to the usual states, and these
+/// themselves where there is no rest.
+fn usual_output(process: &ProcessSpec, description: &Description) -> Result<f64> {
+    let running = process.build("%")?;
+    let values = |quantities: &[Quantity]| quantities.iter().map(|quantity| quantity.value).collect::<Vec<f64>>();
+    let (state, inputs) = (values(&description.states), values(&description.inputs));
+    let mut outputs = vec![0.0; description.outputs.len()];
+    running.outputs(&state, &at_ports(running.as_ref(), &inputs), Held::default(), &mut outputs);
+    let first = outputs[0];
+    let stays = description.batch || process.linear_process("%")?.is_some();
+    let rests = if stays { Vec::new() } else { steady_states(running.as_ref(), &inputs) };
+    let nearest = rests
+        .iter()
+        .map(|rest| rest.outputs[0])
+        .min_by(|a, b| (a - first).abs().total_cmp(&(b - first).abs()))
+        .unwrap_or(first);
+    let digits = 10f64.powf(3.0 - nearest.abs().max(1e-9).log10().floor());
+    Ok((nearest * digits).round() / digits)
+}
+
+/// Where the OP acts, resolved.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Driven {
+    /// Position of the input.
+    pub input: usize,
+    pub at_0: f64,
+    /// Change of the input per %.
+    pub rate: f64,
+}
+
+impl Driven {
+    /// The input at this % of the actuator's effect.
+    pub fn value(self, effect: f64) -> f64 {
+        self.at_0 + self.rate * effect
+    }
+}
+
+/// A plant brought to where it starts.
+pub struct Started {
+    /// The process; of a linear one the sensor's lag is part.
+    pub process: Box<dyn Process>,
+    /// Its states.
+    pub state: Vec<f64>,
+    /// Its inputs.
+    pub inputs: Vec<f64>,
+    /// The OP in %.
+    pub op: f64,
+    /// The PV.
+    pub pv: f64,
+    /// Position of the measured output.
+    pub output: usize,
+    pub(super) driven: Driven,
+    /// Whether nothing moves by itself.
+    pub at_rest: bool,
+    /// Whether the sensor's lag is in the process already.
+    pub lag_inside: bool,
+}
+
+impl Plant {
+    /// A process measured and driven at its first output and input, without anything in between.
+    pub fn plain(process: impl Into<ProcessSpec>, pv: Signal, op: Signal, operating_point: OperatingPoint) -> Self {
+        Self {
+            process: process.into(),
+            pv,
+            op,
+            operating_point,
+            measured: None,
+            drive: None,
+            inputs: BTreeMap::new(),
+            actuator: ActuatorSpec::Direct,
+            sensor: SensorSpec::default(),
+        }
+    }
+
+    /// A plant to begin with: the process driven and measured as usual, at rest where it usually is, `tag` before the tags
+    /// of its signals, and spans that hold twice the usual values.
+    pub fn usual(process: ProcessSpec, tag: &str) -> Result<Self> {
+        const PLAIN: &str = "%";
+        let description = process.describe(PLAIN)?;
+        let signal = |part: &str, high: f64, unit: &str| Signal {
+            tag: format!("{tag}.{part}"),
+            span: Span::new(0.0, high, unit),
+        };
+        let op = signal("OP", 100.0, "%");
+        if process.as_linear().is_some() {
+            let pv = signal("PV", 100.0, PLAIN);
+            return Ok(Self::plain(process, pv, op, OperatingPoint::new(50.0, 50.0)));
+        }
+        let drive = &description.drive;
+        let input = Description::position(&description.inputs, &drive.input, "drive")?;
+        let usual_op = 100.0 * (description.inputs[input].value - drive.at_0) / (drive.at_100 - drive.at_0);
+        let unit = description.outputs[0].unit.clone();
+        let value = usual_output(&process, &description)?;
+        let pv = signal("PV", 2.5 * super::round_down(value.abs().max(1e-6)), &unit);
+        let states = description.batch.then(BTreeMap::new);
+        Ok(Self::plain(process, pv, op, OperatingPoint { pv: value, op: usual_op, states }))
+    }
+
+    /// What its process says of itself.
+    pub fn describe(&self) -> Result<Description> {
+        self.process.describe(&self.pv.span.unit)
+    }
+
+    /// Refuses a plant that cannot be, but for where it starts.
+    pub fn validate(&self, scan: f64) -> Result<()> {
+        for (field, signal) in [("plant.pv", &self.pv), ("plant.op", &self.op)] {
+            if signal.tag.trim().is_empty() || signal.tag.chars().count() > 64 {
+                return Err(Error::invalid(format!("{field}.tag"), format!("“{}”", signal.tag), "1 to 64 characters"));
+            }
+            signal.span.validate(&format!("{field}.span"))?;
+        }
+        if (self.op.span.low, self.op.span.high) != (0.0, 100.0) {
+            return Err(Error::invalid(
+                "plant.op.span",
+                format!("{} to {}", self.op.span.low, self.op.span.high),
+                "0 to 100 %: the output of a controller is in % of its own span",
+            ));
+        }
+        check::finite("plant.operating_point.pv", self.operating_point.pv)?;
+        check::within("plant.operating_point.op", self.operating_point.op, -1000.0, 1000.0, "%")?;
+        self.actuator.validate("plant.actuator", scan)?;
+        self.sensor.validate("plant.sensor")
+    }
+
+    pub(super) fn driven(&self, description: &Description) -> Result<Driven> {
+        let usual = &description.drive;
+        let (name, at_0, at_100) = match &self.drive {
+            Some(drive) => (&drive.input, drive.at_0, drive.at_100),
+            None => (&usual.input, usual.at_0, usual.at_100),
+        };
+        let input = Description::position(&description.inputs, name, "plant.drive.input")?;
+        let quantity = &description.inputs[input];
+        for (field, value) in [("at_0", at_0), ("at_100", at_100)] {
+            check::within(&format!("plant.drive.{field}"), value, quantity.low, quantity.high, &quantity.unit)?;
+        }
+        if at_0 == at_100 {
+            return Err(Error::invalid("plant.drive.at_100", at_100, format!("other than that at 0 %, {at_0}")));
+        }
+        Ok(Driven { input, at_0, rate: (at_100 - at_0) / 100.0 })
+    }
+
+    /// Position of the measured output. Errors where it is in another unit than the span of the PV.
+    pub(super) fn output(&self, description: &Description) -> Result<usize> {
+        let output = match &self.measured {
+            Some(name) => Description::position(&description.outputs, name, "plant.measured")?,
+            None => 0,
+        };
+        let (unit, span) = (&description.outputs[output].unit, &self.pv.span);
+        if unit != &span.unit {
+            let allowed = format!("{unit}, the unit of {}", description.outputs[output].name);
+            return Err(Error::invalid("plant.pv.span.unit", format!("“{}”", span.unit), allowed));
+        }
+        Ok(output)
+    }
+
+    /// The time constants of the sensor's lag, where it is one of first order or over-damped.
+    fn sensor_lags(&self) -> Option<Vec<f64>> {
+        let tau = self.sensor.time_constant;
+        match self.sensor.damping {
+            _ if tau == 0.0 => Some(Vec::new()),
+            None => Some(vec![tau]),
+            Some(damping) if damping >= 1.0 => {
+                let root = (damping * damping - 1.0).sqrt();
+                Some(vec![tau * (damping + root), tau * (damping - root)])
+            }
+            Some(_) => None,
+        }
+    }
+
+    /// Brings the plant to where it starts. Errors where it cannot rest there.
+    pub fn start(&self) -> Result<Started> {
+        let OperatingPoint { pv, op, states } = &self.operating_point;
+        if let Some(linear) = self.process.linear_process(&self.pv.span.unit)? {
+            return self.start_linear(linear, *pv, *op);
+        }
+        let process = self.process.build(&self.pv.span.unit)?;
+        let description = process.description();
+        let (driven, output) = (self.driven(description)?, self.output(description)?);
+        let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        inputs[driven.input] = driven.value(self.actuator.effect(*op));
+        let (state, op, at_rest) = if let Some(states) = states {
+            (description.states_with(states, "plant.operating_point.states")?, *op, false)
+        } else {
+            let (rest, op) = self.rest(process.as_ref(), &inputs, driven, output)?;
+            inputs = rest.inputs;
+            (rest.state, op, true)
+        };
+        Ok(Started { process, state, inputs, op, pv: *pv, output, driven, at_rest, lag_inside: false })
+    }
+
+    fn start_linear(&self, mut linear: LinearProcess, pv: f64, op: f64) -> Result<Started> {
+        if self.operating_point.states.is_some() {
+            let allowed = "none for a linear process, which starts at rest";
+            return Err(Error::invalid("plant.operating_point.states", "given", allowed));
+        }
+        let description = linear.description();
+        let (driven, output) = (self.driven(description)?, self.output(description)?);
+        let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        inputs[driven.input] = driven.value(self.actuator.effect(op));
+        linear.rest(&inputs, output, pv);
+        let lags = self.sensor_lags();
+        let lag_inside = lags.is_some();
+        let linear = linear.behind_lag(output, &lags.unwrap_or_default())?;
+        let state = vec![0.0; linear.description().states.len()];
+        let process = Box::new(linear);
+        Ok(Started { process, state, inputs, op, pv, output, driven, at_rest: true, lag_inside })
+    }
+
+    /// The way from % of OP to the measured PV, linear about where the plant rests: with the slope of the actuator, and the
+    /// lag and dead time of the sensor. None where it does not start at rest.
+    pub fn linearised(&self) -> Result<Option<StateSpace>> {
+        // A low-order process as it is; anything else by its derivatives.
+        let (system, driven, op) = if let Some(spec) = self.process.as_linear() {
+            (spec.state_space()?, self.driven(&self.describe()?)?, self.operating_point.op)
+        } else {
+            let sensorless = Self { sensor: SensorSpec::default(), ..self.clone() };
+            let started = sensorless.start()?;
+            if !started.at_rest {
+                return Ok(None);
+            }
+            let Started { process, state, inputs, output, driven, op, .. } = &started;
+            (linear_channel(process.as_ref(), state, inputs, driven.input, *output)?, *driven, *op)
+        };
+        let nudge = 0.05;
+        let slope = (self.actuator.effect(op + nudge) - self.actuator.effect(op - nudge)) / (2.0 * nudge);
+        let mut system = system.scaled(slope * driven.rate);
+        let SensorSpec { time_constant, damping, dead_time, .. } = self.sensor;
+        if time_constant > 0.0 {
+            system = system.behind_lag(time_constant, damping)?;
+        }
+        Ok(Some(system.later_by(dead_time)?))
+    }
+
+    /// Every way in which the process can rest at the operating point's PV, with the OP that holds it there.
+    pub fn rests(&self) -> Result<Vec<(SteadyState, f64)>> {
+        let process = self.process.build(&self.pv.span.unit)?;
+        let description = process.description();
+        let (driven, output) = (self.driven(description)?, self.output(description)?);
+        let inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        Ok(self.found_rests(process.as_ref(), &inputs, driven, output).1)
+    }
+
+    /// All rests, and those that the actuator can hold.
+    fn found_rests(
+        &self,
+        process: &dyn Process,
+        inputs: &[f64],
+        driven: Driven,
+        output: usize,
+    ) -> (Vec<SteadyState>, Vec<(SteadyState, f64)>) {
+        let rest = Rest { input: driven.input, output, wanted: self.operating_point.pv };
+        let all = rests_at(process, inputs, rest);
+        let held = all
+            .iter()
+            .filter_map(|state| {
+                let effect = (state.inputs[driven.input] - driven.at_0) / driven.rate;
+                Some((state.clone(), self.actuator.position_for(effect)?))
+            })
+            .filter(|(_, op)| matches!(self.actuator, ActuatorSpec::Direct) || (-1e-6..=100.0 + 1e-6).contains(op))
+            .collect();
+        (all, held)
+    }
+
+    fn rest(&self, process: &dyn Process, inputs: &[f64], driven: Driven, output: usize) -> Result<(SteadyState, f64)> {
+        let wanted = &self.operating_point;
+        let (all, held) = self.found_rests(process, inputs, driven, output);
+        let within = |op: &f64| (-1e-6..=100.0 + 1e-6).contains(op);
+        let nearest = held
+            .into_iter()
+            .filter(|(_, op)| within(op))
+            .min_by(|a, b| (a.1 - wanted.op).abs().total_cmp(&(b.1 - wanted.op).abs()));
+        nearest.ok_or_else(|| {
+            let input = &process.description().inputs[driven.input];
+            let needed: Vec<String> =
+                all.iter().map(|state| crate::verdict::readable(state.inputs[driven.input])).collect();
+            let unit = &self.pv.span.unit;
+            let allowed = if needed.is_empty() {
+                format!("a PV at which the process can rest under some {}, or states to start from", input.name)
+            } else {
+                format!(
+                    "a PV that the drive can hold: this one needs {} = {} {}, and the drive gives {} to {}",
+                    input.name,
+                    needed.join(" or "),
+                    input.unit,
+                    driven.value(self.actuator.effect(0.0)),
+                    driven.value(self.actuator.effect(100.0))
+                )
+            };
+            Error::invalid("plant.operating_point.pv", format!("{} {unit}", wanted.pv), allowed)
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::ControllerSpec;
+    use crate::process::offers;
+    use crate::simulation::{Candidate, Event, Scenario, TRIAL_VERSION, Trial};
+
+    #[test]
+    fn everything_on_offer_makes_a_plant_that_rests_and_runs() {
+        for offer in offers() {
+            let plant = Plant::usual(offer.process, "X-1").unwrap();
+            let scenario = Scenario {
+                duration: 600.0,
+                scan: 2.0,
+                seed: 1,
+                events: vec![Event::OutputStep { at: 100.0, by: 2.0 }],
+            };
+            let candidate = Candidate { controller: ControllerSpec::Manual };
+            let trial = Trial { version: TRIAL_VERSION, plant, candidate, scenario };
+            let trace = trial.run().unwrap_or_else(|error| panic!("{}: {error}", offer.title));
+            let pv = trace.values(crate::simulation::ColumnRole::ProcessVariable);
+            assert!(trace.stopped.is_none() && pv[0] != pv[300], "{}", offer.title);
+            let batch = trial.plant.operating_point.states.is_some();
+            assert!(batch || (pv[50] - pv[0]).abs() < 1e-6 * (1.0 + pv[0].abs()), "{} does not rest", offer.title);
+        }
+    }
+}

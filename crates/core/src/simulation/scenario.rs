@@ -1,0 +1,366 @@
+//! What happens in a trial, and when.
+
+use crate::instrument::Failure;
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Longest run, in scans; longer ones are refused before anything is computed.
+const MOST_SCANS: f64 = 2e6;
+const MOST_EVENTS: usize = 20_000;
+/// Most samples of a channel or points of a profile.
+const MOST_SAMPLES: usize = 100_000;
+
+/// The timeline of a trial.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Scenario {
+    /// Length in s, above 0 and at most 2 million scans.
+    pub duration: f64,
+    /// Sample period of the controller in s, above 0.
+    pub scan: f64,
+    /// Seed of noise and random walks.
+    #[serde(default)]
+    pub seed: u64,
+    /// What happens, in any order.
+    pub events: Vec<Event>,
+}
+
+/// Something that happens at a time.
+///
+/// A load acts on the input that is named, in its unit; where none is named it acts like a move of the OP by as much, in
+/// %. Loads and parameters change at the very instant, not rounded to the scan; what is done at the controller, the
+/// valve or the sensor happens at the first scan at or after it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
+pub enum Event {
+    /// The set point moves.
+    SetPointStep {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in PV units.
+        by: f64,
+    },
+    /// The set point moves straight over a time.
+    SetPointRamp {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in PV units.
+        by: f64,
+        /// How long it takes, s, above 0.
+        over: f64,
+    },
+    /// The set point goes straight from point to point, beginning where it is.
+    SetPointProfile {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Seconds after `at`, rising and above 0, and the set point there.
+        points: Vec<[f64; 2]>,
+    },
+    /// A load comes and stays.
+    LoadStep {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in % of OP or in the unit of the input.
+        by: f64,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A load grows straight and stays.
+    LoadRamp {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in % of OP or in the unit of the input.
+        by: f64,
+        /// How long it takes, s, above 0.
+        over: f64,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A load comes and goes.
+    LoadPulse {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in % of OP or in the unit of the input.
+        by: f64,
+        /// How long it stays, s, above 0.
+        lasts: f64,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A load swings as a sine, drawn straight between 64 points a period or between scans, whichever are denser.
+    LoadSine {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Amplitude, in % of OP or in the unit of the input.
+        by: f64,
+        /// Period in s, above 0.
+        period: f64,
+        /// How long it swings, s; null to the end.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        lasts: Option<f64>,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A load walks at random, one step a scan.
+    LoadWalk {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Standard deviation of where it is an hour later, in % of OP or in the unit of the input.
+        by: f64,
+        /// How long it walks, s; null to the end. It stays where it is then.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        lasts: Option<f64>,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A load follows a channel of a record, straight between its samples; it stays where the channel ends.
+    LoadChannel {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Tag of the channel, for the trail.
+        tag: String,
+        /// Seconds between the samples, above 0.
+        interval: f64,
+        /// The samples: values of the input itself, or in % of OP where none is named.
+        values: Vec<f64>,
+        /// Name of the input; null for the place where the OP acts.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        input: Option<String>,
+    },
+    /// A parameter of the process changes: fouling, insulation, a catalyst that ages.
+    ParameterChange {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Name of the parameter.
+        parameter: String,
+        /// Its new value, in its unit.
+        to: f64,
+        /// How long it takes, s; 0 for a step.
+        #[serde(default)]
+        over: f64,
+    },
+    /// The operator moves the output; the controller must be in manual.
+    OutputStep {
+        /// Time in s, within the duration.
+        at: f64,
+        /// Size, in %.
+        by: f64,
+    },
+    /// The controller is switched to manual: its output stands where it is.
+    ToManual {
+        /// Time in s, within the duration.
+        at: f64,
+    },
+    /// The controller is switched back to automatic, without a bump.
+    ToAutomatic {
+        /// Time in s, within the duration.
+        at: f64,
+    },
+    /// The valve sticks where it is.
+    ValveSticks {
+        /// Time in s, within the duration.
+        at: f64,
+        /// For how long, s, above 0.
+        lasts: f64,
+    },
+    /// The supply of the actuator fails, and it goes to its fail position.
+    ValveFails {
+        /// Time in s, within the duration.
+        at: f64,
+        /// For how long, s, above 0.
+        lasts: f64,
+    },
+    /// The sensor fails.
+    SensorFails {
+        /// Time in s, within the duration.
+        at: f64,
+        /// For how long, s, above 0.
+        lasts: f64,
+        /// What it shows.
+        how: Failure,
+    },
+}
+
+impl Event {
+    /// A set point step.
+    #[must_use]
+    pub fn set_point(at: f64, by: f64) -> Self {
+        Self::SetPointStep { at, by }
+    }
+
+    /// A load step where the OP acts.
+    #[must_use]
+    pub fn load(at: f64, by: f64) -> Self {
+        Self::LoadStep { at, by, input: None }
+    }
+
+    /// Time of the event in s.
+    #[must_use]
+    pub fn at(&self) -> f64 {
+        match self {
+            Self::SetPointStep { at, .. }
+            | Self::SetPointRamp { at, .. }
+            | Self::SetPointProfile { at, .. }
+            | Self::LoadStep { at, .. }
+            | Self::LoadRamp { at, .. }
+            | Self::LoadPulse { at, .. }
+            | Self::LoadSine { at, .. }
+            | Self::LoadWalk { at, .. }
+            | Self::LoadChannel { at, .. }
+            | Self::ParameterChange { at, .. }
+            | Self::OutputStep { at, .. }
+            | Self::ToManual { at }
+            | Self::ToAutomatic { at }
+            | Self::ValveSticks { at, .. }
+            | Self::ValveFails { at, .. }
+            | Self::SensorFails { at, .. } => *at,
+        }
+    }
+
+    /// The input on which a load acts; the outer None where it is no load.
+    #[must_use]
+    pub fn load_input(&self) -> Option<Option<&str>> {
+        match self {
+            Self::LoadStep { input, .. }
+            | Self::LoadRamp { input, .. }
+            | Self::LoadPulse { input, .. }
+            | Self::LoadSine { input, .. }
+            | Self::LoadWalk { input, .. }
+            | Self::LoadChannel { input, .. } => Some(input.as_deref()),
+            _ => None,
+        }
+    }
+
+    fn validate(&self, field: &str, duration: f64) -> Result<()> {
+        let name = |part: &str| format!("{field}.{part}");
+        check::within(&name("at"), self.at(), 0.0, duration, "s")?;
+        let size = |by: &f64| check::within(&name("by"), *by, -1e9, 1e9, "").map(drop);
+        let time = |part: &str, value: &f64| check::positive(&name(part), *value, "s").map(drop);
+        match self {
+            Self::SetPointStep { by, .. } | Self::LoadStep { by, .. } | Self::OutputStep { by, .. } => size(by),
+            Self::SetPointRamp { by, over, .. } | Self::LoadRamp { by, over, .. } => {
+                size(by)?;
+                time("over", over)
+            }
+            Self::LoadPulse { by, lasts, .. } => {
+                size(by)?;
+                time("lasts", lasts)
+            }
+            Self::LoadSine { by, period, lasts, .. } => {
+                size(by)?;
+                time("period", period)?;
+                let turns = lasts.unwrap_or(duration).min(duration) / period;
+                if turns > 1e4 {
+                    return Err(Error::invalid(name("period"), format!("{period} s"), "at most 10000 periods a trial"));
+                }
+                lasts.as_ref().map_or(Ok(()), |lasts| time("lasts", lasts))
+            }
+            Self::LoadWalk { by, lasts, .. } => {
+                size(by)?;
+                lasts.as_ref().map_or(Ok(()), |lasts| time("lasts", lasts))
+            }
+            Self::SetPointProfile { points, .. } => {
+                if points.is_empty() || points.len() > MOST_SAMPLES {
+                    let allowed = format!("1 to {MOST_SAMPLES} points");
+                    return Err(Error::invalid(name("points"), format!("{} points", points.len()), allowed));
+                }
+                let mut before = 0.0;
+                for (k, [after, value]) in points.iter().enumerate() {
+                    if *after <= before || !after.is_finite() {
+                        let allowed = format!("above {before} s, so that they rise");
+                        return Err(Error::invalid(name(&format!("points[{k}]")), format!("{after} s"), allowed));
+                    }
+                    check::finite(&name(&format!("points[{k}]")), *value)?;
+                    before = *after;
+                }
+                Ok(())
+            }
+            Self::LoadChannel { interval, values, .. } => {
+                time("interval", interval)?;
+                if values.is_empty() || values.len() > MOST_SAMPLES {
+                    let allowed = format!("1 to {MOST_SAMPLES} samples");
+                    return Err(Error::invalid(name("values"), format!("{} samples", values.len()), allowed));
+                }
+                values.iter().try_for_each(|value| check::finite(&name("values"), *value).map(drop))
+            }
+            Self::ParameterChange { to, over, .. } => {
+                check::finite(&name("to"), *to)?;
+                check::not_negative(&name("over"), *over, "s").map(drop)
+            }
+            Self::ToManual { .. } | Self::ToAutomatic { .. } => Ok(()),
+            Self::ValveSticks { lasts, .. } | Self::ValveFails { lasts, .. } | Self::SensorFails { lasts, .. } => {
+                time("lasts", lasts)
+            }
+        }
+    }
+}
+
+impl Scenario {
+    /// Refuses a scenario that cannot be; `manual` is whether the controller is in manual at the start.
+    pub(super) fn validate(&self, manual: bool) -> Result<()> {
+        check::positive("scenario.duration", self.duration, "s")?;
+        check::positive("scenario.scan", self.scan, "s")?;
+        if self.scan > self.duration {
+            return Err(Error::invalid(
+                "scenario.scan",
+                format!("{} s", self.scan),
+                format!("at most the duration, {} s", self.duration),
+            ));
+        }
+        let scans = self.duration / self.scan;
+        if scans > MOST_SCANS {
+            return Err(Error::invalid(
+                "scenario.duration",
+                format!("{} s, {scans:.0} scans", self.duration),
+                format!("at most {MOST_SCANS} scans of {} s", self.scan),
+            ));
+        }
+        if self.events.len() > MOST_EVENTS {
+            return Err(Error::invalid("scenario.events", self.events.len(), format!("at most {MOST_EVENTS}")));
+        }
+        for (index, event) in self.events.iter().enumerate() {
+            event.validate(&format!("scenario.events[{index}]"), self.duration)?;
+        }
+        self.check_modes(manual)
+    }
+
+    /// The operator moves the output in manual only.
+    fn check_modes(&self, mut manual: bool) -> Result<()> {
+        let always_manual = manual;
+        for index in self.order() {
+            match &self.events[index] {
+                Event::ToManual { .. } => manual = true,
+                Event::ToAutomatic { .. } if always_manual => {
+                    let allowed = "only with a controller that is not just manual";
+                    return Err(Error::invalid(format!("scenario.events[{index}].kind"), "to_automatic", allowed));
+                }
+                Event::ToAutomatic { .. } => manual = false,
+                Event::OutputStep { .. } if !manual => {
+                    let allowed = "only with a controller in manual";
+                    return Err(Error::invalid(format!("scenario.events[{index}].kind"), "output_step", allowed));
+                }
+                _ => {}
+            }
+        }
+        Ok(())
+    }
+
+    /// The events by time, those of one time in their order.
+    pub(super) fn order(&self) -> Vec<usize> {
+        let mut order: Vec<usize> = (0..self.events.len()).collect();
+        order.sort_by(|a, b| self.events[*a].at().total_cmp(&self.events[*b].at()));
+        order
+    }
+
+    /// Number of scans, the first at time 0.
+    #[must_use]
+    pub fn scans(&self) -> usize {
+        (self.duration / self.scan + 1e-9).floor() as usize + 1
+    }
+}

@@ -1,0 +1,89 @@
+//! Processes and plants: what there is, what is wrong with equations, where a plant rests and how it answers.
+
+use crate::problem::{Body, Problem};
+use crate::state::{AppState, compute};
+use antistasis_core::assessment::{PlantAnalysis, analyse};
+use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, offers};
+use antistasis_core::simulation::Plant;
+use axum::Json;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new()
+        .routes(routes!(list_processes))
+        .routes(routes!(describe_process))
+        .routes(routes!(check_equations))
+        .routes(routes!(usual_plant))
+        .routes(routes!(analyse_plant))
+}
+
+/// Everything that can be simulated, each with values to begin with.
+#[utoipa::path(get, path = "/api/v1/processes", tag = "plants",
+    responses((status = 200, body = Vec<Offer>)))]
+async fn list_processes() -> Json<Vec<Offer>> {
+    Json(offers())
+}
+
+/// A process to make a plant of.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct UsualRequest {
+    /// The process.
+    process: ProcessSpec,
+    /// What goes before `.PV` and `.OP` in the tags.
+    tag: String,
+}
+
+/// A plant to begin with: the process driven and measured as usual, where it usually is.
+#[utoipa::path(post, path = "/api/v1/plants/usual", tag = "plants", request_body = UsualRequest,
+    responses((status = 200, body = Plant), (status = 422, body = Problem)))]
+async fn usual_plant(Body(request): Body<UsualRequest>) -> Result<Json<Plant>, Problem> {
+    Ok(Json(compute(move || Plant::usual(request.process, &request.tag)).await??))
+}
+
+/// A process to be described.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct DescribeRequest {
+    /// The process.
+    process: ProcessSpec,
+    /// Unit of the PV, which is that of the output of a low-order linear process.
+    pv_unit: String,
+}
+
+/// The states, inputs, outputs, parameters and balances of a process, with units and ranges.
+#[utoipa::path(post, path = "/api/v1/processes/describe", tag = "plants", request_body = DescribeRequest,
+    responses((status = 200, body = Description), (status = 422, body = Problem)))]
+async fn describe_process(Body(request): Body<DescribeRequest>) -> Result<Json<Description>, Problem> {
+    Ok(Json(request.process.describe(&request.pv_unit)?))
+}
+
+/// What is wrong at one place.
+#[derive(Debug, Serialize, ToSchema)]
+struct Fault {
+    /// The field, for example `rates[1].equals`.
+    field: Option<String>,
+    /// What is wrong and what is allowed.
+    message: String,
+}
+
+/// Everything that is wrong with equations of one's own, in the order in which they are written; empty when they can be
+/// simulated.
+#[utoipa::path(post, path = "/api/v1/processes/check", tag = "plants", request_body = EquationsSpec,
+    responses((status = 200, body = Vec<Fault>), (status = 422, body = Problem)))]
+async fn check_equations(Body(equations): Body<EquationsSpec>) -> Json<Vec<Fault>> {
+    let fault =
+        |error: antistasis_core::Error| Fault { field: error.field().map(str::to_owned), message: error.to_string() };
+    Json(equations.problems().into_iter().map(fault).collect())
+}
+
+/// Where a plant can rest, its steady states and whether they are stable, its linearisation, and the low-order model that
+/// comes nearest.
+#[utoipa::path(post, path = "/api/v1/plants/analyse", tag = "plants", request_body = Plant,
+    responses((status = 200, body = PlantAnalysis), (status = 422, body = Problem)))]
+async fn analyse_plant(Body(plant): Body<Plant>) -> Result<Json<PlantAnalysis>, Problem> {
+    Ok(Json(compute(move || analyse(&plant)).await??))
+}

@@ -1,0 +1,110 @@
+//! Work in the background: how far each job is, how it ended, and whether it is still wanted.
+
+use crate::problem::Problem;
+use serde::Serialize;
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::{Arc, Mutex, PoisonError};
+use std::time::{Duration, Instant};
+use utoipa::ToSchema;
+use uuid::Uuid;
+
+/// How long a finished job is remembered.
+const KEPT: Duration = Duration::from_secs(3600);
+
+/// How a job stands.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub(crate) enum Stage {
+    /// Under way.
+    Running,
+    /// It is done, and its outcome is there.
+    Done,
+    /// Something is wrong, or it was cancelled.
+    Failed,
+}
+
+/// A job that makes a `T`.
+#[derive(Debug)]
+pub(crate) struct Job<T> {
+    /// Bits of the share that is done, 0 to 1.
+    share: AtomicU64,
+    cancelled: AtomicBool,
+    outcome: Mutex<Option<Result<Arc<T>, Problem>>>,
+    since: Instant,
+}
+
+impl<T> Job<T> {
+    pub fn share(&self) -> f64 {
+        f64::from_bits(self.share.load(Ordering::Relaxed))
+    }
+
+    /// Tells how far it is; whether it is still wanted.
+    pub fn advance(&self, share: f64) -> bool {
+        self.share.store(share.clamp(0.0, 1.0).to_bits(), Ordering::Relaxed);
+        !self.is_cancelled()
+    }
+
+    pub fn cancel(&self) {
+        self.cancelled.store(true, Ordering::Relaxed);
+    }
+
+    pub fn is_cancelled(&self) -> bool {
+        self.cancelled.load(Ordering::Relaxed)
+    }
+
+    pub fn finish(&self, outcome: Result<T, Problem>) {
+        *self.outcome.lock().unwrap_or_else(PoisonError::into_inner) = Some(outcome.map(Arc::new));
+    }
+
+    /// How it stands, with what came out or what is wrong.
+    pub fn standing(&self) -> (Stage, Option<Arc<T>>, Option<Problem>) {
+        match self.outcome.lock().unwrap_or_else(PoisonError::into_inner).clone() {
+            None => (Stage::Running, None, None),
+            Some(Ok(outcome)) => (Stage::Done, Some(outcome), None),
+            Some(Err(problem)) => (Stage::Failed, None, Some(problem)),
+        }
+    }
+}
+
+/// All jobs of a kind that are under way or ended lately.
+pub(crate) struct Jobs<T> {
+    /// What such a job is called.
+    name: &'static str,
+    all: Arc<Mutex<HashMap<Uuid, Arc<Job<T>>>>>,
+}
+
+impl<T> Clone for Jobs<T> {
+    fn clone(&self) -> Self {
+        Self { name: self.name, all: Arc::clone(&self.all) }
+    }
+}
+
+impl<T> Jobs<T> {
+    /// None yet; `name` is what such a job is called in errors.
+    pub fn new(name: &'static str) -> Self {
+        Self { name, all: Arc::default() }
+    }
+
+    /// A new one.
+    pub fn begin(&self) -> (Uuid, Arc<Job<T>>) {
+        let job = Arc::new(Job {
+            share: AtomicU64::new(0f64.to_bits()),
+            cancelled: AtomicBool::new(false),
+            outcome: Mutex::new(None),
+            since: Instant::now(),
+        });
+        let id = Uuid::now_v7();
+        let mut all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
+        all.retain(|_, job| job.since.elapsed() < KEPT || job.standing().0 == Stage::Running);
+        all.insert(id, Arc::clone(&job));
+        (id, job)
+    }
+
+    pub fn find(&self, id: Uuid) -> Result<Arc<Job<T>>, Problem> {
+        let all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
+        all.get(&id)
+            .cloned()
+            .ok_or_else(|| Problem::not_found(format!("there is no such {} (kept for an hour)", self.name)))
+    }
+}

@@ -1,0 +1,146 @@
+<script setup lang="ts">
+/** Metrics of any signal, over any window and against any limits. */
+import { computed, ref, watch } from "vue";
+import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import ChoiceField from "../components/ChoiceField.vue";
+import FieldList from "../components/FieldList.vue";
+import type { Field } from "../lib/field";
+import { duration, number } from "../lib/format";
+import { choicesOf } from "./events";
+
+const props = defineProps<{ trial: Trial; trace: Schemas["Trace"] }>();
+
+const tag = ref(props.trial.plant.pv.tag);
+const from = ref<number | null>(null);
+const to = ref<number | null>(null);
+const low = ref<number | null>(null);
+const high = ref<number | null>(null);
+const found = ref<Schemas["SignalMetrics"] | null>(null);
+const problem = ref("");
+let sent = 0;
+
+const column = computed(() => props.trace.columns.find((known) => known.tag === tag.value));
+const unit = computed(() => column.value?.unit ?? "");
+
+watch(
+  () => props.trial.plant.pv.tag,
+  (now) => (tag.value = now),
+);
+
+watch(
+  () => [props.trial, tag.value, from.value, to.value, low.value, high.value] as const,
+  async ([trial]) => {
+    const ticket = ++sent;
+    try {
+      const answer = await answered(
+        api.POST("/api/v1/metrics", {
+          body: {
+            trial,
+            question: { tag: tag.value, from: from.value, to: to.value, low: low.value, high: high.value },
+          },
+        }),
+      );
+      if (ticket !== sent) return;
+      found.value = answer;
+      problem.value = "";
+    } catch (error) {
+      if (ticket === sent) problem.value = messageOf(error);
+    }
+  },
+  { immediate: true },
+);
+
+const fields = computed<Field[]>(() => {
+  const end = props.trial.scenario.duration;
+  return [
+    {
+      key: "from",
+      label: "From",
+      unit: "s",
+      min: 0,
+      max: end,
+      whenEmpty: "start",
+      value: from.value,
+      set: (v) => (from.value = v),
+    },
+    {
+      key: "to",
+      label: "To",
+      unit: "s",
+      min: 0,
+      max: end,
+      whenEmpty: "end",
+      value: to.value,
+      set: (v) => (to.value = v),
+    },
+    {
+      key: "low",
+      label: "Low limit",
+      unit: unit.value,
+      whenEmpty: "none",
+      value: low.value,
+      set: (v) => (low.value = v),
+    },
+    {
+      key: "high",
+      label: "High limit",
+      unit: unit.value,
+      whenEmpty: "none",
+      value: high.value,
+      set: (v) => (high.value = v),
+    },
+  ];
+});
+
+const figures = computed<[string, string][]>(() => {
+  const m = found.value;
+  if (!m) return [];
+  const u = m.unit;
+  const rows: [string, string | null][] = [
+    ["mean", `${number(m.mean, 4)} ${u}`],
+    ["standard deviation", `${number(m.standard_deviation)} ${u}`],
+    ["lowest", `${number(m.lowest, 4)} ${u}`],
+    ["highest", `${number(m.highest, 4)} ${u}`],
+    ["travel", `${number(m.travel)} ${u}`],
+    ["reversals", String(m.reversals)],
+    ["used", m.used ? `${number(m.used.amount, 4)} ${m.used.unit}` : null],
+    ["IAE", m.integral_absolute_error == null ? null : `${number(m.integral_absolute_error)} ${u}·s`],
+    ["ISE", m.integral_squared_error == null ? null : `${number(m.integral_squared_error)} ${u}²·s`],
+    [
+      "ITAE",
+      m.integral_time_absolute_error == null ? null : `${number(m.integral_time_absolute_error)} ${u}·s²`,
+    ],
+    ["maximum deviation", m.max_deviation == null ? null : `${number(m.max_deviation)} ${u}`],
+    ["offset", m.offset == null ? null : `${number(m.offset)} ${u}`],
+    ["overshoot", m.step ? `${number(m.step.overshoot_percent)} %` : null],
+    ["rise 10–90 %", m.step ? duration(m.step.rise_time) : null],
+    ["settling ±5 %", m.step ? duration(m.step.settling_time_5) : null],
+    ["time outside", m.outside ? duration(m.outside.time) : null],
+    ["area outside", m.outside ? `${number(m.outside.area)} ${u}·s` : null],
+    ["violations", m.outside ? String(m.outside.violations) : null],
+    ["worst beyond", m.outside ? `${number(m.outside.worst)} ${u}` : null],
+  ];
+  return rows.filter((row): row is [string, string] => row[1] !== null);
+});
+</script>
+
+<template>
+  <div class="grid grid-cols-1 gap-[6px]">
+    <ChoiceField
+      v-model="tag"
+      label="Signal"
+      :choices="choicesOf(trace.columns.map((column) => ({ name: column.tag, unit: column.unit })))"
+    />
+    <FieldList :fields="fields" />
+    <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+    <dl
+      class="grid grid-cols-[1fr_auto] gap-x-3 gap-y-[2px] border-t border-rule pt-2"
+      aria-label="Metrics of the signal"
+    >
+      <template v-for="[name, value] in figures" :key="name">
+        <dt class="text-soft">{{ name }}</dt>
+        <dd class="text-right font-semibold">{{ value }}</dd>
+      </template>
+    </dl>
+  </div>
+</template>

@@ -1,0 +1,230 @@
+/** From a trial and its trace to what the strip shows. */
+import type { Schemas, Trial } from "../api/client";
+import type { Curve, Mark, Panel } from "../lib/strip";
+import { colourOf, describe, readable } from "./events";
+
+type Trace = Schemas["Trace"];
+type Role = Schemas["ColumnRole"];
+
+/** A trace that is drawn, with how it is drawn. */
+export interface Drawn {
+  name: string;
+  trace: Trace;
+  colour: string;
+  dash: number[];
+}
+
+const axes = new WeakMap<Trace, number[]>();
+
+export function timesOf(trace: Trace): number[] {
+  let times = axes.get(trace);
+  if (!times) {
+    times = (trace.columns[0]?.values ?? []).map((_, k) => k * trace.scan);
+    axes.set(trace, times);
+  }
+  return times;
+}
+
+function columnOf(trace: Trace, role: Role): Schemas["Column"] | undefined {
+  return trace.columns.find((known) => known.role === role);
+}
+
+function moves(values: number[]): boolean {
+  return values.some((value) => value !== values[0]);
+}
+
+/** Roles of the columns that are shown when they are asked for. */
+const FURTHER: Role[] = ["true_value", "driven_input", "process_output"];
+
+/** Columns that can be shown besides. */
+export function furtherColumns(trace: Trace): Schemas["Column"][] {
+  return trace.columns.filter((column) => FURTHER.includes(column.role));
+}
+
+/** PV with set point, OP with the position of the valve, loads and disturbances at the foot, and what is asked for besides. */
+export function coursePanels(
+  trial: Trial,
+  main: Drawn,
+  load: { at: number; recovery_band: number } | undefined,
+  under: Drawn[],
+  extra: Set<string>,
+): Panel[] {
+  const { trace } = main;
+  const times = timesOf(trace);
+  const curve = (values: number[], rest: Partial<Curve>): Curve => ({
+    label: main.name,
+    times,
+    values,
+    colour: "--pv",
+    ...rest,
+  });
+  const laidUnder = (pick: (trace: Trace) => number[] | undefined, stepped: boolean): Curve[] =>
+    under.flatMap(({ name, trace: other, colour, dash }) => {
+      const values = pick(other);
+      if (!values) return [];
+      return [{ label: name, times: timesOf(other), values, colour, dash, stepped, width: 1.6, faint: true }];
+    });
+  const values = (role: Role) => columnOf(trace, role)?.values ?? [];
+  const byRole = (role: Role) => (other: Trace) => columnOf(other, role)?.values;
+  const unit = trial.plant.pv.span.unit;
+  const end = times.at(-1) ?? 0;
+  const setPoint = values("set_point").at(-1) ?? 0;
+  const isManual = trial.candidate.controller.kind === "manual";
+  const bands =
+    load && !isManual
+      ? [{ from: load.at, to: end, low: setPoint - load.recovery_band, high: setPoint + load.recovery_band }]
+      : [];
+  const shades = trace.stopped
+    ? [{ from: trace.stopped.at, to: trial.scenario.duration, colour: "--limit" }]
+    : [];
+  const truth = columnOf(trace, "true_value");
+  const position = values("position");
+  const panels: Panel[] = [
+    {
+      key: "pv",
+      title: trial.plant.pv.tag,
+      unit,
+      weight: 3.2,
+      bands,
+      shades,
+      curves: [
+        curve(values("process_variable"), { width: 2.4 }),
+        ...laidUnder(byRole("process_variable"), false),
+        ...(truth && extra.has(truth.tag)
+          ? [curve(truth.values, { label: "true", colour: "--measured", dash: [1, 3], width: 1.6 })]
+          : []),
+        ...(isManual
+          ? []
+          : [
+              curve(values("set_point"), {
+                label: "SP",
+                colour: "--ink",
+                dash: [5, 4],
+                width: 1.2,
+                stepped: true,
+              }),
+            ]),
+      ],
+    },
+    {
+      key: "op",
+      title: trial.plant.op.tag,
+      unit: "%",
+      weight: 1.7,
+      limits: trace.output_limits,
+      curves: [
+        curve(values("output"), { colour: "--op", stepped: true, width: 2 }),
+        ...laidUnder(byRole("output"), true),
+        ...(position.length
+          ? [curve(position, { label: "valve", colour: "--measured", dash: [2, 2], width: 1.3 })]
+          : []),
+      ],
+    },
+  ];
+  const loads = values("load");
+  if (moves(loads) || loads[0] !== 0)
+    panels.push({
+      key: "load",
+      title: "load",
+      unit: "% OP, where the OP acts",
+      weight: 0.7,
+      curves: [curve(loads, { label: "load", colour: "--dv", stepped: true, fillTo: 0, width: 1.4 })],
+    });
+  for (const column of trace.columns.filter((known) => known.role === "disturbance")) {
+    const lowest = column.values.reduce((low, value) => Math.min(low, value), Infinity);
+    panels.push({
+      key: column.tag,
+      title: readable(column.tag),
+      unit: column.unit,
+      weight: 0.7,
+      curves: [curve(column.values, { label: "", colour: "--dv", fillTo: lowest, width: 1.4 })],
+    });
+  }
+  for (const column of furtherColumns(trace)) {
+    if (column.role === "true_value" || !extra.has(column.tag)) continue;
+    panels.push({
+      key: column.tag,
+      title: readable(column.tag),
+      unit: column.unit,
+      weight: 1,
+      curves: [
+        curve(column.values, { colour: "--pv", width: 1.8 }),
+        ...laidUnder((other) => other.columns.find((known) => known.tag === column.tag)?.values, false),
+      ],
+    });
+  }
+  return panels;
+}
+
+/** Most things of a kind that are marked: a tank at its rim can spill at every scan. */
+const MOST_HAPPENINGS = 6;
+
+/** The events where they happen, which can be drawn to another time, and what happened by itself. */
+export function courseMarks(
+  trial: Trial,
+  description: Schemas["Description"] | null,
+  trace: Trace | null,
+  movable: boolean,
+): Mark[] {
+  const unit = trial.plant.pv.span.unit;
+  const events = trial.scenario.events.map((event, index) => ({
+    time: event.at,
+    label: describe(event, unit, description),
+    colour: colourOf(event),
+    key: movable ? `event ${index}` : undefined,
+  }));
+  const happenings = (trace?.happenings ?? [])
+    .slice(0, MOST_HAPPENINGS)
+    .map(({ at, text }) => ({ time: at, label: `△ ${text}`, colour: "--limit" }));
+  const stopped = trace?.stopped ? [{ time: trace.stopped.at, label: "▲ stopped", colour: "--limit" }] : [];
+  return [...events, ...happenings, ...stopped];
+}
+
+const TERM_DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];
+const TERM_COLOURS = ["--pv", "--op", "--dv", "--over-2", "--over-3", "--over-1", "--over-4"];
+
+/** Each balance with its terms over time, and the PV above. */
+export function balancePanels(trial: Trial, trace: Trace): Panel[] {
+  const times = timesOf(trace);
+  const pv: Panel = {
+    key: "pv",
+    title: trial.plant.pv.tag,
+    unit: trial.plant.pv.span.unit,
+    weight: 1,
+    curves: [
+      {
+        label: "PV",
+        times,
+        values: columnOf(trace, "process_variable")?.values ?? [],
+        colour: "--pv",
+        width: 2,
+      },
+    ],
+  };
+  const sheets = (trace.balances ?? []).map((sheet) => {
+    const prefix = `${sheet.name}: `;
+    const columns = trace.columns.filter(
+      (column) => column.role === "balance_term" && column.tag.startsWith(prefix),
+    );
+    const largest = columns.reduce(
+      (high, column) => column.values.reduce((most, value) => Math.max(most, Math.abs(value)), high),
+      0,
+    );
+    const [scale, factor] = largest >= 1e5 ? [1e-3, "1000 "] : [1, ""];
+    return {
+      key: sheet.name,
+      title: `${sheet.name} balance`,
+      unit: `${factor}${columns[0]?.unit ?? ""}`,
+      weight: 1.6,
+      curves: columns.map((column, k) => ({
+        label: readable(column.tag.slice(prefix.length)),
+        times,
+        values: scale === 1 ? column.values : column.values.map((value) => scale * value),
+        colour: TERM_COLOURS[k % TERM_COLOURS.length] as string,
+        dash: TERM_DASHES[k % TERM_DASHES.length],
+        width: 1.8,
+      })),
+    };
+  });
+  return [pv, ...sheets];
+}

@@ -1,0 +1,41 @@
+import { ref, shallowRef, watch, type Ref } from "vue";
+import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+
+/** All that can be simulated, fetched once. */
+const offers = shallowRef<Schemas["Offer"][]>([]);
+
+export function useOffers() {
+  if (offers.value.length === 0) {
+    answered(api.GET("/api/v1/processes"))
+      .then((all) => (offers.value = all))
+      .catch(() => undefined);
+  }
+  return offers;
+}
+
+/** What the process of a trial says of itself; asked for again when the process changes. */
+export function useDescription(trial: Ref<Trial | null>) {
+  const description = shallowRef<Schemas["Description"] | null>(null);
+  const failure = ref("");
+  let sent = 0;
+  watch(
+    () => (trial.value ? JSON.stringify([trial.value.plant.process, trial.value.plant.pv.span.unit]) : ""),
+    async (now) => {
+      if (!now || !trial.value) return;
+      const ticket = ++sent;
+      const { process, pv } = trial.value.plant;
+      try {
+        const answer = await answered(
+          api.POST("/api/v1/processes/describe", { body: { process, pv_unit: pv.span.unit } }),
+        );
+        if (ticket !== sent) return;
+        description.value = answer;
+        failure.value = "";
+      } catch (error) {
+        if (ticket === sent) failure.value = messageOf(error);
+      }
+    },
+    { immediate: true },
+  );
+  return { description, failure };
+}
