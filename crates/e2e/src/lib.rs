@@ -14,8 +14,8 @@ use tempfile::TempDir;
 /// Whatever went wrong, in words.
 pub type Result<T> = std::result::Result<T, Box<dyn std::error::Error + Send + Sync>>;
 
-/// How long something on the page may take to appear.
-const PATIENCE: Duration = Duration::from_secs(20);
+/// How long something on the page may take to appear: long, since a loaded machine with a slow disk is no defect.
+const PATIENCE: Duration = Duration::from_secs(90);
 
 /// The root of the project.
 #[must_use]

@@ -265,6 +265,7 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
 #[tokio::test(flavor = "multi_thread")]
 async fn a_long_import_shows_its_progress_and_can_be_cancelled() -> Result<()> {
     use std::io::Write;
+    const ROWS: usize = 400_000;
     let application = Application::start(&binary()?)?;
     let page = Page::open(1280, 800).await?;
     page.go(&application.address("/loops/TIC-204/measure")).await?;
@@ -273,7 +274,7 @@ async fn a_long_import_shows_its_progress_and_can_be_cancelled() -> Result<()> {
     let path = directory.path().join("long.csv");
     let mut file = std::io::BufWriter::new(std::fs::File::create(&path)?);
     writeln!(file, "t,PV,OP,SP,FEED,X,Y")?;
-    for k in 0..600_000 {
+    for k in 0..ROWS {
         writeln!(file, "{k},{},{},75,{},{},{}", 70 + k % 7, 40 + k / 1000 % 5, k % 11, k % 13, k % 17)?;
     }
     file.flush()?;
@@ -285,7 +286,7 @@ async fn a_long_import_shows_its_progress_and_can_be_cancelled() -> Result<()> {
     page.shows("nothing was stored").await?;
     // Once more, to the end; it opens at once.
     page.click("Import").await?;
-    page.shows("600000").await?;
+    page.shows(&ROWS.to_string()).await?;
     page.drawn().await?;
     page.close().await
 }

@@ -39,6 +39,12 @@ impl Motion {
         self.pieces[self.used - 1].end = f64::INFINITY;
     }
 
+    /// Position at the beginning of the scan, %.
+    #[must_use]
+    pub fn begins_at(&self) -> f64 {
+        self.pieces[0].from
+    }
+
     /// Position and slope `since` seconds into the scan, and when the next piece begins.
     #[must_use]
     pub fn at(&self, since: f64) -> (f64, f64, f64) {

@@ -7,5 +7,5 @@ mod zeros;
 
 pub use delay::{DeadTime, SampledDelay};
 pub use low_order::{Dynamics, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
-pub use state_space::{Propagator, StateSpace};
+pub use state_space::{Propagator, Sampled, StateSpace};
 pub use zeros::transmission_zeros;

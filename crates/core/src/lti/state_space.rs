@@ -50,10 +50,16 @@ impl StateSpace {
         self
     }
 
+    /// The same with another dead time of its inputs.
+    #[must_use]
+    pub fn with_dead_time(self, dead_time: DeadTime) -> Self {
+        Self { dead_time, ..self }
+    }
+
     /// The same with more dead time, in s.
-    pub fn later_by(mut self, seconds: f64) -> Result<Self> {
-        self.dead_time = DeadTime::new(self.dead_time.seconds() + seconds)?;
-        Ok(self)
+    pub fn later_by(self, seconds: f64) -> Result<Self> {
+        let dead_time = DeadTime::new(self.dead_time.seconds() + seconds)?;
+        Ok(self.with_dead_time(dead_time))
     }
 
     /// Its first output seen through a lag: `1/(τs + 1)`, or `1/(τ²s² + 2ζτs + 1)` with a damping ratio ζ.
@@ -181,22 +187,28 @@ impl StateSpace {
         (transfer(&self.c, resolvent, b) + self.direct) * self.dead_time.response(omega)
     }
 
-    /// The response of the process as a digital controller sees it: a hold of `scan` seconds at its input, a sampler at
-    /// its output. Returns a function of ω in rad/s (up to `π/scan`) from input 0 to output 0.
-    ///
-    /// With dead time `d·h + r`: `x[k+1] = Φ(h) x[k] + Φ(h−r) Γ(r) u[k−d−1] + Γ(h−r) u[k−d]`
-    /// (Åström & Wittenmark, Computer-Controlled Systems, section 2.3). What is felt directly is sampled before the new input
-    /// acts, as a controller does that measures first: `D u[k−d−1]`.
-    pub fn sampled_response(&self, scan: f64) -> impl Fn(f64) -> Complex64 + use<> {
+    /// What a hold of `scan` seconds at the first input makes of it.
+    #[must_use]
+    pub fn sampled(&self, scan: f64) -> Sampled {
         let SampledDelay { scans, remainder } = self.dead_time.sampled(scan);
         let (phi, _) = self.discretised(scan);
         let (phi_late, gamma_late) = self.discretised(scan - remainder);
-        let gamma_early = if remainder > 0.0 {
-            &phi_late * self.discretised(remainder).1
+        let late = gamma_late.column(0).into_owned();
+        let early = if remainder > 0.0 {
+            (&phi_late * self.discretised(remainder).1).column(0).into_owned()
         } else {
-            DMatrix::zeros(self.order(), self.inputs())
+            DVector::zeros(self.order())
         };
-        let (early, late) = (gamma_early.column(0).into_owned(), gamma_late.column(0).into_owned());
+        Sampled { phi, early, late, scans }
+    }
+
+    /// The response of the process as a digital controller sees it: a hold of `scan` seconds at its input, a sampler at
+    /// its output. Returns a function of ω in rad/s (up to `π/scan`) from input 0 to output 0.
+    ///
+    /// What is felt directly is sampled before the new input acts, as a controller does that measures first: `D u[k−d−1]`
+    /// after `d` whole scans of dead time.
+    pub fn sampled_response(&self, scan: f64) -> impl Fn(f64) -> Complex64 + use<> {
+        let Sampled { phi, early, late, scans } = self.sampled(scan);
         let (n, c, direct) = (self.order(), self.c.clone(), self.direct);
         move |omega| {
             let z = Complex64::from_polar(1.0, omega * scan);
@@ -205,6 +217,33 @@ impl StateSpace {
             (transfer(&c, resolvent, input) + direct * z.inv())
                 * Complex64::from_polar(1.0, -omega * scan * scans as f64)
         }
+    }
+}
+
+/// One scan of a [`StateSpace`] behind a hold, from its first input.
+///
+/// With dead time `d·h + r`: `x[k+1] = Φ(h) x[k] + Φ(h−r) Γ(r) u[k−d−1] + Γ(h−r) u[k−d]`
+/// (Åström & Wittenmark, Computer-Controlled Systems, section 2.3).
+#[derive(Debug, Clone)]
+pub struct Sampled {
+    phi: DMatrix<f64>,
+    early: DVector<f64>,
+    late: DVector<f64>,
+    scans: usize,
+}
+
+impl Sampled {
+    /// Replaces `x` by the state a scan later, where the input was `before` until its last part of a scan had passed, and
+    /// `now` from then on; `next` is room for the states.
+    pub fn advance(&self, x: &mut [f64], next: &mut [f64], before: f64, now: f64) {
+        if let [state] = x {
+            *state = self.phi[0] * *state + self.early[0] * before + self.late[0] * now;
+            return;
+        }
+        for (i, next) in next.iter_mut().enumerate() {
+            *next = dot(&self.phi, i, x) + self.early[i] * before + self.late[i] * now;
+        }
+        x.copy_from_slice(next);
     }
 }
 

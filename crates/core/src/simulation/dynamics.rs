@@ -2,6 +2,7 @@
 
 use super::plant::{Driven, Started};
 use crate::instrument::{ActuatorSpec, SensorSpec};
+use crate::lti::{DeadTime, Sampled};
 use crate::numerics::ode::{Breakdown, Integrator, Rates};
 use crate::process::{Bound, Held, Process};
 use crate::verdict::readable;
@@ -49,9 +50,12 @@ pub(super) struct Dynamics {
     /// Scratch for linear processes.
     deviations: Vec<f64>,
     slopes: Vec<f64>,
+    room: Vec<f64>,
     is_linear: bool,
     feeds_through: bool,
     exact_effect: bool,
+    /// The step of a whole scan, where nothing can come between two scans but the dead time of the only input.
+    whole_scan: Option<Sampled>,
 }
 
 /// The right-hand side of everything during a stretch.
@@ -162,6 +166,8 @@ impl Dynamics {
             x,
             deviations: vec![0.0; ports],
             slopes: vec![0.0; ports],
+            room: vec![0.0; n],
+            whole_scan: None,
             is_linear,
             feeds_through: process.feeds_through(),
             exact_effect: actuator.is_straight(),
@@ -187,6 +193,25 @@ impl Dynamics {
     /// The input that the OP drives, at a position of the actuator and a load, both in %.
     pub fn driven_value(&self, position: f64, load: f64) -> f64 {
         self.system.driven.value(self.system.actuator.effect(position) + load)
+    }
+
+    /// Readies [`Dynamics::carry_whole_scan`] for scans of `scan` seconds and the dead time of the only input, and says
+    /// whether it may be used.
+    pub fn ready_whole_scan(&mut self, dead_time: DeadTime, scan: f64) -> bool {
+        let direct = self.system.actuator == ActuatorSpec::Direct && self.system.stretch.len() == 1;
+        if self.is_linear && direct && !self.feeds_through {
+            let propagator = self.system.process.propagator();
+            self.whole_scan = propagator.map(|(propagator, _)| propagator.system().clone().with_dead_time(dead_time).sampled(scan));
+        }
+        self.whole_scan.is_some()
+    }
+
+    /// Carries a linear process through a scan in which the position of the actuator changes once, from `before` to `now`,
+    /// when the rest of its dead time has passed, under a constant `load`.
+    pub fn carry_whole_scan(&mut self, before: f64, now: f64, load: f64) {
+        let (Some(step), Some((_, rest))) = (&self.whole_scan, self.system.process.propagator()) else { return };
+        let deviation = |position: f64| self.system.driven.value(position + load) - rest[0];
+        step.advance(&mut self.x[..self.system.n], &mut self.room, deviation(before), deviation(now));
     }
 
     /// Position of the measured output.

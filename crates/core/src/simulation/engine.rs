@@ -92,6 +92,8 @@ pub struct Simulation {
     input_cursors: Vec<Cursor>,
     parameter_cursors: Vec<Cursor>,
     ways: Vec<Way>,
+    /// Whether a scan can be carried in one step while no input but the OP moves.
+    in_whole_scans: bool,
     /// Movements of the actuator in the last scans; scan k stands at k modulo the length, a power of two.
     motions: Vec<Motion>,
     resting: Motion,
@@ -152,6 +154,11 @@ impl Simulation {
                 run: Run::default(),
             })
             .collect();
+        // Where the terms of the balances are integrated, nothing is taken in whole scans.
+        let only_dead_time = match started.process.ports() {
+            [port] if !with_balances && port.input == driven => Some(port.dead_time),
+            _ => None,
+        };
         let (template, sources) = columns(trial, &description, &schedule, output, driven, with_balances);
         let sensor_delay = crate::lti::DeadTime::new(plant.sensor.dead_time)?.sampled(scan);
         let longest = ways.iter().map(|way| way.delay.scans).max().unwrap_or(0);
@@ -186,6 +193,7 @@ impl Simulation {
             parameter_cursors: vec![Cursor::default(); schedule.parameters.len()],
             motions: vec![position; (longest + 2).next_power_of_two()],
             resting: position,
+            in_whole_scans: false,
             ways,
             seen: VecDeque::with_capacity(late + 2),
             sensor_delay,
@@ -202,6 +210,12 @@ impl Simulation {
             template,
             schedule,
             dynamics,
+        };
+        simulation.in_whole_scans = match only_dead_time {
+            Some(dead_time) if simulation.schedule.parameters.is_empty() && sensor_delay.remainder == 0.0 => {
+                simulation.dynamics.ready_whole_scan(dead_time, scan)
+            }
+            _ => false,
         };
         simulation.fill_stretch(0, 0.0);
         let at_start = simulation.dynamics.outputs(0.0, &mut simulation.outputs);
@@ -336,9 +350,29 @@ impl Simulation {
         until
     }
 
+    /// Positions of the actuator before and after the rest of the dead time, and the load, where nothing else turns in
+    /// this scan.
+    fn quiet(&self, scan_number: usize) -> Option<(f64, f64, f64)> {
+        let way = &self.ways[0];
+        let Run { value, slope, until, .. } = way.run;
+        let end = (scan_number + 1) as f64 * self.scan - way.dead_time;
+        if slope != 0.0 || until.is_none_or(|until| until <= end + SLACK * self.scan) {
+            return None;
+        }
+        let position = |back: usize| match scan_number.checked_sub(way.delay.scans + back) {
+            Some(of) => self.motions[self.slot(of)].begins_at(),
+            None => self.resting.begins_at(),
+        };
+        Some((position(1), position(0), value))
+    }
+
     /// Carries the process through one scan, from switching instant to switching instant.
     fn carry_on(&mut self, scan_number: usize) -> std::result::Result<(), String> {
         let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
+        if self.in_whole_scans && let Some((before, now, load)) = self.quiet(scan_number) {
+            self.dynamics.carry_whole_scan(before, now, load);
+            return self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err);
+        }
         let note_at = (self.sensor_delay.remainder > 0.0).then_some(self.scan - self.sensor_delay.remainder);
         let mut now = 0.0;
         loop {
