@@ -124,7 +124,7 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     ];
     let mut pin = None;
     for (label, settings) in candidates {
-        let candidate = Candidate { controller: ControllerSpec::Pid(settings) };
+        let candidate = Candidate::new(ControllerSpec::Pid(settings));
         let trial = Trial { candidate, ..first.clone() };
         let id = keep(store, found.id, Some(model_id), label, &trial).await?;
         pin.get_or_insert(id);

@@ -148,7 +148,7 @@ fn trial(scans: usize) -> Trial {
             signal("T.OP", Span::new(0.0, 100.0, "%")),
             OperatingPoint::new(75.0, 45.0),
         ),
-        candidate: Candidate { controller: ControllerSpec::Pid(settings()) },
+        candidate: Candidate::new(ControllerSpec::Pid(settings())),
         scenario: Scenario {
             duration,
             scan: 1.0,
@@ -177,7 +177,7 @@ fn by_ode_library(scans: usize) -> f64 {
     let span = Span::new(0.0, 150.0, "°C");
     let mut controller = Pid::new(&settings(), 1.0).unwrap();
     let rest = span.to_percent(75.0);
-    controller.track(Reading { set_point: rest, measurement: rest }, 45.0);
+    controller.track(Reading { set_point: rest, measurement: rest, further: &[] }, 45.0);
     let advance = |x: f64, input: f64, h: f64| {
         let mut stepper = Dopri5::new(Lag { input }, 0.0, h, h, Vector1::new(x), 1e-8, 1e-8);
         stepper.integrate().unwrap();
@@ -187,7 +187,7 @@ fn by_ode_library(scans: usize) -> f64 {
     let (mut x, mut acting) = (0.0, 0.0);
     for k in 0..scans {
         let set_point = if k >= 10 { 81.0 } else { 75.0 };
-        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(75.0 + x) };
+        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(75.0 + x), further: &[] };
         under_way.push_back(controller.scan(reading) - 45.0);
         let load = if k as f64 > 0.5 * scans as f64 + 12.0 { -10.0 } else { 0.0 };
         x = advance(x, acting + load, 0.37);
@@ -222,7 +222,7 @@ fn reactor_trial() -> Trial {
     Trial {
         version: TRIAL_VERSION,
         plant,
-        candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(8.0, 200.0)) },
+        candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(8.0, 200.0))),
         scenario: Scenario {
             duration: 14_399.0,
             scan: 1.0,
@@ -250,11 +250,11 @@ fn reactor_by_ode_library() -> f64 {
     let span = Span::new(0.0, 150.0, "°C");
     let mut controller = Pid::new(&PidSettings::pi(8.0, 200.0), 1.0).unwrap();
     let rest = span.to_percent(76.85);
-    controller.track(Reading { set_point: rest, measurement: rest }, 44.75);
+    controller.track(Reading { set_point: rest, measurement: rest, further: &[] }, 44.75);
     let mut x = Vector2::new(0.5, 76.85);
     for k in 0..14_400 {
         let set_point = if k >= 100 { 78.85 } else { 76.85 };
-        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(x[1]) };
+        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(x[1]), further: &[] };
         let coolant = 0.6 * controller.scan(reading);
         let feed = 76.85 + if k > 4000 { 3.0 } else { 0.0 } - if k > 9000 { 5.0 } else { 0.0 };
         let mut stepper = Dopri5::new(PlainReactor { coolant, feed }, 0.0, 1.0, 1.0, x, 1e-8, 1e-10);

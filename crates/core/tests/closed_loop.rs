@@ -25,7 +25,7 @@ fn trial(process: LinearSpec, pid: PidSettings, scan: f64, duration: f64, events
             signal("TIC-1.OP", Span::new(0.0, 100.0, "%")),
             OperatingPoint::new(60.0, 40.0),
         ),
-        candidate: Candidate { controller: ControllerSpec::Pid(pid) },
+        candidate: Candidate::new(ControllerSpec::Pid(pid)),
         scenario: Scenario { duration, scan, seed: 0, events },
     }
 }

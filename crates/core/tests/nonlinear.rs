@@ -29,7 +29,7 @@ fn plant(process: impl Into<ProcessSpec>, span: [f64; 2], point: OperatingPoint)
 
 fn trial(plant: Plant, controller: ControllerSpec, scan: f64, duration: f64, events: Vec<Event>) -> Trial {
     let scenario = Scenario { duration, scan, seed: 1, events };
-    Trial { version: TRIAL_VERSION, plant, candidate: Candidate { controller }, scenario }
+    Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(controller), scenario }
 }
 
 fn manual(plant: Plant, scan: f64, duration: f64, events: Vec<Event>) -> Trial {

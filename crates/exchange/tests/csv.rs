@@ -171,7 +171,7 @@ fn a_written_trace_reads_back_to_the_bit() {
                 OperatingPoint::new(61.7, 40.3),
             )
         },
-        candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(1.1, 30.0)) },
+        candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(1.1, 30.0))),
         scenario: Scenario { duration: 100.0, scan: 0.5, seed: 7, events: vec![] },
     };
     let trace = trial.run().unwrap();

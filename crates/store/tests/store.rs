@@ -151,7 +151,7 @@ fn trial(gain: f64) -> (Trial, Assessment) {
                 OperatingPoint::new(2.0, 45.0),
             )
         },
-        candidate: Candidate { controller: ControllerSpec::Pid(PidSettings::pi(gain, 30.0)) },
+        candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(gain, 30.0))),
         scenario: Scenario { duration: 50.0, scan: 1.0, seed: u64::from(u32::MAX), events: vec![] },
     };
     let assessment = assess(&trial, &trial.run().unwrap()).unwrap();

@@ -5,7 +5,10 @@ use crate::lti::StateSpace;
 use crate::numerics::{bisect, eigenvalues, peak};
 use crate::process::LinearSpec;
 use crate::simulation::Trial;
-use crate::{controller::PidSettings, units::Span};
+use crate::{
+    controller::{ControllerSpec, PidSettings},
+    units::Span,
+};
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use std::f64::consts::PI;
@@ -102,11 +105,7 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         let complementary = |omega: f64| (l(omega) / (1.0 + l(omega))).norm();
         let (max_sensitivity_frequency, max_sensitivity) = highest_peak(&curve, sensitivity);
         let (_, max_complementary_sensitivity) = highest_peak(&curve, complementary);
-        // Nyquist: with poles at the origin the curve starts a quarter turn for each from the real axis, and must come
-        // back to it; every further half turn is an unstable pole of the closed loop.
-        // Every unstable pole of the open loop is a half turn that there must be.
-        let expected = self.integrators as f64 * PI / 2.0 + self.unstable_poles as f64 * PI;
-        if (turned - expected).abs() > PI / 2.0 {
+        if self.unstable_poles_from(turned) != 0 {
             return Margins::default();
         }
         Margins {
@@ -120,6 +119,23 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
             max_sensitivity_frequency: Some(max_sensitivity_frequency),
             max_complementary_sensitivity: Some(max_complementary_sensitivity),
         }
+    }
+
+    /// Poles outside the stable region once the loop is closed, from the angle by which `1 + L` turns.
+    ///
+    /// Nyquist: with poles at the origin the curve starts a quarter turn for each from the real axis, and must come back to
+    /// it; every unstable pole of the open loop is a half turn that there must be; every half turn that is missing is an
+    /// unstable pole of the closed loop.
+    fn unstable_poles_from(&self, turned: f64) -> i64 {
+        let expected = self.integrators as f64 * PI / 2.0 + self.unstable_poles as f64 * PI;
+        ((expected - turned) / PI).round() as i64
+    }
+
+    /// How many unstable poles the loop has once it is closed.
+    fn unstable_when_closed(&self) -> usize {
+        let curve = self.curve();
+        let turned: f64 = curve.windows(2).map(|pair| ((1.0 + pair[1].1) / (1.0 + pair[0].1)).arg()).sum();
+        self.unstable_poles_from(turned).max(0) as usize
     }
 
     /// Points of the Nyquist curve, close enough that neither a crossing nor a turn about −1 is missed.
@@ -168,52 +184,153 @@ fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64
 /// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held
 /// in between, the dead time exact.
 pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
-    margins_of(&process.state_space()?, pv_span, pid, scan, 0.0)
+    let controller = ControllerSpec::Pid(pid.clone());
+    Ok(SampledLoop::new(&process.state_space()?, pv_span, scan, 0.0)?.with(&controller)?.map_or_else(
+        Margins::default,
+        |closed| closed.margins(),
+    ))
 }
 
 /// The margins of the loop of a trial, its process linearised where it rests, with the slope of the actuator's
-/// characteristic there, the lag, dead time and filter of the sensor; None in manual, and where the plant does not start
-/// at rest. What is not linear in valve and sensor (dead band, friction, resolution) is left out.
+/// characteristic there, the lag, dead time and filter of the sensor; None in manual, for controllers that are not linear,
+/// and where the plant does not start at rest. What is not linear in valve, sensor and controller (dead band, friction,
+/// resolution, gap, schedule) is left out.
 pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
-    let Some(pid) = trial.candidate.controller.pid() else { return Ok(None) };
-    let (plant, scan) = (&trial.plant, trial.scenario.scan);
-    let Some(system) = plant.linearised()? else { return Ok(None) };
-    margins_of(&system, &plant.pv.span, pid, scan, plant.sensor.filter_memory(scan)).map(Some)
+    let Some(sampled) = SampledLoop::of(trial)? else { return Ok(None) };
+    Ok(sampled.with(&trial.candidate.controller)?.map(|closed| closed.margins()))
 }
 
-/// The margins of a PID loop around a system from % of OP to the PV, with a filter of this memory before the controller.
-fn margins_of(system: &StateSpace, pv_span: &Span, pid: &PidSettings, scan: f64, memory: f64) -> Result<Margins> {
-    pid.validate()?;
-    pv_span.validate("plant.pv.span")?;
-    let poles = eigenvalues(system.matrices().0.clone());
-    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
-    let at_origin = |pole: &Complex64| pole.norm() <= 1e-9 * fastest.max(1e-9);
-    let process_integrators = poles.iter().filter(|pole| at_origin(pole)).count();
-    let unstable_poles = poles.iter().filter(|pole| pole.re > 0.0 && !at_origin(pole)).count();
-    let lags = poles.iter().filter(|pole| !at_origin(pole)).map(|pole| pole.norm().recip()).fold(0.0, f64::max);
-    let dead_time = system.dead_time().seconds();
-    let sampled = system.sampled_response(scan);
-    let percent = 100.0 / pv_span.width();
-    let slowest = (lags + dead_time).max(scan).max(pid.integral_time.unwrap_or(0.0)).max(pid.derivative_time);
-    let mut lowest = (1e-4 / slowest).min(0.1 * PI / scan);
-    if process_integrators > 0 {
-        // Low enough that |L| is far above 1.
-        let rate = lowest * system.response(lowest).norm() * pid.gain * percent;
-        lowest = lowest.min(1e-2 * rate);
+/// What a digital controller sees of a linear plant: a hold before it, its dead time exact, a sampler behind it.
+pub struct SampledLoop {
+    process: Box<dyn Fn(f64) -> Complex64 + Send + Sync>,
+    pv_span: Span,
+    scan: f64,
+    integrators: usize,
+    unstable_poles: usize,
+    dead_time: f64,
+    slowest: f64,
+    /// `ω |G(jω)|` at low frequency, for one that integrates.
+    rate: f64,
+}
+
+impl SampledLoop {
+    /// From a system from % of OP to the PV, with a filter of this memory before the controller.
+    pub fn new(system: &StateSpace, pv_span: &Span, scan: f64, memory: f64) -> Result<Self> {
+        pv_span.validate("plant.pv.span")?;
+        let poles = eigenvalues(system.matrices().0.clone());
+        let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
+        let at_origin = |pole: &Complex64| pole.norm() <= 1e-9 * fastest.max(1e-9);
+        let lags = poles.iter().filter(|pole| !at_origin(pole)).map(|pole| pole.norm().recip()).fold(0.0, f64::max);
+        let (sampled, percent) = (system.sampled_response(scan), 100.0 / pv_span.width());
+        let dead_time = system.dead_time().seconds();
+        let slowest = (lags + dead_time).max(scan);
+        let low = 1e-4 / slowest;
+        let integrators = poles.iter().filter(|pole| at_origin(pole)).count();
+        Ok(Self {
+            process: Box::new(move |omega| {
+                let z = Complex64::from_polar(1.0, omega * scan);
+                sampled(omega) * percent * ((1.0 - memory) * z / (z - memory))
+            }),
+            pv_span: pv_span.clone(),
+            scan,
+            integrators,
+            unstable_poles: poles.iter().filter(|pole| pole.re > 0.0 && !at_origin(pole)).count(),
+            dead_time,
+            slowest,
+            rate: if integrators > 0 { low * system.response(low).norm() * percent } else { 0.0 },
+        })
     }
-    let filter = |omega: f64| {
-        let z = Complex64::from_polar(1.0, omega * scan);
-        (1.0 - memory) * z / (z - memory)
-    };
-    let loop_gain = LoopGain {
-        response: |omega: f64| pid.sampled_response(omega, scan) * sampled(omega) * percent * filter(omega),
-        integrators: process_integrators + pid.integrators(),
-        unstable_poles,
-        delay: dead_time + scan,
-        lowest,
-        highest: Some(PI / scan * (1.0 - 1e-12)),
-    };
-    Ok(loop_gain.margins())
+
+    /// That of a trial; None where its plant does not start at rest.
+    pub fn of(trial: &Trial) -> Result<Option<Self>> {
+        let (plant, scan) = (&trial.plant, trial.scenario.scan);
+        let Some(system) = plant.linearised()? else { return Ok(None) };
+        Self::new(&system, &plant.pv.span, scan, plant.sensor.filter_memory(scan)).map(Some)
+    }
+
+    /// The scan in s.
+    #[must_use]
+    pub fn scan(&self) -> f64 {
+        self.scan
+    }
+
+    /// The process with hold, sampler and filter, in % of span per % of OP, at `omega` rad/s.
+    #[must_use]
+    pub fn process(&self, omega: f64) -> Complex64 {
+        (self.process)(omega)
+    }
+
+    /// The loop opened at the OP, with a controller; None with one that is not linear, or in manual.
+    pub fn with(&self, controller: &ControllerSpec) -> Result<Option<LoopGain<impl Fn(f64) -> Complex64>>> {
+        controller.validate()?;
+        let feedback = match feedback(controller, &self.pv_span, self.scan)? {
+            Some(feedback) => feedback,
+            None => return Ok(None),
+        };
+        let mut lowest = (1e-4 / self.slowest.max(feedback.slowest)).min(0.1 * PI / self.scan);
+        if self.integrators > 0 {
+            // Low enough that |L| is far above 1.
+            lowest = lowest.min(1e-2 * self.rate * feedback.gain);
+        }
+        Ok(Some(LoopGain {
+            integrators: self.integrators + feedback.integrators,
+            unstable_poles: self.unstable_poles + feedback.unstable_poles,
+            delay: self.dead_time + self.scan + feedback.delay,
+            lowest,
+            highest: Some(PI / self.scan * (1.0 - 1e-12)),
+            response: move |omega: f64| (feedback.response)(omega) * (self.process)(omega),
+        }))
+    }
+}
+
+/// What stands between PV and OP.
+struct Feedback {
+    response: Box<dyn Fn(f64) -> Complex64 + Send + Sync>,
+    integrators: usize,
+    unstable_poles: usize,
+    gain: f64,
+    slowest: f64,
+    delay: f64,
+}
+
+/// The linear part of a controller; None where it has none that stands still.
+fn feedback(controller: &ControllerSpec, pv_span: &Span, scan: f64) -> Result<Option<Feedback>> {
+    let Some(pid) = controller.main_pid().cloned() else { return Ok(None) };
+    let times = [pid.integral_time.unwrap_or(0.0), pid.derivative_time, pid.filter_time];
+    let (gain, integrators) = (pid.gain, pid.integrators());
+    let slowest = times.into_iter().fold(0.0, f64::max);
+    match controller {
+        ControllerSpec::Pid(_) => Ok(Some(Feedback {
+            response: Box::new(move |omega| pid.sampled_response(omega, scan)),
+            integrators,
+            unstable_poles: 0,
+            gain,
+            slowest,
+            delay: 0.0,
+        })),
+        ControllerSpec::Smith(settings) => {
+            let slowest = slowest.max(settings.model.time_scale()).max(settings.filter_time);
+            let dead_time = settings.model.dead_time();
+            // The controller is itself a loop, and may be unstable by itself.
+            let inner = LoopGain {
+                response: settings.inner_loop(pv_span, scan)?,
+                integrators: 0,
+                unstable_poles: 0,
+                delay: dead_time + scan,
+                lowest: (1e-4 / slowest).min(0.1 * PI / scan),
+                highest: Some(PI / scan * (1.0 - 1e-12)),
+            };
+            Ok(Some(Feedback {
+                response: Box::new(settings.sampled_response(pv_span, scan)?),
+                integrators,
+                unstable_poles: inner.unstable_when_closed(),
+                gain,
+                slowest,
+                delay: dead_time,
+            }))
+        }
+        _ => Ok(None),
+    }
 }
 
 #[cfg(test)]

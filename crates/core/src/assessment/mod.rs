@@ -9,7 +9,7 @@ mod signal;
 
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::judge;
-pub use margins::{LoopGain, Margins, sampled_margins, trial_margins};
+pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};

@@ -1,20 +1,39 @@
 //! Controllers: once a scan, from set point and measurement to an output.
 
+pub mod adaptive;
+mod cascade;
+mod feed_forward;
+mod forms;
 mod pid;
+mod relay;
+mod schedule;
+mod settings;
+mod smith;
 
-pub use pid::{Action, OutputLimits, Pid, PidSettings};
+pub use adaptive::{ModelReferenceSettings, SelfTuningSettings};
+pub use cascade::{Cascade, CascadeSettings};
+pub use feed_forward::FeedForward;
+pub use forms::{Form, InNotation, IntegralAs, Notation, ProportionalAs, TimeUnit, Written};
+pub use pid::Pid;
+pub use relay::{Relay, RelaySettings};
+pub use schedule::{GainSchedule, SchedulePoint, ScheduledOver};
+pub use settings::{Action, Algorithm, AntiWindup, OutputLimits, PidSettings};
+pub use smith::{Smith, SmithSettings};
 
 use crate::Result;
+use crate::units::Span;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
-/// What a controller sees at a scan, both in % of the PV's span.
+/// What a controller sees at a scan.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub struct Reading {
-    /// Set point.
+pub struct Reading<'a> {
+    /// Set point, % of the PV's span.
     pub set_point: f64,
-    /// Measured process variable.
+    /// Measured process variable, % of its span.
     pub measurement: f64,
+    /// The further signals that it [reads](ControllerSpec::reads), in their units.
+    pub further: &'a [f64],
 }
 
 /// Why the last output is what it is, in % of OP.
@@ -26,6 +45,8 @@ pub struct Explanation {
     pub integral: f64,
     /// Derivative term.
     pub derivative: f64,
+    /// Feed-forward.
+    pub feed_forward: f64,
     /// The sum of the terms.
     pub unlimited: f64,
     /// The output after its limits.
@@ -41,6 +62,10 @@ pub trait Controller: Send {
     fn track(&mut self, reading: Reading, output: f64);
     /// The terms of the last output.
     fn explain(&self) -> Explanation;
+    /// What it has learned, into `values`, as named by [`ControllerSpec::learns`].
+    fn inner(&self, values: &mut [f64]) {
+        let _ = values;
+    }
 }
 
 /// The settings of any kind of controller.
@@ -49,40 +74,121 @@ pub trait Controller: Send {
 pub enum ControllerSpec {
     /// Proportional–integral–derivative.
     Pid(PidSettings),
+    /// PID on the prediction of a model with dead time.
+    Smith(SmithSettings),
+    /// Two PID controllers, the outer one setting the set point of the inner one.
+    Cascade(CascadeSettings),
+    /// Gains that are adapted until the loop answers as a reference does.
+    ModelReference(ModelReferenceSettings),
+    /// Recursive identification, then a Smith predictor on what was found.
+    SelfTuning(SelfTuningSettings),
+    /// A relay, for a tuning experiment.
+    Relay(RelaySettings),
     /// No control: the output stands where it is, and moves by the scenario's output steps. For tests of the process.
     Manual,
 }
 
 impl ControllerSpec {
+    /// What it is called.
+    #[must_use]
+    pub fn title(&self) -> &'static str {
+        match self {
+            Self::Pid(_) => "PID",
+            Self::Smith(_) => "Smith predictor",
+            Self::Cascade(_) => "cascade",
+            Self::ModelReference(_) => "model-reference adaptive",
+            Self::SelfTuning(_) => "self-tuning",
+            Self::Relay(_) => "relay",
+            Self::Manual => "manual",
+        }
+    }
+
     /// Refuses settings that no controller can work with.
     pub fn validate(&self) -> Result<()> {
         match self {
             Self::Pid(settings) => settings.validate(),
+            Self::Smith(settings) => settings.validate(),
+            Self::Cascade(settings) => settings.validate(),
+            Self::ModelReference(settings) => settings.validate(),
+            Self::SelfTuning(settings) => settings.validate(),
+            Self::Relay(settings) => settings.validate(),
             Self::Manual => Ok(()),
         }
     }
 
-    /// The controller, to be scanned every `scan` seconds.
-    pub fn build(&self, scan: f64) -> Result<Box<dyn Controller>> {
+    /// The controller, to be scanned every `scan` seconds, of a PV of this span.
+    pub fn build(&self, pv_span: &Span, scan: f64) -> Result<Box<dyn Controller>> {
+        Ok(match self {
+            Self::Pid(settings) => Box::new(Pid::new(settings, scan)?),
+            Self::Smith(settings) => Box::new(Smith::new(settings, pv_span, scan)?),
+            Self::Cascade(settings) => Box::new(Cascade::new(settings, scan)?),
+            Self::ModelReference(settings) => Box::new(adaptive::ModelReference::new(settings, scan)?),
+            Self::SelfTuning(settings) => Box::new(adaptive::SelfTuning::new(settings, scan)?),
+            Self::Relay(settings) => Box::new(Relay::new(settings)?),
+            Self::Manual => Box::new(Manual::default()),
+        })
+    }
+
+    /// The further signals that it reads: outputs and inputs of the process by name, or `load`.
+    #[must_use]
+    pub fn reads(&self) -> Vec<&str> {
         match self {
-            Self::Pid(settings) => Ok(Box::new(Pid::new(settings, scan)?)),
-            Self::Manual => Ok(Box::new(Manual::default())),
+            Self::Pid(settings) => settings.reads(),
+            Self::Smith(settings) => settings.pid.reads(),
+            Self::Cascade(settings) => vec![&settings.signal],
+            _ => Vec::new(),
         }
     }
 
-    /// The PID settings, where it is one.
+    /// Names and units of what it learns, for columns of a trace.
+    #[must_use]
+    pub fn learns(&self, pv_span: &Span) -> Vec<(&'static str, String)> {
+        let per_span = || "%/%".to_owned();
+        match self {
+            Self::ModelReference(settings) => {
+                let mut all = vec![
+                    ("gain on set point", per_span()),
+                    ("gain on PV", per_span()),
+                    ("reference", format!("% of {}", pv_span.width())),
+                ];
+                if settings.reference_damping.is_some() {
+                    all.push(("gain on rate", per_span()));
+                }
+                all
+            }
+            Self::SelfTuning(_) => vec![("alpha", "1".to_owned()), ("beta", per_span())],
+            _ => Vec::new(),
+        }
+    }
+
+    /// The PID settings, where it is a PID controller and nothing else.
     #[must_use]
     pub fn pid(&self) -> Option<&PidSettings> {
+        if let Self::Pid(settings) = self { Some(settings) } else { None }
+    }
+
+    /// The PID settings that it works with: of a cascade, those of the outer controller.
+    #[must_use]
+    pub fn main_pid(&self) -> Option<&PidSettings> {
         match self {
             Self::Pid(settings) => Some(settings),
-            Self::Manual => None,
+            Self::Smith(settings) => Some(&settings.pid),
+            Self::Cascade(settings) => Some(&settings.outer),
+            _ => None,
         }
     }
 
     /// The limits of the output.
     #[must_use]
     pub fn output_limits(&self) -> OutputLimits {
-        self.pid().map_or_else(OutputLimits::default, |settings| settings.output_limits)
+        match self {
+            Self::Pid(settings) => settings.output_limits,
+            Self::Smith(settings) => settings.pid.output_limits,
+            Self::Cascade(settings) => settings.inner.output_limits,
+            Self::ModelReference(settings) => settings.output_limits,
+            Self::SelfTuning(settings) => settings.output_limits,
+            Self::Relay(_) | Self::Manual => OutputLimits::default(),
+        }
     }
 }
 

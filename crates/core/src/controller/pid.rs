@@ -1,213 +1,55 @@
-//! Digital PID in the ideal (standard) form.
+//! The digital PID controller.
 
-use super::{Controller, Explanation, Reading};
-use crate::{Error, Result, check};
-use num_complex::Complex64;
-use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use super::feed_forward::Forward;
+use super::{Action, Algorithm, AntiWindup, Controller, Explanation, OutputLimits, PidSettings, Reading};
+use crate::{Result, check};
 
-/// Which way the output goes when the PV rises.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-pub enum Action {
-    /// The output falls when the PV rises: for a process with positive gain.
-    #[default]
-    Reverse,
-    /// The output rises when the PV rises: for a process with negative gain.
-    Direct,
-}
-
-impl Action {
-    /// The action that closes the loop negatively around a process of this gain.
-    #[must_use]
-    pub fn for_gain(process_gain: f64) -> Self {
-        if process_gain < 0.0 { Self::Direct } else { Self::Reverse }
-    }
-
-    fn sign(self) -> f64 {
-        match self {
-            Self::Reverse => 1.0,
-            Self::Direct => -1.0,
-        }
-    }
-}
-
-/// Limits of the output, in %.
-#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct OutputLimits {
-    /// Lowest output in %.
-    pub low: f64,
-    /// Highest output in %; above `low`.
-    pub high: f64,
-}
-
-impl Default for OutputLimits {
-    fn default() -> Self {
-        Self { low: 0.0, high: 100.0 }
-    }
-}
-
-/// Settings of a PID controller: ideal form, % of span.
-///
-/// `u = Kc (b·r − y + 1/Ti ∫(r − y) dt − Td dy_f/dt)`, with `y_f` the PV behind a lag of `Td/N`
-/// (Åström & Hägglund, Advanced PID Control, 2006, ch. 3 and 13).
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub struct PidSettings {
-    /// Controller gain Kc, % of OP per % of PV span; above 0, its direction is `action`.
-    pub gain: f64,
-    /// Integral time Ti in s, above 0; null switches integration off.
-    pub integral_time: Option<f64>,
-    /// Derivative time Td in s, 0 or more; 0 switches the derivative off.
-    #[serde(default)]
-    pub derivative_time: f64,
-    /// Derivative filter N: the derivative is filtered with a lag of Td/N; 1 to 100.
-    #[serde(default = "default_derivative_filter")]
-    pub derivative_filter: f64,
-    /// Set point weight b of the proportional term, 0 to 1.
-    #[serde(default = "default_set_point_weight")]
-    pub set_point_weight: f64,
-    /// Direction of action.
-    #[serde(default)]
-    pub action: Action,
-    /// Limits of the output.
-    #[serde(default)]
-    pub output_limits: OutputLimits,
-    /// Tracking time Tt of the anti-windup in s, above 0; null takes √(Ti·Td), or Ti without derivative.
-    #[serde(default)]
-    pub tracking_time: Option<f64>,
-}
-
-fn default_derivative_filter() -> f64 {
-    10.0
-}
-
-fn default_set_point_weight() -> f64 {
-    1.0
-}
-
-impl PidSettings {
-    /// A PI controller of this gain (% per %) and integral time (s) with everything else at its default.
-    #[must_use]
-    pub fn pi(gain: f64, integral_time: f64) -> Self {
-        Self {
-            gain,
-            integral_time: Some(integral_time),
-            derivative_time: 0.0,
-            derivative_filter: default_derivative_filter(),
-            set_point_weight: default_set_point_weight(),
-            action: Action::default(),
-            output_limits: OutputLimits::default(),
-            tracking_time: None,
-        }
-    }
-
-    /// Gain and times to three significant digits, as one types them into a controller.
-    #[must_use]
-    pub fn rounded(&self) -> Self {
-        let round = |value: f64| format!("{value:.2e}").parse().unwrap_or(value);
-        Self {
-            gain: round(self.gain),
-            integral_time: self.integral_time.map(round),
-            derivative_time: round(self.derivative_time),
-            ..self.clone()
-        }
-    }
-
-    /// Refuses settings that cannot work, naming the field.
-    pub fn validate(&self) -> Result<()> {
-        check::positive("controller.gain", self.gain, "%/%")?;
-        if let Some(integral_time) = self.integral_time {
-            check::positive("controller.integral_time", integral_time, "s")?;
-        }
-        check::not_negative("controller.derivative_time", self.derivative_time, "s")?;
-        check::within("controller.derivative_filter", self.derivative_filter, 1.0, 100.0, "")?;
-        check::within("controller.set_point_weight", self.set_point_weight, 0.0, 1.0, "")?;
-        let OutputLimits { low, high } = self.output_limits;
-        check::within("controller.output_limits.low", low, -1000.0, 1000.0, "%")?;
-        check::within("controller.output_limits.high", high, -1000.0, 1000.0, "%")?;
-        if high <= low {
-            return Err(Error::invalid(
-                "controller.output_limits.high",
-                format!("{high} %"),
-                format!("above the low limit, {low} %"),
-            ));
-        }
-        if let Some(tracking_time) = self.tracking_time {
-            check::positive("controller.tracking_time", tracking_time, "s")?;
-        }
-        Ok(())
-    }
-
-    /// The tracking time in force, in s; None without integral action.
-    #[must_use]
-    pub fn effective_tracking_time(&self) -> Option<f64> {
-        let integral_time = self.integral_time?;
-        Some(self.tracking_time.unwrap_or(if self.derivative_time > 0.0 {
-            (integral_time * self.derivative_time).sqrt()
-        } else {
-            integral_time
-        }))
-    }
-
-    /// Number of poles of the controller at the origin.
-    #[must_use]
-    pub fn integrators(&self) -> usize {
-        usize::from(self.integral_time.is_some())
-    }
-
-    /// `−(% of OP per % of PV)` at angular frequency `omega` in rad/s of the continuous controller, with the sign of
-    /// its action: times the process it gives the loop transfer function.
-    #[must_use]
-    pub fn response(&self, omega: f64) -> Complex64 {
-        let s = Complex64::new(0.0, omega);
-        let integral = self.integral_time.map_or(Complex64::ZERO, |time| (s * time).inv());
-        let td = self.derivative_time;
-        let derivative = s * td / (1.0 + s * td / self.derivative_filter);
-        self.action.sign() * self.gain * (1.0 + integral + derivative)
-    }
-
-    /// The same of the digital controller that [`Pid`] is, scanned every `scan` seconds; `omega` up to `π/scan`.
-    #[must_use]
-    pub fn sampled_response(&self, omega: f64, scan: f64) -> Complex64 {
-        let z = Complex64::from_polar(1.0, omega * scan);
-        let integral = self.integral_time.map_or(Complex64::ZERO, |time| scan / time * z / (z - 1.0));
-        let (memory, push) = self.derivative_factors(scan);
-        let derivative = push * (z - 1.0) / (z - memory);
-        self.action.sign() * (self.gain * (1.0 + integral) + derivative)
-    }
-
-    /// `(a, b)` of the derivative term `D[k] = a D[k−1] − b (y[k] − y[k−1])`: backward difference of a derivative
-    /// with lag `Td/N` (Åström & Hägglund 2006, section 13.4).
-    fn derivative_factors(&self, scan: f64) -> (f64, f64) {
-        let (td, n) = (self.derivative_time, self.derivative_filter);
-        if td == 0.0 {
-            return (0.0, 0.0);
-        }
-        (td / (td + n * scan), self.gain * td * n / (td + n * scan))
-    }
-}
-
-/// A PID controller at work: positional, with back-calculation at the output limits.
+/// A PID controller at work.
 ///
 /// Each scan adds `Kc·h/Ti·(r − y)` to the integral before the output is formed, and then takes back `h/Tt` of what
 /// the limits cut off, so that the output leaves a limit as soon as the terms point inwards
-/// (back-calculation; Åström & Hägglund 2006, section 3.5).
+/// (back-calculation; Åström & Hägglund 2006, section 3.5). The velocity algorithm is the same with all of it taken back
+/// at once: `u[k] = limit(u[k−1] + ΔP + ΔI + ΔD)`.
 #[derive(Debug, Clone)]
 pub struct Pid {
+    settings: PidSettings,
+    scan: f64,
+    sign: f64,
+    gains: Gains,
+    tracking_factor: f64,
+    filter_memory: f64,
+    limits: OutputLimits,
+    most_change: f64,
+    integral: f64,
+    derivative: f64,
+    forward: Option<Forward>,
+    filtered: Option<f64>,
+    last_difference: Option<f64>,
+    last_output: Option<f64>,
+    /// What the last scan added to the integral.
+    increment: f64,
+    explanation: Explanation,
+}
+
+/// Settings as factors of one scan.
+#[derive(Debug, Clone, Copy, PartialEq)]
+struct Gains {
     gain: f64,
     integral_factor: f64,
     derivative_memory: f64,
     derivative_push: f64,
-    tracking_factor: f64,
-    set_point_weight: f64,
-    sign: f64,
-    limits: OutputLimits,
-    integral: f64,
-    derivative: f64,
-    last_measurement: Option<f64>,
-    explanation: Explanation,
+}
+
+impl Gains {
+    fn new(settings: &PidSettings, scan: f64) -> Self {
+        let (derivative_memory, derivative_push) = settings.derivative_factors(scan);
+        Self {
+            gain: settings.gain,
+            integral_factor: settings.integral_time.map_or(0.0, |time| settings.gain * scan / time),
+            derivative_memory,
+            derivative_push,
+        }
+    }
 }
 
 impl Pid {
@@ -215,55 +57,139 @@ impl Pid {
     pub fn new(settings: &PidSettings, scan: f64) -> Result<Self> {
         settings.validate()?;
         check::positive("scenario.scan", scan, "s")?;
-        let (derivative_memory, derivative_push) = settings.derivative_factors(scan);
+        let tracking_factor = match (settings.algorithm, settings.anti_windup) {
+            (Algorithm::Velocity, _) => 1.0,
+            (_, AntiWindup::BackCalculation) => {
+                settings.effective_tracking_time().map_or(0.0, |time| (scan / time).min(1.0))
+            }
+            _ => 0.0,
+        };
         Ok(Self {
-            gain: settings.gain,
-            integral_factor: settings.integral_time.map_or(0.0, |time| settings.gain * scan / time),
-            derivative_memory,
-            derivative_push,
-            tracking_factor: settings.effective_tracking_time().map_or(0.0, |time| (scan / time).min(1.0)),
-            set_point_weight: settings.set_point_weight,
+            gains: Gains::new(settings, scan),
+            tracking_factor,
+            filter_memory: settings.filter_memory(scan),
             sign: settings.action.sign(),
             limits: settings.output_limits,
+            most_change: settings.rate_limit.map_or(f64::INFINITY, |rate| rate * scan),
             integral: 0.0,
             derivative: 0.0,
-            last_measurement: None,
+            forward: settings.feed_forward.as_ref().map(|forward| Forward::new(forward, scan)),
+            filtered: None,
+            last_difference: None,
+            last_output: None,
+            increment: 0.0,
             explanation: Explanation::default(),
+            scan,
+            settings: settings.clone(),
         })
     }
 
-    fn differentiate(&mut self, measurement: f64) {
-        let change = measurement - self.last_measurement.unwrap_or(measurement);
-        self.derivative = self.derivative_memory * self.derivative - self.sign * self.derivative_push * change;
-        self.last_measurement = Some(measurement);
+    /// The action.
+    #[must_use]
+    pub fn action(&self) -> Action {
+        self.settings.action
     }
 
-    fn proportional(&self, reading: Reading) -> f64 {
-        self.sign * self.gain * (self.set_point_weight * reading.set_point - reading.measurement)
+    /// Takes in a reading: returns the error that counts and the terms that follow from the reading alone, proportional and
+    /// feed-forward.
+    fn take_in(&mut self, reading: Reading) -> (f64, f64, f64) {
+        let measurement = if self.filter_memory > 0.0 {
+            let last = self.filtered.unwrap_or(reading.measurement);
+            reading.measurement + self.filter_memory * (last - reading.measurement)
+        } else {
+            reading.measurement
+        };
+        self.filtered = Some(measurement);
+        let error = reading.set_point - measurement;
+        let error = if self.settings.gap > 0.0 { self.settings.counted(error) } else { error };
+        let weighted = self.sign * (error - (1.0 - self.settings.set_point_weight) * reading.set_point);
+        if self.settings.schedule.is_some() {
+            self.reschedule(reading, measurement, weighted);
+        }
+        let difference = self.settings.derivative_set_point_weight * reading.set_point - measurement;
+        let change = difference - self.last_difference.unwrap_or(difference);
+        let Gains { derivative_memory, derivative_push, .. } = self.gains;
+        self.derivative = derivative_memory * self.derivative + self.sign * derivative_push * change;
+        self.last_difference = Some(difference);
+        let forward = match &mut self.forward {
+            Some(forward) => forward.scan(reading.further.last().copied().unwrap_or(0.0)),
+            None => 0.0,
+        };
+        (error, self.gains.gain * weighted, forward)
+    }
+
+    /// Takes over the settings of the schedule; the integral takes up what the proportional term would jump by.
+    fn reschedule(&mut self, reading: Reading, measurement: f64, weighted: f64) {
+        let Some(schedule) = &self.settings.schedule else { return };
+        let output = self.last_output.unwrap_or(0.0);
+        let settings = schedule.settings(&self.settings, reading, measurement, output);
+        let gains = Gains::new(&settings, self.scan);
+        if gains.gain != self.gains.gain {
+            self.integral += (self.gains.gain - gains.gain) * weighted;
+            self.derivative *= gains.gain / self.gains.gain;
+        }
+        self.gains = gains;
+    }
+
+    /// An output within the limits, in reach of the last one.
+    fn limited(&self, output: f64) -> f64 {
+        let within = output.clamp(self.limits.low, self.limits.high);
+        match self.last_output {
+            Some(last) if self.most_change < f64::INFINITY => {
+                within.clamp(last - self.most_change, last + self.most_change)
+            }
+            _ => within,
+        }
+    }
+
+    /// Takes back what the last scan added to the integral, where it points the way of `direction`: something below cannot
+    /// follow that way.
+    pub(super) fn hold_back(&mut self, direction: f64) {
+        if self.increment * direction > 0.0 {
+            self.integral -= self.increment;
+            self.increment = 0.0;
+        }
     }
 }
 
 impl Controller for Pid {
     fn scan(&mut self, reading: Reading) -> f64 {
-        self.differentiate(reading.measurement);
-        let proportional = self.proportional(reading);
-        self.integral += self.sign * self.integral_factor * (reading.set_point - reading.measurement);
-        let unlimited = proportional + self.integral + self.derivative;
-        let limited = unlimited.clamp(self.limits.low, self.limits.high);
-        self.explanation =
-            Explanation { proportional, integral: self.integral, derivative: self.derivative, unlimited, limited };
-        self.integral += self.tracking_factor * (limited - unlimited);
-        limited
-    }
-
-    fn track(&mut self, reading: Reading, output: f64) {
-        self.differentiate(reading.measurement);
-        let proportional = self.proportional(reading);
-        self.integral = output - proportional - self.derivative;
+        let (error, proportional, feed_forward) = self.take_in(reading);
+        self.increment = self.sign * self.gains.integral_factor * error;
+        self.integral += self.increment;
+        let unlimited = proportional + self.integral + self.derivative + feed_forward;
+        let limited = self.limited(unlimited);
         self.explanation = Explanation {
             proportional,
             integral: self.integral,
             derivative: self.derivative,
+            feed_forward,
+            unlimited,
+            limited,
+        };
+        let excess = unlimited - limited;
+        if excess != 0.0 {
+            match self.settings.anti_windup {
+                _ if self.tracking_factor > 0.0 => self.integral -= self.tracking_factor * excess,
+                AntiWindup::Conditional => self.hold_back(excess),
+                AntiWindup::Clamping => self.integral = self.integral.clamp(self.limits.low, self.limits.high),
+                _ => {}
+            }
+        }
+        self.last_output = Some(limited);
+        limited
+    }
+
+    fn track(&mut self, reading: Reading, output: f64) {
+        let (_, proportional, feed_forward) = self.take_in(reading);
+        self.integral = output - proportional - self.derivative - feed_forward;
+        self.increment = 0.0;
+        self.last_output = Some(output);
+        self.explanation = Explanation {
+            proportional,
+            integral: self.integral,
+            derivative: self.derivative,
+            feed_forward,
             unlimited: output,
             limited: output,
         };
@@ -277,9 +203,10 @@ impl Controller for Pid {
 #[cfg(test)]
 mod tests {
     use super::*;
+    use num_complex::Complex64;
 
-    fn reading(set_point: f64, measurement: f64) -> Reading {
-        Reading { set_point, measurement }
+    fn reading(set_point: f64, measurement: f64) -> Reading<'static> {
+        Reading { set_point, measurement, further: &[] }
     }
 
     #[test]

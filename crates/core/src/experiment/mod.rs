@@ -236,7 +236,7 @@ impl ExperimentPlan {
         let trial = Trial {
             version: TRIAL_VERSION,
             plant: plant.clone(),
-            candidate: Candidate { controller: crate::controller::ControllerSpec::Manual },
+            candidate: Candidate::new(crate::controller::ControllerSpec::Manual),
             scenario: Scenario { duration: self.times.last().copied().unwrap_or(0.0), scan: sample_time, seed, events },
         };
         trial.validate()?;

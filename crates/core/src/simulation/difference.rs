@@ -14,6 +14,11 @@ impl Trial {
     pub fn difference(&self, before: &Self) -> Vec<String> {
         let mut changes = Changes::default();
         changes.controller(&before.candidate.controller, &self.candidate.controller);
+        changes.document("ratio", &before.candidate.ratio, &self.candidate.ratio);
+        if before.candidate.set_point_tracking != self.candidate.set_point_tracking {
+            let word = if self.candidate.set_point_tracking { "follows the PV" } else { "stays" };
+            changes.list.push(format!("set point {word} in manual"));
+        }
         changes.plant(&before.plant, &self.plant);
         let (old, new) = (&before.scenario, &self.scenario);
         changes.time("scan", old.scan, new.scan);
@@ -53,9 +58,17 @@ impl Changes {
     fn controller(&mut self, old: &ControllerSpec, new: &ControllerSpec) {
         match (old, new) {
             (ControllerSpec::Pid(old), ControllerSpec::Pid(new)) => self.pid(old, new),
-            (ControllerSpec::Pid(_), ControllerSpec::Manual) => self.list.push("to manual".to_owned()),
+            (ControllerSpec::Smith(old), ControllerSpec::Smith(new)) => {
+                self.pid(&old.pid, &new.pid);
+                self.document("predictor's model", &old.model, &new.model);
+                self.time("prediction filter", old.filter_time, new.filter_time);
+            }
             (ControllerSpec::Manual, ControllerSpec::Pid(_)) => self.list.push("to automatic".to_owned()),
-            (ControllerSpec::Manual, ControllerSpec::Manual) => {}
+            (_, ControllerSpec::Manual) if old != new => self.list.push("to manual".to_owned()),
+            _ if std::mem::discriminant(old) == std::mem::discriminant(new) => {
+                self.document(new.title(), old, new);
+            }
+            _ => self.list.push(format!("now {}", new.title())),
         }
     }
 
@@ -67,6 +80,19 @@ impl Changes {
         self.number("set point weight", old.set_point_weight, new.set_point_weight, "");
         self.number("low limit", old.output_limits.low, new.output_limits.low, "%");
         self.number("high limit", old.output_limits.high, new.output_limits.high, "%");
+        let weights = (old.derivative_set_point_weight, new.derivative_set_point_weight);
+        self.number("set point weight of the derivative", weights.0, weights.1, "");
+        self.time("PV filter", old.filter_time, new.filter_time);
+        self.number("gap", old.gap, new.gap, "%");
+        self.number("gap gain", old.gap_gain, new.gap_gain, "");
+        if old.rate_limit != new.rate_limit {
+            let shown = |rate: Option<f64>| rate.map_or("off".to_owned(), |rate| format!("{} %/s", readable(rate)));
+            self.list.push(format!("rate limit {} → {}", shown(old.rate_limit), shown(new.rate_limit)));
+        }
+        self.document("algorithm", &old.algorithm, &new.algorithm);
+        self.document("anti-windup", &old.anti_windup, &new.anti_windup);
+        self.document("schedule", &old.schedule, &new.schedule);
+        self.document("feed-forward", &old.feed_forward, &new.feed_forward);
         if old.tracking_time != new.tracking_time {
             self.optional_time("tracking time", old.effective_tracking_time(), new.effective_tracking_time());
         }
@@ -164,7 +190,8 @@ impl Changes {
             return;
         }
         for name in changed {
-            let name_in_words = words(name.rsplit('/').next().unwrap_or(name));
+            let last = name.rsplit('/').next().unwrap_or(name);
+            let name_in_words = words(if last.is_empty() { what } else { last });
             // The noise of the sensor, the stroke time of the valve need not be said whose they are.
             self.list.push(format!("{name_in_words} {} → {}", shown(old.get(name)), shown(new.get(name))));
         }

@@ -6,7 +6,8 @@ use super::schedule::{Schedule, Switch};
 use super::timeline::Cursor;
 use super::trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 use super::trial::Trial;
-use crate::Result;
+use crate::process::{Description, Held};
+use crate::{Error, Result};
 use crate::controller::{Controller, ControllerSpec, Reading};
 use crate::instrument::{Actuator, ActuatorSpec, Motion, Sensor};
 use crate::lti::SampledDelay;
@@ -66,6 +67,35 @@ enum Source {
     Output(usize),
     Input(usize),
     Term(usize),
+    Control(Term),
+    Learned(usize),
+}
+
+/// A term of the controller.
+#[derive(Debug, Clone, Copy)]
+enum Term {
+    Proportional,
+    Integral,
+    Derivative,
+    FeedForward,
+    Unlimited,
+}
+
+/// Where a signal that the controller reads comes from.
+#[derive(Debug, Clone, Copy)]
+enum Signal {
+    Output(usize),
+    Input(usize),
+    Load,
+}
+
+/// A set point that follows a signal.
+#[derive(Debug, Clone, Copy)]
+struct Follows {
+    signal: Signal,
+    ratio: f64,
+    /// The signal at the start.
+    from: f64,
 }
 
 /// A trial being run.
@@ -90,6 +120,14 @@ pub struct Simulation {
     set_point_cursor: Cursor,
     load_cursor: Cursor,
     input_cursors: Vec<Cursor>,
+    /// What the controller reads besides, as values and where they come from.
+    reads: Vec<Signal>,
+    further: Vec<f64>,
+    follows: Option<Follows>,
+    set_point_tracking: bool,
+    /// By how much tracking has moved the set point.
+    set_point_offset: f64,
+    learned: Vec<f64>,
     parameter_cursors: Vec<Cursor>,
     ways: Vec<Way>,
     /// Whether a scan can be carried in one step while no input but the OP moves.
@@ -135,11 +173,30 @@ impl Simulation {
         let schedule = Schedule::new(scenario, &started)?;
         let Started { op, pv, output, .. } = started;
         let (driven, per_unit) = (started.driven.input, started.driven.rate.recip());
-        let mut controller = trial.candidate.controller.build(scan)?;
-        let resting = plant.pv.span.to_percent(pv);
-        controller.track(Reading { set_point: resting, measurement: resting }, op);
-
         let description = started.process.description().clone();
+        let spec = &trial.candidate.controller;
+        let reads: Vec<Signal> =
+            spec.reads().into_iter().map(|name| signal(&description, name, driven)).collect::<Result<_>>()?;
+        let mut outputs = vec![0.0; description.outputs.len()];
+        started.process.outputs(&started.state, &started.inputs, Held::default(), &mut outputs);
+        let at_rest = |signal: Signal| match signal {
+            Signal::Output(k) => outputs[k],
+            Signal::Input(k) => started.inputs[k],
+            Signal::Load => 0.0,
+        };
+        let further: Vec<f64> = reads.iter().copied().map(at_rest).collect();
+        let follows = trial
+            .candidate
+            .ratio
+            .as_ref()
+            .map(|ratio| {
+                let signal = signal(&description, &ratio.signal, driven)?;
+                Ok(Follows { signal, ratio: ratio.ratio, from: at_rest(signal) })
+            })
+            .transpose()?;
+        let mut controller = spec.build(&plant.pv.span, scan)?;
+        let resting = plant.pv.span.to_percent(pv);
+        controller.track(Reading { set_point: resting, measurement: resting, further: &further }, op);
         let ways: Vec<Way> = started
             .process
             .ports()
@@ -190,6 +247,12 @@ impl Simulation {
             set_point_cursor: Cursor::default(),
             load_cursor: Cursor::default(),
             input_cursors: vec![Cursor::default(); schedule.inputs.len()],
+            reads,
+            further,
+            follows,
+            set_point_tracking: trial.candidate.set_point_tracking,
+            set_point_offset: 0.0,
+            learned: vec![0.0; spec.learns(&plant.pv.span).len()],
             parameter_cursors: vec![Cursor::default(); schedule.parameters.len()],
             motions: vec![position; (longest + 2).next_power_of_two()],
             resting: position,
@@ -232,7 +295,7 @@ impl Simulation {
         self.next += 1;
         let time = scan_number as f64 * self.scan;
         let slack = SLACK * self.scan;
-        let (set_point, ..) = self.schedule.set_point.at(&mut self.set_point_cursor, time, slack);
+        let (mut set_point, ..) = self.schedule.set_point.at(&mut self.set_point_cursor, time, slack);
         let (load, ..) = self.schedule.load.at(&mut self.load_cursor, time, slack);
         if scan_number == 0 && self.dynamics.feeds_through() {
             self.fill_stretch(scan_number, 0.0);
@@ -245,11 +308,18 @@ impl Simulation {
         let shown = self.delayed(seen);
         let failure = self.schedule.sensor_failing.iter().find(|(scans, _)| scans.contains(&scan_number));
         let measurement = self.sensor.measure(shown, failure.map(|(_, how)| *how));
-        let reading = Reading {
-            set_point: self.pv_span.to_percent(set_point),
-            measurement: self.pv_span.to_percent(measurement),
-        };
-        let output = self.control(scan_number, reading);
+        for k in 0..self.reads.len() {
+            self.further[k] = self.signal(self.reads[k], time, load);
+        }
+        if let Some(Follows { signal, ratio, from }) = self.follows {
+            set_point += ratio * (self.signal(signal, time, load) - from);
+        }
+        self.switch(scan_number, set_point, measurement);
+        if self.manual && self.set_point_tracking {
+            self.set_point_offset = measurement - set_point;
+        }
+        set_point += self.set_point_offset;
+        let output = self.control(set_point, measurement);
         self.output = output;
         let stuck = self.schedule.sticking.iter().any(|scans| scans.contains(&scan_number));
         let failed = self.schedule.failing.iter().any(|scans| scans.contains(&scan_number));
@@ -285,19 +355,45 @@ impl Simulation {
         self.seen.pop_front().unwrap_or(seen)
     }
 
-    /// The output of the controller, or of the operator.
-    fn control(&mut self, scan_number: usize, reading: Reading) -> f64 {
+    /// What a signal is at `time`.
+    fn signal(&mut self, signal: Signal, time: f64, load: f64) -> f64 {
+        match signal {
+            Signal::Output(k) => self.outputs[k],
+            Signal::Input(k) => {
+                let slack = SLACK * self.scan;
+                self.schedule.inputs[k].at(&mut self.input_cursors[k], time, slack).0
+            }
+            Signal::Load => load,
+        }
+    }
+
+    /// What the scenario switches at this scan.
+    fn switch(&mut self, scan_number: usize, set_point: f64, measurement: f64) {
         while let Some((_, switch)) = self.schedule.switches.get(self.next_switch).filter(|s| s.0 <= scan_number) {
             match switch {
                 Switch::Manual => self.manual = true,
                 Switch::Automatic => {
                     self.manual = false;
+                    let reading = Reading {
+                        set_point: self.pv_span.to_percent(set_point + self.set_point_offset),
+                        measurement: self.pv_span.to_percent(measurement),
+                        further: &self.further,
+                    };
                     self.controller.track(reading, self.output);
                 }
                 Switch::Output(by) => self.output = (self.output + by).clamp(0.0, 100.0),
             }
             self.next_switch += 1;
         }
+    }
+
+    /// The output of the controller, or of the operator.
+    fn control(&mut self, set_point: f64, measurement: f64) -> f64 {
+        let reading = Reading {
+            set_point: self.pv_span.to_percent(set_point),
+            measurement: self.pv_span.to_percent(measurement),
+            further: &self.further,
+        };
         if self.manual {
             self.controller.track(reading, self.output);
             self.output
@@ -421,6 +517,9 @@ impl Simulation {
             column.values.reserve_exact(self.scans);
         }
         while let Some(row) = self.step() {
+            if !self.learned.is_empty() {
+                self.controller.inner(&mut self.learned);
+            }
             let (first, further) = columns.split_at_mut(4);
             for (column, value) in first.iter_mut().zip([row.set_point, row.measurement, row.output, row.load]) {
                 column.values.push(value);
@@ -436,6 +535,17 @@ impl Simulation {
                         timeline.at(&mut self.input_cursors[*k], row.time, SLACK * self.scan).0
                     }
                     Source::Term(k) => self.terms[*k],
+                    Source::Control(term) => {
+                        let terms = self.controller.explain();
+                        match term {
+                            Term::Proportional => terms.proportional,
+                            Term::Integral => terms.integral,
+                            Term::Derivative => terms.derivative,
+                            Term::FeedForward => terms.feed_forward,
+                            Term::Unlimited => terms.unlimited,
+                        }
+                    }
+                    Source::Learned(k) => self.learned[*k],
                 });
             }
         }
@@ -481,10 +591,29 @@ impl Simulation {
     }
 }
 
+/// What a name stands for among the signals that a controller can read.
+fn signal(description: &Description, name: &str, driven: usize) -> Result<Signal> {
+    if name == "load" {
+        return Ok(Signal::Load);
+    }
+    if let Some(k) = description.outputs.iter().position(|output| output.name == name) {
+        return Ok(Signal::Output(k));
+    }
+    match description.inputs.iter().position(|input| input.name == name) {
+        Some(k) if k != driven => Ok(Signal::Input(k)),
+        _ => {
+            let inputs = description.inputs.iter().enumerate().filter(|(k, _)| *k != driven).map(|(_, input)| input);
+            let names: Vec<&str> =
+                description.outputs.iter().chain(inputs).map(|quantity| quantity.name.as_str()).collect();
+            Err(Error::invalid("controller.signal", format!("“{name}”"), format!("load, {}", names.join(", "))))
+        }
+    }
+}
+
 /// The columns of the trace, the first four being those of a [`Row`], and what the others are filled from.
 fn columns(
     trial: &Trial,
-    description: &crate::process::Description,
+    description: &Description,
     schedule: &Schedule,
     output: usize,
     driven: usize,
@@ -526,6 +655,25 @@ fn columns(
         if k != output {
             columns.push(column(&quantity.name, &quantity.unit, ColumnRole::ProcessOutput));
             sources.push(Source::Output(k));
+        }
+    }
+    let spec = &trial.candidate.controller;
+    for (k, (name, unit)) in spec.learns(&pv.span).into_iter().enumerate() {
+        columns.push(column(name, &unit, ColumnRole::ControllerTerm));
+        sources.push(Source::Learned(k));
+    }
+    if with_balances && let Some(pid) = spec.main_pid() {
+        let mut terms = vec![("proportional term", Term::Proportional), ("integral term", Term::Integral)];
+        if pid.derivative_time > 0.0 {
+            terms.push(("derivative term", Term::Derivative));
+        }
+        if pid.feed_forward.is_some() {
+            terms.push(("feed-forward", Term::FeedForward));
+        }
+        terms.push(("unlimited output", Term::Unlimited));
+        for (name, term) in terms {
+            columns.push(column(name, "%", ColumnRole::ControllerTerm));
+            sources.push(Source::Control(term));
         }
     }
     if with_balances {

@@ -18,4 +18,4 @@ pub use scenario::{Event, Scenario};
 pub use standard::round_down;
 pub use sweep::{Axis, Sweep, SweepPoint};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
-pub use trial::{Candidate, TRIAL_VERSION, Trial};
+pub use trial::{Candidate, Ratio, TRIAL_VERSION, Trial};

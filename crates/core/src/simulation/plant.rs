@@ -399,7 +399,7 @@ mod tests {
                 seed: 1,
                 events: vec![Event::OutputStep { at: 100.0, by: 2.0 }],
             };
-            let candidate = Candidate { controller: ControllerSpec::Manual };
+            let candidate = Candidate::new(ControllerSpec::Manual);
             let trial = Trial { version: TRIAL_VERSION, plant, candidate, scenario };
             let trace = trial.run().unwrap_or_else(|error| panic!("{}: {error}", offer.title));
             let pv = trace.values(crate::simulation::ColumnRole::ProcessVariable);

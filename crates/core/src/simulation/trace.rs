@@ -30,6 +30,8 @@ pub enum ColumnRole {
     ProcessOutput,
     /// A term of a balance, in units per second.
     BalanceTerm,
+    /// A term of the controller in %, or something that it has learned.
+    ControllerTerm,
 }
 
 impl ColumnRole {

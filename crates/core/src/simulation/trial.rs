@@ -35,6 +35,30 @@ pub struct Trial {
 pub struct Candidate {
     /// The controller.
     pub controller: ControllerSpec,
+    /// A set point that follows a signal in proportion; null for one of its own.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub ratio: Option<Ratio>,
+    /// Whether the set point follows the PV in manual, so that the loop is at rest when it goes to automatic.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub set_point_tracking: bool,
+}
+
+impl Candidate {
+    /// A controller with a set point of its own.
+    #[must_use]
+    pub fn new(controller: ControllerSpec) -> Self {
+        Self { controller, ratio: None, set_point_tracking: false }
+    }
+}
+
+/// Ratio control: the set point is `ratio` times a signal, plus what the scenario moves it by.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Ratio {
+    /// An input or output of the process by name, or `load`.
+    pub signal: String,
+    /// PV units per unit of the signal.
+    pub ratio: f64,
 }
 
 impl Trial {
@@ -45,6 +69,9 @@ impl Trial {
         }
         self.plant.validate(self.scenario.scan)?;
         self.candidate.controller.validate()?;
+        if let Some(ratio) = &self.candidate.ratio {
+            crate::check::finite("candidate.ratio.ratio", ratio.ratio)?;
+        }
         self.scenario.validate(self.candidate.controller == ControllerSpec::Manual)?;
         let delays = [
             ("process.dead_time", self.plant.process.dead_time(&self.plant.pv.span.unit)?),

@@ -60,7 +60,7 @@ fn tuned_for(process: &LinearSpec, plant: Plant, choice: &SimcChoice) -> Result<
         version: TRIAL_VERSION,
         scenario: Scenario::standard(process, &plant.pv.span, tuning.closed_loop_time_constant),
         plant,
-        candidate: Candidate { controller: ControllerSpec::Pid(tuning.to_type_in.clone()) },
+        candidate: Candidate::new(ControllerSpec::Pid(tuning.to_type_in.clone())),
     };
     Ok((trial, tuning))
 }

@@ -1,0 +1,228 @@
+//! A self-tuning controller: recursive least squares and a Smith predictor on what they find.
+
+use crate::controller::{Action, Controller, Explanation, OutputLimits, Reading};
+use crate::instrument::Noise;
+use crate::{Result, check};
+use nalgebra::{Matrix3, Vector3};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// A controller that first moves the output by a pseudo-random binary signal and estimates `y[k+1] = α y[k] + β u[k−d] + c`
+/// by recursive least squares with forgetting, then controls by a Smith predictor on the estimate with PI settings for a
+/// wanted closed-loop time constant, `Kc = τ/(K τc)`, `Ti = τ` (Åström & Wittenmark, Adaptive Control, 1995, ch. 2 and 3; the
+/// indirect scheme with certainty equivalence).
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct SelfTuningSettings {
+    /// Dead time of the plant in s, taken as whole scans; 0 or more.
+    pub dead_time: f64,
+    /// How long the output is moved to learn before control begins, s, above 0.
+    pub identification_time: f64,
+    /// Amplitude of these moves in %, above 0.
+    pub amplitude: f64,
+    /// Shortest time between two moves in s, above 0.
+    pub clock: f64,
+    /// Forgetting factor of the estimation, 0.9 to 1.
+    #[serde(default = "one")]
+    pub forgetting: f64,
+    /// Whether the estimation goes on while it controls.
+    #[serde(default)]
+    pub keeps_learning: bool,
+    /// Wanted closed-loop time constant τc without the dead time, s, above 0.
+    pub closed_loop_time_constant: f64,
+    /// Direction of action.
+    #[serde(default)]
+    pub action: Action,
+    /// Limits of the output.
+    #[serde(default)]
+    pub output_limits: OutputLimits,
+    /// Seed of the moves.
+    #[serde(default)]
+    pub seed: u64,
+}
+
+fn one() -> f64 {
+    1.0
+}
+
+impl SelfTuningSettings {
+    /// Refuses settings that cannot work, naming the field.
+    pub fn validate(&self) -> Result<()> {
+        check::not_negative("controller.dead_time", self.dead_time, "s")?;
+        check::positive("controller.identification_time", self.identification_time, "s")?;
+        check::within("controller.identification_time", self.identification_time, 0.0, 1e7, "s")?;
+        check::positive("controller.amplitude", self.amplitude, "%")?;
+        check::within("controller.amplitude", self.amplitude, 0.0, 50.0, "%")?;
+        check::positive("controller.clock", self.clock, "s")?;
+        check::within("controller.forgetting", self.forgetting, 0.9, 1.0, "")?;
+        check::positive("controller.closed_loop_time_constant", self.closed_loop_time_constant, "s")?;
+        self.output_limits.validate()
+    }
+}
+
+/// Variance of the estimates before anything is known: as good as none.
+const UNKNOWN: f64 = 1e6;
+/// α is kept between these: a stable lag.
+const ALPHA: [f64; 2] = [1e-3, 0.999_999];
+
+/// A self-tuning controller at work. All values are deviations in % from where it took over.
+pub struct SelfTuning {
+    settings: SelfTuningSettings,
+    scan: f64,
+    delay: usize,
+    learning_scans: usize,
+    passed: usize,
+    chooser: Noise,
+    until_next: usize,
+    move_now: f64,
+    rest: Option<(f64, f64)>,
+    /// All outputs so far as deviations, the newest last; as many as the dead time needs once it controls.
+    outputs: Vec<f64>,
+    last: Option<f64>,
+    estimate: Vector3<f64>,
+    covariance: Matrix3<f64>,
+    /// The model's output without and with the dead time.
+    model: [f64; 2],
+    integral: f64,
+    output: f64,
+}
+
+impl SelfTuning {
+    /// A controller scanned every `scan` seconds.
+    pub fn new(settings: &SelfTuningSettings, scan: f64) -> Result<Self> {
+        settings.validate()?;
+        check::positive("scenario.scan", scan, "s")?;
+        Ok(Self {
+            scan,
+            delay: (settings.dead_time / scan).round() as usize,
+            learning_scans: (settings.identification_time / scan).ceil() as usize,
+            passed: 0,
+            chooser: Noise::new("self-tuning", settings.seed),
+            until_next: 0,
+            move_now: 0.0,
+            rest: None,
+            outputs: Vec::new(),
+            last: None,
+            estimate: Vector3::new(0.5, 0.0, 0.0),
+            covariance: Matrix3::identity() * UNKNOWN,
+            model: [0.0; 2],
+            integral: 0.0,
+            output: 0.0,
+            settings: settings.clone(),
+        })
+    }
+
+    /// α and β as they are believed to be, β in % of span per % of OP.
+    #[must_use]
+    pub fn estimate(&self) -> (f64, f64) {
+        (self.estimate[0], self.estimate[1])
+    }
+
+    /// The output `back` scans before the last; 0 before the beginning.
+    fn output_before(&self, back: usize) -> f64 {
+        self.outputs.len().checked_sub(back + 1).map_or(0.0, |index| self.outputs[index])
+    }
+
+    /// One step of recursive least squares with `y = φᵀθ` (Åström & Wittenmark 1995, equation 2.21).
+    fn learn(&mut self, measurement: f64) {
+        let Some(last) = self.last else { return };
+        let regressor = Vector3::new(last, self.output_before(self.delay), 1.0);
+        let spread = self.covariance * regressor;
+        let gain = spread / (self.settings.forgetting + regressor.dot(&spread));
+        self.estimate += gain * (measurement - regressor.dot(&self.estimate));
+        self.covariance = (self.covariance - gain * spread.transpose()) / self.settings.forgetting;
+        // Without excitation forgetting would let it grow for ever.
+        if self.covariance.trace() > 3.0 * UNKNOWN {
+            self.covariance *= 3.0 * UNKNOWN / self.covariance.trace();
+        }
+    }
+
+    /// The estimate as it may be used.
+    fn usable(&self) -> (f64, f64) {
+        let sign = self.settings.action.sign();
+        let beta = sign * (sign * self.estimate[1]).max(1e-6);
+        (self.estimate[0].clamp(ALPHA[0], ALPHA[1]), beta)
+    }
+
+    /// The next move of the experiment.
+    fn experiment(&mut self) -> f64 {
+        if self.until_next == 0 {
+            self.until_next = (self.settings.clock / self.scan).round().max(1.0) as usize;
+            let up = self.chooser.uniform() < 0.5;
+            self.move_now = if up { self.settings.amplitude } else { -self.settings.amplitude };
+        }
+        self.until_next -= 1;
+        self.move_now
+    }
+
+    /// Runs the model over all outputs so far, to begin control from.
+    fn begin_control(&mut self) {
+        let (alpha, beta) = self.usable();
+        self.model = [0.0; 2];
+        for k in 0..self.outputs.len() {
+            let late = k.checked_sub(self.delay).map_or(0.0, |index| self.outputs[index]);
+            self.model = [alpha * self.model[0] + beta * self.outputs[k], alpha * self.model[1] + beta * late];
+        }
+    }
+
+    fn control(&mut self, set_point: f64, measurement: f64) -> f64 {
+        let (alpha, beta) = self.usable();
+        let predicted = measurement + self.model[0] - self.model[1];
+        let time_constant = -self.scan / alpha.ln();
+        let gain = time_constant * (1.0 - alpha) / (beta * self.settings.closed_loop_time_constant);
+        let error = set_point - predicted;
+        self.integral += gain * self.scan / time_constant * error;
+        gain * error + self.integral
+    }
+}
+
+impl Controller for SelfTuning {
+    fn scan(&mut self, reading: Reading) -> f64 {
+        let (pv, op) = *self.rest.get_or_insert((reading.measurement, self.output));
+        let (set_point, measurement) = (reading.set_point - pv, reading.measurement - pv);
+        let learning = self.passed < self.learning_scans;
+        if learning || self.settings.keeps_learning {
+            self.learn(measurement);
+        }
+        if self.passed == self.learning_scans {
+            self.begin_control();
+        }
+        self.passed += 1;
+        self.last = Some(measurement);
+        let wanted = if learning { self.experiment() } else { self.control(set_point, measurement) };
+        let OutputLimits { low, high } = self.settings.output_limits;
+        self.output = (op + wanted).clamp(low, high);
+        let made = self.output - op;
+        if !learning {
+            // Back-calculation at once: the integral stays in reach of the limit.
+            self.integral -= wanted - made;
+        }
+        self.outputs.push(made);
+        if !learning {
+            let (alpha, beta) = self.usable();
+            let late = self.output_before(self.delay);
+            self.model = [alpha * self.model[0] + beta * made, alpha * self.model[1] + beta * late];
+            // What lies longer ago than the dead time is not needed any more.
+            if self.outputs.len() > 4 * (self.delay + 64) {
+                self.outputs.drain(..self.outputs.len() - self.delay - 2);
+            }
+        }
+        self.output
+    }
+
+    fn track(&mut self, reading: Reading, output: f64) {
+        let (pv, op) = *self.rest.get_or_insert((reading.measurement, output));
+        self.last = Some(reading.measurement - pv);
+        self.output = output;
+        self.integral = output - op;
+    }
+
+    fn explain(&self) -> Explanation {
+        Explanation { unlimited: self.output, limited: self.output, ..Explanation::default() }
+    }
+
+    fn inner(&self, values: &mut [f64]) {
+        let all = [self.estimate[0], self.estimate[1]];
+        values.copy_from_slice(&all[..values.len()]);
+    }
+}
