@@ -187,7 +187,8 @@ fn by_ode_library(scans: usize) -> f64 {
     let (mut x, mut acting) = (0.0, 0.0);
     for k in 0..scans {
         let set_point = if k >= 10 { 81.0 } else { 75.0 };
-        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(75.0 + x), further: &[] };
+        let reading =
+            Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(75.0 + x), further: &[] };
         under_way.push_back(controller.scan(reading) - 45.0);
         let load = if k as f64 > 0.5 * scans as f64 + 12.0 { -10.0 } else { 0.0 };
         x = advance(x, acting + load, 0.37);
@@ -254,7 +255,8 @@ fn reactor_by_ode_library() -> f64 {
     let mut x = Vector2::new(0.5, 76.85);
     for k in 0..14_400 {
         let set_point = if k >= 100 { 78.85 } else { 76.85 };
-        let reading = Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(x[1]), further: &[] };
+        let reading =
+            Reading { set_point: span.to_percent(set_point), measurement: span.to_percent(x[1]), further: &[] };
         let coolant = 0.6 * controller.scan(reading);
         let feed = 76.85 + if k > 4000 { 3.0 } else { 0.0 } - if k > 9000 { 5.0 } else { 0.0 };
         let mut stepper = Dopri5::new(PlainReactor { coolant, feed }, 0.0, 1.0, 1.0, x, 1e-8, 1e-10);

@@ -185,10 +185,9 @@ fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64
 /// in between, the dead time exact.
 pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
     let controller = ControllerSpec::Pid(pid.clone());
-    Ok(SampledLoop::new(&process.state_space()?, pv_span, scan, 0.0)?.with(&controller)?.map_or_else(
-        Margins::default,
-        |closed| closed.margins(),
-    ))
+    Ok(SampledLoop::new(&process.state_space()?, pv_span, scan, 0.0)?
+        .with(&controller)?
+        .map_or_else(Margins::default, |closed| closed.margins()))
 }
 
 /// The margins of the loop of a trial, its process linearised where it rests, with the slope of the actuator's
@@ -252,6 +251,30 @@ impl SampledLoop {
     #[must_use]
     pub fn scan(&self) -> f64 {
         self.scan
+    }
+
+    /// Dead time of the plant in s.
+    #[must_use]
+    pub fn dead_time(&self) -> f64 {
+        self.dead_time
+    }
+
+    /// The longest time in the plant, in s.
+    #[must_use]
+    pub fn slowest(&self) -> f64 {
+        self.slowest
+    }
+
+    /// Its poles at the origin.
+    #[must_use]
+    pub fn integrators(&self) -> usize {
+        self.integrators
+    }
+
+    /// Its poles in the right half plane.
+    #[must_use]
+    pub fn unstable_poles(&self) -> usize {
+        self.unstable_poles
     }
 
     /// The process with hold, sampler and filter, in % of span per % of OP, at `omega` rad/s.

@@ -1,5 +1,6 @@
 //! Judging a record, a trace or a loop: metrics, stability margins, and what they mean in a sentence.
 
+mod frequency;
 mod inspection;
 mod judgement;
 mod margins;
@@ -7,6 +8,7 @@ mod metrics;
 mod operation;
 mod signal;
 
+pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::judge;
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};

@@ -259,7 +259,12 @@ mod tests {
             exist += 1;
             let value = |written: &Written| written.value;
             let back = notation
-                .read(value(&written.proportional), written.integral.as_ref().map(value), written.derivative.value, &settings)
+                .read(
+                    value(&written.proportional),
+                    written.integral.as_ref().map(value),
+                    written.derivative.value,
+                    &settings,
+                )
                 .unwrap();
             let close = |a: f64, b: f64| (a / b - 1.0).abs() < 1e-12;
             assert!(close(back.gain, 2.5) && close(back.integral_time.unwrap(), 75.0), "{notation:?}");

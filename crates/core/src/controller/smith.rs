@@ -63,9 +63,13 @@ impl SmithSettings {
     pub fn sampled_response(&self, pv_span: &Span, scan: f64) -> Result<impl Fn(f64) -> Complex64 + use<>> {
         let inner = self.inner_loop(pv_span, scan)?;
         let (pid, filter) = (self.pid.clone(), self.filter(scan));
-        Ok(move |omega: f64| {
-            pid.sampled_response(omega, scan) * filter.response(omega, scan) / (1.0 + inner(omega))
-        })
+        Ok(move |omega: f64| pid.sampled_response(omega, scan) * filter.response(omega, scan) / (1.0 + inner(omega)))
+    }
+
+    /// The filter F at `omega` rad/s.
+    #[must_use]
+    pub fn filter_response(&self, omega: f64, scan: f64) -> Complex64 {
+        self.filter(scan).response(omega, scan)
     }
 
     /// `C (G₀ − F G)`: the loop inside the controller.

@@ -201,7 +201,8 @@ impl Dynamics {
         let direct = self.system.actuator == ActuatorSpec::Direct && self.system.stretch.len() == 1;
         if self.is_linear && direct && !self.feeds_through {
             let propagator = self.system.process.propagator();
-            self.whole_scan = propagator.map(|(propagator, _)| propagator.system().clone().with_dead_time(dead_time).sampled(scan));
+            self.whole_scan =
+                propagator.map(|(propagator, _)| propagator.system().clone().with_dead_time(dead_time).sampled(scan));
         }
         self.whole_scan.is_some()
     }

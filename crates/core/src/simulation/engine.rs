@@ -6,12 +6,12 @@ use super::schedule::{Schedule, Switch};
 use super::timeline::Cursor;
 use super::trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 use super::trial::Trial;
-use crate::process::{Description, Held};
-use crate::{Error, Result};
 use crate::controller::{Controller, ControllerSpec, Reading};
 use crate::instrument::{Actuator, ActuatorSpec, Motion, Sensor};
 use crate::lti::SampledDelay;
+use crate::process::{Description, Held};
 use crate::units::Span;
+use crate::{Error, Result};
 use std::collections::VecDeque;
 
 /// Instants nearer to each other than this share of a scan are one.
@@ -465,7 +465,9 @@ impl Simulation {
     /// Carries the process through one scan, from switching instant to switching instant.
     fn carry_on(&mut self, scan_number: usize) -> std::result::Result<(), String> {
         let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
-        if self.in_whole_scans && let Some((before, now, load)) = self.quiet(scan_number) {
+        if self.in_whole_scans
+            && let Some((before, now, load)) = self.quiet(scan_number)
+        {
             self.dynamics.carry_whole_scan(before, now, load);
             return self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err);
         }

@@ -85,11 +85,7 @@ impl ModelReferenceSettings {
         match (model, self.reference_damping) {
             (&LinearSpec::Fopdt { gain, time_constant, .. }, None) => {
                 let b = (gain * percent / time_constant).abs();
-                Ok(AdaptedGains {
-                    set_point: omega / b,
-                    measurement: (omega - time_constant.recip()) / b,
-                    rate: 0.0,
-                })
+                Ok(AdaptedGains { set_point: omega / b, measurement: (omega - time_constant.recip()) / b, rate: 0.0 })
             }
             (&LinearSpec::SecondOrder { gain, time_constant, damping, .. }, Some(reference_damping)) => {
                 let own = time_constant.recip();
@@ -163,8 +159,7 @@ impl ModelReference {
         let steps = (omega * h / 0.02).ceil().max(1.0);
         let step = h / steps;
         for _ in 0..steps as usize {
-            let acceleration =
-                |y: f64, v: f64| omega * omega * (set_point - y) - 2.0 * damping * omega * v;
+            let acceleration = |y: f64, v: f64| omega * omega * (set_point - y) - 2.0 * damping * omega * v;
             let [y, v] = self.reference;
             // Midpoint rule.
             let (ym, vm) = (y + 0.5 * step * v, v + 0.5 * step * acceleration(y, v));

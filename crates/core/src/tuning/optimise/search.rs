@@ -1,0 +1,242 @@
+//! The search: for each pair of times the best gain, then the best times.
+
+use super::bench::{Bench, Figures, excess};
+use super::{Demand, Demands, Objective, Structure};
+use crate::Result;
+use crate::assessment::Family;
+
+/// What is made small: an objective, or how far one figure can be brought down.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum Goal {
+    Objective(Objective),
+    Figure(Demand),
+}
+
+/// Settings tried, and what they are worth.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Tried {
+    pub gain: f64,
+    pub integral: f64,
+    pub derivative: f64,
+    pub figures: Figures,
+    /// What is made small where all demands are met, and above [`MISSED`] where not.
+    pub score: f64,
+}
+
+/// Scores from here on miss a demand.
+pub(super) const MISSED: f64 = 1e9;
+
+/// Gains tried over frequency, and of those that are allowed, in simulation.
+const GAINS: usize = 48;
+const SIMULATED_GAINS: usize = 7;
+const INVERSE_GOLDEN: f64 = 0.618_033_988_749_894_8;
+
+pub(super) struct Search<'a> {
+    pub bench: &'a Bench,
+    pub demands: &'a Demands,
+    pub goal: Goal,
+    /// Called now and then with what has been tried; stops the search when it says so.
+    pub goes_on: &'a dyn Fn(usize) -> bool,
+}
+
+impl Search<'_> {
+    fn score(&self, figures: &Figures) -> f64 {
+        let missed = figures.violation(self.demands);
+        // What is missed by rounding alone is met.
+        if missed > 1e-4 {
+            return MISSED * (1.0 + missed);
+        }
+        match self.goal {
+            Goal::Objective(Objective::Load) => figures.load_error,
+            Goal::Objective(Objective::SetPoint) => figures.set_point_error.unwrap_or(f64::INFINITY),
+            Goal::Objective(Objective::Both { load_weight }) => {
+                load_weight * figures.load_error
+                    + (1.0 - load_weight) * figures.set_point_error.unwrap_or(f64::INFINITY)
+            }
+            Goal::Figure(demand) => figures.value(demand),
+        }
+        .min(0.5 * MISSED)
+    }
+
+    /// By how much a gain misses what is known over frequency; None where the loop is unstable.
+    fn missed_over_frequency(&self, families: &[Family], gain: f64) -> Option<f64> {
+        let point = self.bench.over_frequency(families, gain);
+        let values = [(Demand::MaxSensitivity, point.max_sensitivity), (Demand::NoiseGain, point.noise_to_output)];
+        point.stable.then(|| {
+            values
+                .into_iter()
+                .filter_map(|(demand, value)| Some(excess(value, self.demands.limit(demand)?)))
+                .fold(0.0, f64::max)
+        })
+    }
+
+    fn try_at(&self, families: &[Family], gain: f64, integral: f64, derivative: f64) -> Result<Tried> {
+        let point = self.bench.over_frequency(families, gain);
+        let controller = self.bench.controller(gain, integral, derivative);
+        let figures = self.bench.figures(&controller, point)?;
+        Ok(Tried { gain, integral, derivative, figures, score: self.score(&figures) })
+    }
+
+    /// The best gain for these times; None where no gain is stable, or the search was stopped.
+    fn best_gain(&self, integral: f64, derivative: f64) -> Result<Option<Tried>> {
+        if !(self.goes_on)(self.bench.simulated.get()) {
+            return Ok(None);
+        }
+        let families = self.bench.families(integral, derivative)?;
+        let [low, high] = self.bench.gains;
+        let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
+        let missed: Vec<Option<f64>> = (0..GAINS).map(|k| self.missed_over_frequency(&families, gain_at(k))).collect();
+        let allowed = |missed: &Option<f64>| missed.is_some_and(|missed| missed <= 0.0);
+        // The longest run of gains that keep what is known over frequency.
+        let mut best_run: Option<(usize, usize)> = None;
+        let mut start = None;
+        for k in 0..=GAINS {
+            if k < GAINS && allowed(&missed[k]) {
+                start.get_or_insert(k);
+            } else if let Some(from) = start.take()
+                && best_run.is_none_or(|(a, b)| k - 1 - from > b - a)
+            {
+                best_run = Some((from, k - 1));
+            }
+        }
+        let Some((from, to)) = best_run else {
+            // Nothing keeps it: the gain that misses it least.
+            let least = (0..GAINS)
+                .filter(|k| missed[*k].is_some())
+                .min_by(|a, b| missed[*a].unwrap_or(f64::MAX).total_cmp(&missed[*b].unwrap_or(f64::MAX)));
+            let Some(k) = least else { return Ok(None) };
+            return self.try_at(&families, gain_at(k), integral, derivative).map(Some);
+        };
+        let edge = |inside: f64, outside: f64| {
+            let (mut inside, mut outside) = (inside.ln(), outside.ln());
+            for _ in 0..14 {
+                let middle = 0.5 * (inside + outside);
+                if allowed(&self.missed_over_frequency(&families, middle.exp())) {
+                    inside = middle;
+                } else {
+                    outside = middle;
+                }
+            }
+            inside.exp()
+        };
+        let first = if from == 0 { low } else { edge(gain_at(from), gain_at(from - 1)) };
+        let last = if to + 1 == GAINS { high } else { edge(gain_at(to), gain_at(to + 1)) };
+        let first = first.max(last * 5e-3);
+        let place = |k: usize| first * (last / first).powf(k as f64 / (SIMULATED_GAINS - 1) as f64);
+        let at = |gain: f64| self.try_at(&families, gain, integral, derivative);
+        let tried: Vec<Tried> = (0..SIMULATED_GAINS).map(|k| at(place(k))).collect::<Result<_>>()?;
+        let best = (0..tried.len()).fold(0, |best, k| if tried[k].score < tried[best].score { k } else { best });
+        if best + 1 == tried.len() {
+            let beside = at(0.99 * last)?;
+            if beside.score >= tried[best].score {
+                return Ok(Some(tried[best]));
+            }
+        }
+        let from = place(best.saturating_sub(1)).ln();
+        let to = place((best + 1).min(SIMULATED_GAINS - 1)).ln();
+        let refined = golden(from, to, 11, |log_gain| at(log_gain.exp()))?;
+        Ok(Some(if refined.score < tried[best].score { refined } else { tried[best] }))
+    }
+
+    /// The best settings; None where none is stable, or the search was stopped.
+    pub fn run(&self) -> Result<Option<Tried>> {
+        match self.bench.structure() {
+            Structure::Pid => self.over_two_times(),
+            _ => self.over_integral_time(),
+        }
+    }
+
+    fn over_integral_time(&self) -> Result<Option<Tried>> {
+        const TIMES: usize = 12;
+        let [low, high] = self.bench.times.map(f64::ln);
+        let place = |k: usize| low + (high - low) * k as f64 / (TIMES - 1) as f64;
+        let mut best: Option<(usize, Tried)> = None;
+        for k in 0..TIMES {
+            if let Some(tried) = self.best_gain(place(k).exp(), 0.0)?
+                && best.is_none_or(|(_, known)| tried.score < known.score)
+            {
+                best = Some((k, tried));
+            }
+        }
+        let Some((k, coarse)) = best else { return Ok(None) };
+        let (from, to) = (place(k.saturating_sub(1)), place((k + 1).min(TIMES - 1)));
+        let nowhere = Tried { score: f64::INFINITY, ..coarse };
+        let refined = golden(from, to, 13, |log_time| Ok(self.best_gain(log_time.exp(), 0.0)?.unwrap_or(nowhere)))?;
+        Ok(Some(if refined.score < coarse.score { refined } else { coarse }))
+    }
+
+    /// Over integral time and the ratio of derivative to integral time: a coarse grid, then the simplex of Nelder and Mead
+    /// (Computer J. 7, 1965).
+    fn over_two_times(&self) -> Result<Option<Tried>> {
+        let [low, high] = self.bench.times.map(f64::ln);
+        let (shortest, longest) = (0.01f64.ln(), 1.0f64.ln());
+        let mut best: Option<([f64; 2], Tried)> = None;
+        let at = |place: [f64; 2]| -> Result<Option<Tried>> {
+            let (x, y) = (place[0].clamp(low, high), place[1].clamp(shortest, longest));
+            self.best_gain(x.exp(), x.exp() * y.exp())
+        };
+        for i in 0..7 {
+            for ratio in [0.04f64, 0.12, 0.25, 0.5] {
+                let place = [low + (high - low) * f64::from(i) / 6.0, ratio.ln()];
+                if let Some(tried) = at(place)?
+                    && best.is_none_or(|(_, known)| tried.score < known.score)
+                {
+                    best = Some((place, tried));
+                }
+            }
+        }
+        let Some((start, coarse)) = best else { return Ok(None) };
+        let nowhere = Tried { score: f64::INFINITY, ..coarse };
+        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(at(place)?.unwrap_or(nowhere)) };
+        let spread = (high - low) / 12.0;
+        let mut simplex = vec![(start, coarse)];
+        for place in [[start[0] + spread, start[1]], [start[0], start[1] + 0.4]] {
+            simplex.push((place, worth(place)?));
+        }
+        for _ in 0..36 {
+            simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
+            let size = (0..2).map(|i| (simplex[0].0[i] - simplex[2].0[i]).abs()).fold(0.0, f64::max);
+            if size < 4e-3 {
+                break;
+            }
+            let (worst, middle) = (simplex[2], [0, 1].map(|i| 0.5 * (simplex[0].0[i] + simplex[1].0[i])));
+            let along = |share: f64| [0, 1].map(|i| middle[i] + share * (worst.0[i] - middle[i]));
+            let reflected = (along(-1.0), worth(along(-1.0))?);
+            if reflected.1.score < simplex[0].1.score {
+                let further = (along(-2.0), worth(along(-2.0))?);
+                simplex[2] = if further.1.score < reflected.1.score { further } else { reflected };
+            } else if reflected.1.score < simplex[1].1.score {
+                simplex[2] = reflected;
+            } else {
+                let share = if reflected.1.score < worst.1.score { -0.5 } else { 0.5 };
+                let nearer = (along(share), worth(along(share))?);
+                if nearer.1.score < worst.1.score.min(reflected.1.score) {
+                    simplex[2] = nearer;
+                } else {
+                    for k in 1..3 {
+                        let place = [0, 1].map(|i| 0.5 * (simplex[0].0[i] + simplex[k].0[i]));
+                        simplex[k] = (place, worth(place)?);
+                    }
+                }
+            }
+        }
+        simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
+        Ok(Some(simplex[0].1))
+    }
+}
+
+/// The least score between two places, by golden section.
+fn golden(mut low: f64, mut high: f64, steps: usize, at: impl Fn(f64) -> Result<Tried>) -> Result<Tried> {
+    let mut left = at(high - INVERSE_GOLDEN * (high - low))?;
+    let mut right = at(low + INVERSE_GOLDEN * (high - low))?;
+    for _ in 0..steps {
+        if left.score <= right.score {
+            (high, right) = (low + INVERSE_GOLDEN * (high - low), left);
+            left = at(high - INVERSE_GOLDEN * (high - low))?;
+        } else {
+            (low, left) = (high - INVERSE_GOLDEN * (high - low), right);
+            right = at(low + INVERSE_GOLDEN * (high - low))?;
+        }
+    }
+    Ok(if left.score <= right.score { left } else { right })
+}

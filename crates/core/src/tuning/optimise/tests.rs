@@ -1,0 +1,196 @@
+//! The optimum against a dense grid, demands kept, and what is said where none are.
+
+use super::*;
+use crate::assessment::sampled_margins;
+
+fn span() -> Span {
+    Span::new(0.0, 100.0, "%")
+}
+
+fn found(task: &Task) -> Optimum {
+    optimise(task, &|_| true).unwrap()
+}
+
+/// Six plants: lag-dominant, balanced, delay-dominant, two lags, inverse response, integrating.
+fn plants() -> [(LinearSpec, f64); 6] {
+    let two = |lead_time_constant, dead_time| LinearSpec::TwoLags {
+        gain: 1.5,
+        time_constant_1: 20.0,
+        time_constant_2: 8.0,
+        lead_time_constant,
+        dead_time,
+    };
+    [
+        (LinearSpec::Fopdt { gain: 2.0, time_constant: 60.0, dead_time: 5.0 }, 0.5),
+        (LinearSpec::Fopdt { gain: -1.0, time_constant: 20.0, dead_time: 15.0 }, 0.5),
+        (LinearSpec::Fopdt { gain: 5.0, time_constant: 5.0, dead_time: 30.0 }, 1.0),
+        (two(0.0, 4.0), 0.5),
+        (two(-6.0, 2.0), 0.5),
+        (LinearSpec::Integrating { gain: 0.02, dead_time: 10.0 }, 0.5),
+    ]
+}
+
+/// The least load error that keeps a maximum sensitivity, over a dense grid of gain and integral time, refined once about its
+/// best point: a search that knows nothing of ours, with the margins that are tested against an outside library.
+fn by_dense_grid(process: &LinearSpec, scan: f64, limit: f64, about: &PidSettings) -> f64 {
+    let task = Task::new(process, &span(), scan, Structure::Pi);
+    let bench = Bench::new(&task).unwrap();
+    let at = |gain: f64, integral: f64| -> f64 {
+        let controller = bench.controller(gain, integral, 0.0);
+        let margins = sampled_margins(process, &span(), controller.main_pid().unwrap(), scan).unwrap();
+        if margins.max_sensitivity.is_none_or(|found| found > limit) {
+            return f64::INFINITY;
+        }
+        let families = bench.families(integral, 0.0).unwrap();
+        bench.figures(&controller, bench.over_frequency(&families, gain)).unwrap().load_error
+    };
+    let mut centre = (about.gain, about.integral_time.unwrap());
+    let mut best = f64::INFINITY;
+    for width in [3.0f64, 1.15] {
+        let mut next = centre;
+        for i in -12..=12 {
+            for j in -12..=12 {
+                let place = (centre.0 * width.powf(f64::from(i) / 12.0), centre.1 * width.powf(f64::from(j) / 12.0));
+                let error = at(place.0, place.1);
+                if error < best {
+                    (best, next) = (error, place);
+                }
+            }
+        }
+        centre = next;
+    }
+    best
+}
+
+#[test]
+fn the_optimum_is_that_of_a_dense_grid_on_six_plants() {
+    let check = |process: LinearSpec, scan: f64| {
+        let mut task = Task::new(&process, &span(), scan, Structure::Pi);
+        task.demands.max_sensitivity = Some(1.6);
+        let optimum = found(&task);
+        let pid = optimum.controller.main_pid().unwrap();
+        let grid = by_dense_grid(&process, scan, 1.6, pid);
+        let ours = optimum.figures.load_error;
+        assert!(ours < 1.01 * grid, "{process:?}: {ours} instead of {grid}, {pid:?}");
+        // The limit is kept, by margins computed another way.
+        let margins = sampled_margins(&process, &span(), pid, scan).unwrap();
+        let sensitivity = margins.max_sensitivity.unwrap();
+        assert!(sensitivity < 1.6 * 1.005, "{process:?}: Ms {sensitivity}");
+        assert_eq!(optimum.active, [Demand::MaxSensitivity], "{process:?}");
+    };
+    std::thread::scope(|scope| {
+        for (process, scan) in plants() {
+            scope.spawn(move || check(process, scan));
+        }
+    });
+}
+
+#[test]
+fn derivative_action_and_prediction_pay() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 10.0 };
+    let best = |structure| {
+        let mut task = Task::new(&process, &span(), 0.5, structure);
+        task.demands.max_sensitivity = Some(1.6);
+        let optimum = found(&task);
+        assert!(optimum.met && optimum.figures.max_sensitivity < 1.6 * 1.005, "{optimum:?}");
+        optimum.figures.load_error
+    };
+    let (pi, pid) = (best(Structure::Pi), best(Structure::Pid));
+    assert!(pid < 0.8 * pi, "PI {pi}, PID {pid}");
+    assert!(best(Structure::Smith) < pi);
+}
+
+#[test]
+fn demands_on_the_set_point_response_are_kept() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 6.0 };
+    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    task.demands = Demands::read("overshoot below 5 %, rise below 25 s, travel below 1.6").unwrap();
+    let optimum = found(&task);
+    assert!(optimum.met && !optimum.active.is_empty(), "{optimum:?}");
+    // Measured by the metrics of a trial, which are computed apart.
+    let trial = bench_trial(&process, optimum.controller.clone());
+    let metrics = crate::assessment::metrics(&trial.run().unwrap(), 0.1);
+    let response = &metrics.set_point_responses[0];
+    assert!(response.overshoot_percent < 5.0 * 1.005 && response.rise_time.unwrap() < 25.0 * 1.005, "{response:?}");
+}
+
+fn bench_trial(process: &LinearSpec, controller: ControllerSpec) -> Trial {
+    use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION};
+    let signal = |tag: &str| Signal { tag: tag.to_owned(), span: span() };
+    Trial {
+        version: TRIAL_VERSION,
+        plant: Plant::plain(process.clone(), signal("L.PV"), signal("L.OP"), OperatingPoint::new(50.0, 50.0)),
+        candidate: Candidate::new(controller),
+        scenario: Scenario { duration: 600.0, scan: 0.5, seed: 1, events: vec![Event::set_point(0.5, 1.0)] },
+    }
+}
+
+#[test]
+fn what_cannot_be_met_says_what_would_have_to_give_way() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 10.0 };
+    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    task.demands = Demands::read("rise below 5 s, Ms below 1.4").unwrap();
+    let optimum = found(&task);
+    assert!(!optimum.met && optimum.relaxations.len() == 2, "{optimum:?}");
+    for relaxation in &optimum.relaxations {
+        // Given way so far, all can be kept.
+        let reachable = relaxation.reachable.unwrap();
+        assert!(reachable > relaxation.asked, "{relaxation:?}");
+        let mut eased = task.clone();
+        eased.demands = task.demands.with(relaxation.demand, Some(1.02 * reachable));
+        assert!(found(&eased).met, "{relaxation:?}");
+    }
+}
+
+#[test]
+fn a_family_is_kept_in_hand_as_a_whole() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 8.0 };
+    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    task.demands.max_sensitivity = Some(1.7);
+    let nominal = found(&task);
+    let worse = Variation { gain: 1.4, time_constant: 1.0, dead_time: 1.3 };
+    task.family = vec![worse, Variation { gain: 0.7, ..Variation::NONE }];
+    let robust = found(&task);
+    let sensitivity = |optimum: &Optimum, process: &LinearSpec| {
+        let margins = sampled_margins(process, &span(), optimum.controller.main_pid().unwrap(), 0.5).unwrap();
+        margins.max_sensitivity.unwrap_or(f64::INFINITY)
+    };
+    let varied = worse.of(&process).unwrap();
+    assert!(sensitivity(&nominal, &varied) > 1.9 && sensitivity(&robust, &varied) < 1.7 * 1.005);
+}
+
+#[test]
+fn a_whole_scenario_on_a_stirred_heater_is_optimised() {
+    use crate::process::ProcessSpec;
+    use crate::simulation::{Event, OperatingPoint, Plant, Scenario, Signal};
+    let process = LinearSpec::Fopdt { gain: 0.9, time_constant: 96.0, dead_time: 36.0 };
+    let signal = |tag: &str, high, unit: &str| Signal { tag: tag.into(), span: Span::new(0.0, high, unit) };
+    let mut trial = bench_trial(&process, ControllerSpec::Pid(PidSettings::pi(1.0, 100.0)));
+    trial.plant = Plant::plain(
+        ProcessSpec::library("stirred_heater", &[]),
+        signal("T.PV", 150.0, "°C"),
+        signal("T.OP", 100.0, "%"),
+        OperatingPoint::new(60.0, 50.0),
+    );
+    trial.scenario = Scenario {
+        duration: 1500.0,
+        scan: 2.0,
+        seed: 1,
+        events: vec![Event::set_point(20.0, 5.0), Event::load(700.0, -8.0)],
+    };
+    let mut task = Task::new(&process, &trial.plant.pv.span, 2.0, Structure::Pi);
+    task.demands.max_sensitivity = Some(1.8);
+    task.scenario = Some(trial.clone());
+    let optimum = found(&task);
+    assert!(optimum.met, "{optimum:?}");
+    // Better than settings ten per cent off in either direction that keep the demand.
+    let error = |pid: PidSettings| {
+        let mut other = trial.clone();
+        other.candidate.controller = ControllerSpec::Pid(pid);
+        let trace = other.run().unwrap();
+        crate::assessment::metrics(&trace, 0.75).integral_absolute_error
+    };
+    let best = optimum.controller.main_pid().unwrap().clone();
+    let slower = PidSettings { gain: 0.85 * best.gain, ..best.clone() };
+    assert!(error(best) < error(slower));
+}
