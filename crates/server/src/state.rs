@@ -1,5 +1,6 @@
 //! What all requests share.
 
+use crate::api::tunings::TuningOutcome;
 use crate::jobs::Jobs;
 use crate::problem::Problem;
 use crate::sweeps::SweepOutcome;
@@ -22,6 +23,8 @@ pub struct AppState {
     pub(crate) own_origins: Arc<Vec<String>>,
     pub(crate) imports: Jobs<RecordInfo>,
     pub(crate) sweeps: Jobs<SweepOutcome>,
+    /// Searches for settings.
+    pub(crate) tunings: Jobs<TuningOutcome>,
     records: Cache<Uuid, Arc<Record>>,
     prepared: Cache<(Uuid, String), Arc<Prepared>>,
 }
@@ -46,6 +49,7 @@ impl AppState {
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
             imports: Jobs::new("import"),
             sweeps: Jobs::new("sweep"),
+            tunings: Jobs::new("search for settings"),
             records,
             prepared,
         })

@@ -208,6 +208,20 @@ pub struct FrequencyCurves {
     pub noise_sensitivity: Vec<f64>,
 }
 
+impl SampledLoop {
+    /// Standard deviations of the output and of its move from scan to scan, in % for white noise of 1 % at the PV; None where
+    /// the controller is not linear.
+    pub fn noise_to_output(&self, controller: &ControllerSpec) -> Result<Option<(f64, f64)>> {
+        let Some(opened) = self.with(controller)? else { return Ok(None) };
+        let grid = FrequencyGrid::new(self, opened.lowest.recip() * 2e-2, opened.delay);
+        let feedback: Vec<Complex64> =
+            grid.omega.iter().zip(&grid.process).map(|(omega, process)| (opened.response)(*omega) / process).collect();
+        // Poles do not matter for the noise.
+        let point = grid.close(&feedback, 0, 0, 1.0);
+        Ok(Some((point.noise_to_output, point.noise_to_move)))
+    }
+}
+
 /// Points of curves for drawing, at most.
 const DRAWN: usize = 1200;
 

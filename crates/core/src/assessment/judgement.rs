@@ -14,17 +14,11 @@ const REMARKABLE_OVERSHOOT: f64 = 10.0;
 /// What the margins and the metrics of a trial mean, the gravest first.
 #[must_use]
 pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
+    let mut verdicts = happenings(trace);
     if margins.is_some_and(|margins| !margins.stable) {
-        let mut verdicts = happenings(trace);
-        verdicts.push(Verdict::new(
-            Tone::Bad,
-            "Unstable: the loop oscillates ever more, held only by the limits of the output. Lower the gain or raise the \
-             integral time.",
-            "Nyquist criterion on the sampled loop",
-        ));
+        verdicts.extend(robustness_verdicts(margins));
         return verdicts;
     }
-    let mut verdicts = happenings(trace);
     if trial.candidate.controller == ControllerSpec::Manual {
         // Nobody answers set point or load.
         return verdicts;
@@ -90,6 +84,25 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         Tone::Good => 2,
     });
     verdicts
+}
+
+/// What margins alone mean; nothing of none.
+#[must_use]
+pub fn robustness_verdicts(margins: Option<&Margins>) -> Vec<Verdict> {
+    margins
+        .map(|margins| {
+            if margins.stable {
+                return robustness(margins);
+            }
+            Verdict::new(
+                Tone::Bad,
+                "Unstable: the loop oscillates ever more, held only by the limits of the output. Lower the gain or raise the \
+                 integral time.",
+                "Nyquist criterion on the sampled loop",
+            )
+        })
+        .into_iter()
+        .collect()
 }
 
 /// What stopped the trial, and what happened besides: the first time of each, and how often.

@@ -10,7 +10,7 @@ mod signal;
 
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
-pub use judgement::judge;
+pub use judgement::{judge, robustness_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};

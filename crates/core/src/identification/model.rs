@@ -277,6 +277,21 @@ impl Model {
         })
     }
 
+    /// The covariance of the parameters of the [process](Model::process), in the order of [`LinearSpec::parameters`]; 0 where
+    /// the data do not tell.
+    pub fn process_covariance(&self) -> Result<Vec<Vec<f64>>> {
+        let own = |name: &str| {
+            self.parameters.iter().position(|parameter| {
+                parameter.name == name && parameter.input.as_ref().is_none_or(|tag| *tag == self.inputs[0].tag)
+            })
+        };
+        let places: Vec<Option<usize>> = self.process()?.parameters().into_iter().map(|(name, ..)| own(name)).collect();
+        let between = |a: Option<usize>, b: Option<usize>| {
+            a.zip(b).and_then(|(a, b)| self.covariance.get(a)?.get(b).copied()).unwrap_or(0.0)
+        };
+        Ok(places.iter().map(|a| places.iter().map(|b| between(*a, *b)).collect()).collect())
+    }
+
     /// The unit of the PV in which the model was fitted; empty where none was given.
     #[must_use]
     pub fn output_unit(&self) -> &str {

@@ -35,9 +35,15 @@ pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice)
 /// A trial on a plant, tuned for the low-order process that it is or that comes nearest to it where it rests. Errors where
 /// there is none.
 pub fn first_trial_on(plant: &Plant, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
+    tuned_for(&process_of(plant)?, plant.clone(), choice)
+}
+
+/// The low-order process that rules go by: the plant's own where nothing stands between it and the signals, else the one
+/// that comes nearest where the plant rests. Errors where there is none.
+pub fn process_of(plant: &Plant) -> Result<LinearSpec> {
     let plain = plant.actuator == ActuatorSpec::Direct && plant.drive.is_none() && plant.sensor.is_prompt();
     if let (Some(process), true) = (plant.process.as_linear(), plain) {
-        return tuned_for(process, plant.clone(), choice);
+        return Ok(process.clone());
     }
     let channel = loop_channel(plant)?;
     let nearest = channel.nearest.ok_or_else(|| {
@@ -46,7 +52,7 @@ pub fn first_trial_on(plant: &Plant, choice: &SimcChoice) -> Result<(Trial, Tuni
             "set gain and times by hand, or choose another operating point",
         )
     })?;
-    tuned_for(&nearest.process, plant.clone(), choice)
+    Ok(nearest.process)
 }
 
 /// A trial on `plant` with SIMC settings for `process`.

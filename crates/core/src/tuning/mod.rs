@@ -9,7 +9,7 @@ mod rules_tests;
 mod simc;
 mod ultimate;
 
-pub use first_trial::{first_trial, first_trial_on};
+pub use first_trial::{first_trial, first_trial_on, process_of};
 pub use optimise::{
     Demand, Demands, Figures, Objective, Optimum, Relaxation, Structure, Task, TradeOff, TradeOffPoint, Variation,
     optimise, trade_off,

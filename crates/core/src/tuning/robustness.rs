@@ -105,7 +105,10 @@ pub fn mismatch_map(
     let rows = done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
     let rows: Vec<Row> = rows.into_iter().flatten().collect::<Result<_>>()?;
     let map = MismatchMap {
-        max_sensitivity: rows.iter().map(|row| row.cells.iter().map(|cell| cell.map(|cell| cell.0)).collect()).collect(),
+        max_sensitivity: rows
+            .iter()
+            .map(|row| row.cells.iter().map(|cell| cell.map(|cell| cell.0)).collect())
+            .collect(),
         degradation: rows
             .iter()
             .map(|row| row.cells.iter().map(|cell| cell.map(|cell| cell.1 / nominal_error)).collect())
@@ -180,7 +183,10 @@ fn in_words(map: &MismatchMap, gain_limit: Option<f64>) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
     if let Some(limit) = gain_limit {
         let tone = if limit < 1.5 { Tone::Caution } else { Tone::Good };
-        let text = format!("With the dead time as modelled it is stable until the gain is {} times the model's.", readable(limit));
+        let text = format!(
+            "With the dead time as modelled it is stable until the gain is {} times the model's.",
+            readable(limit)
+        );
         verdicts.push(Verdict::new(tone, text, rule));
     }
     // The largest mismatch in both at once that at most doubles the error.
@@ -194,7 +200,10 @@ fn in_words(map: &MismatchMap, gain_limit: Option<f64>) -> Vec<Verdict> {
     match both(1.2) {
         Some(worse) => verdicts.push(Verdict::new(
             if worse > 1.5 { Tone::Caution } else { Tone::Good },
-            format!("With gain and dead time both 20 % above the model's, a load costs {} times the error.", readable(worse)),
+            format!(
+                "With gain and dead time both 20 % above the model's, a load costs {} times the error.",
+                readable(worse)
+            ),
             rule,
         )),
         None => verdicts.push(Verdict::new(
@@ -243,7 +252,11 @@ pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64)
     let means: Vec<f64> = process.parameters().into_iter().map(|parameter| parameter.2).collect();
     let n = means.len();
     if covariance.len() != n || covariance.iter().any(|row| row.len() != n || row.iter().any(|c| !c.is_finite())) {
-        return Err(Error::invalid("covariance", format!("{} rows", covariance.len()), format!("{n} rows of {n} numbers")));
+        return Err(Error::invalid(
+            "covariance",
+            format!("{} rows", covariance.len()),
+            format!("{n} rows of {n} numbers"),
+        ));
     }
     let root = square_root(&DMatrix::from_fn(n, n, |i, j| 0.5 * (covariance[i][j] + covariance[j][i])));
     let mut noise = Noise::new("envelope", seed);
@@ -292,12 +305,9 @@ pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64)
     for k in 0..length {
         column.clear();
         column.extend(curves.iter().map(|curve| curve[k]));
-        for (share, values) in [
-            (0.0, &mut result.lowest),
-            (0.05, &mut result.low),
-            (0.95, &mut result.high),
-            (1.0, &mut result.highest),
-        ] {
+        for (share, values) in
+            [(0.0, &mut result.lowest), (0.05, &mut result.low), (0.95, &mut result.high), (1.0, &mut result.highest)]
+        {
             values.push(quantile(&mut column, share));
         }
     }
@@ -308,7 +318,10 @@ pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64)
     } else {
         let highest = result.max_sensitivity[1];
         let tone = if highest > 2.0 { Tone::Caution } else { Tone::Good };
-        let text = format!("Stable with all {draws} plants that the data allow; maximum sensitivity below {} in 95 % of them.", readable(highest));
+        let text = format!(
+            "Stable with all {draws} plants that the data allow; maximum sensitivity below {} in 95 % of them.",
+            readable(highest)
+        );
         Verdict::new(tone, text, rule)
     });
     Ok(result)
@@ -403,9 +416,13 @@ mod tests {
         let (narrow, wide) = (with(0.03), with(0.1));
         let trace = trial().run().unwrap();
         let nominal = trace.values(ColumnRole::ProcessVariable);
-        let outside = nominal.iter().zip(narrow.lowest.iter().zip(&narrow.highest)).filter(|(y, (low, high))| *y < low || *y > high);
+        let outside = nominal
+            .iter()
+            .zip(narrow.lowest.iter().zip(&narrow.highest))
+            .filter(|(y, (low, high))| *y < low || *y > high);
         assert_eq!(outside.count(), 0);
-        let width = |envelope: &Envelope| envelope.high.iter().zip(&envelope.low).map(|(high, low)| high - low).sum::<f64>();
+        let width =
+            |envelope: &Envelope| envelope.high.iter().zip(&envelope.low).map(|(high, low)| high - low).sum::<f64>();
         assert!((2.0..5.0).contains(&(width(&wide) / width(&narrow))));
         assert_eq!(with(0.03), narrow);
         let error = envelope(&trial(), &[vec![1.0]], 10, 1).unwrap_err().to_string();

@@ -8,9 +8,11 @@ mod models;
 mod plants;
 mod preparation;
 mod records;
+mod robustness;
 mod saved;
 mod sweeps;
 mod trials;
+pub(crate) mod tunings;
 
 use crate::problem::Problem;
 use crate::state::AppState;
@@ -45,6 +47,8 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(plants::router())
         .merge(trials::router())
         .merge(sweeps::router())
+        .merge(robustness::router())
+        .merge(tunings::router())
         .merge(saved::router())
 }
 

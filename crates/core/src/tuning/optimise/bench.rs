@@ -235,7 +235,7 @@ impl Bench {
         let run = |event: Event| {
             self.simulated.set(self.simulated.get() + 1);
             let mut trial = model.trial.clone();
-            trial.candidate.controller = controller.clone();
+            trial.candidate.controller = freed(controller);
             trial.scenario.events = vec![event];
             answer(&trial, &self.pv_span, self.horizon)
         };
@@ -281,15 +281,9 @@ pub(in crate::tuning) fn load_error(
     controller: &ControllerSpec,
 ) -> Result<f64> {
     let mut trial = standard(plant, pv_span, scan);
-    let mut controller = controller.clone();
-    match &mut controller {
-        ControllerSpec::Pid(pid) => pid.output_limits = FREE,
-        ControllerSpec::Smith(settings) => settings.pid.output_limits = FREE,
-        _ => {}
-    }
     trial.scenario.duration = MOST_MISMATCH_SCANS as f64 * scan;
     trial.scenario.events = vec![Event::load(0.0, 1.0)];
-    trial.candidate.controller = controller;
+    trial.candidate.controller = freed(controller);
     let horizon = 2.0 * plant.time_scale();
     Ok(answer(&trial, pv_span, horizon)?.error(scan))
 }
@@ -345,8 +339,19 @@ fn standard(process: &LinearSpec, pv_span: &Span, scan: f64) -> Trial {
     }
 }
 
+/// The controller with limits that it never reaches.
+fn freed(controller: &ControllerSpec) -> ControllerSpec {
+    let mut controller = controller.clone();
+    match &mut controller {
+        ControllerSpec::Pid(pid) => pid.output_limits = FREE,
+        ControllerSpec::Smith(settings) => settings.pid.output_limits = FREE,
+        _ => {}
+    }
+    controller
+}
+
 /// Limits that settings on the bench never reach.
-pub(super) const FREE: OutputLimits = OutputLimits { low: -1000.0, high: 1000.0 };
+const FREE: OutputLimits = OutputLimits { low: -1000.0, high: 1000.0 };
 
 /// Whether a trace has a set point that moves.
 pub(super) fn moves_set_point(trial: &Trial) -> bool {

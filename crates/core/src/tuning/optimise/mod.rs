@@ -16,7 +16,7 @@ use crate::simulation::Trial;
 use crate::units::Span;
 use crate::verdict::{readable, readable_duration};
 use crate::{Error, Result, check};
-use bench::{Bench, FREE};
+use bench::Bench;
 use search::{Goal, MISSED, Search, Tried};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -135,7 +135,6 @@ impl Task {
     pub fn new(process: &LinearSpec, pv_span: &Span, scan: f64, structure: Structure) -> Self {
         let pid = PidSettings {
             action: Action::for_gain(process.gain()),
-            output_limits: FREE,
             ..PidSettings::pi(1.0, process.time_scale().max(scan))
         };
         let template = match structure {
@@ -156,6 +155,15 @@ impl Task {
             demands: Demands::default(),
             family: Vec::new(),
             scenario: None,
+        }
+    }
+
+    /// Takes over everything of these settings but gain and times: weights, filters, action.
+    pub fn take_over(&mut self, settings: &PidSettings) {
+        let taken = PidSettings { schedule: None, feed_forward: None, gap: 0.0, ..settings.clone() };
+        match &mut self.template {
+            ControllerSpec::Smith(smith) => smith.pid = taken,
+            other => *other = ControllerSpec::Pid(taken),
         }
     }
 
@@ -258,7 +266,7 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
     let derivation = derivation(task, &bench, &best, &active, met, &search)?;
     Ok(Optimum {
         structure: task.structure,
-        controller: bench.controller(best.gain, best.integral, best.derivative),
+        controller: rounded(&bench.controller(best.gain, best.integral, best.derivative)),
         figures: best.figures,
         met,
         active,
@@ -266,6 +274,20 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
         derivation,
         simulated: bench.simulated.get(),
     })
+}
+
+/// Gain and times to four significant digits: enough for the demands, and few enough to be typed in.
+fn rounded(controller: &ControllerSpec) -> ControllerSpec {
+    let mut controller = controller.clone();
+    let round = |value: f64| format!("{value:.3e}").parse().unwrap_or(value);
+    let pid = match &mut controller {
+        ControllerSpec::Smith(settings) => &mut settings.pid,
+        ControllerSpec::Pid(pid) => pid,
+        _ => return controller,
+    };
+    (pid.gain, pid.integral_time, pid.derivative_time) =
+        (round(pid.gain), pid.integral_time.map(round), round(pid.derivative_time));
+    controller
 }
 
 fn active(best: &Tried, demands: &Demands) -> Vec<Demand> {

@@ -106,8 +106,7 @@ fn rules(process: &LinearSpec, pv_span: &Span, scan: f64) -> Result<Vec<TradeOff
             let Ok(tuning) = tune_by_rule(process, pv_span, rule, &choice) else { continue };
             let task = Task::new(process, pv_span, scan, structure);
             let bench = Bench::new(&task)?;
-            let mut pid = tuning.to_type_in;
-            pid.output_limits = super::bench::FREE;
+            let pid = tuning.to_type_in;
             let (integral, derivative) = (pid.integral_time.unwrap_or(f64::MAX), pid.derivative_time);
             let families = bench.families(integral, derivative)?;
             let point = bench.over_frequency(&families, pid.gain);

@@ -1,0 +1,289 @@
+//! Tuning by rule, by experiment and by optimisation.
+
+use crate::jobs::{Job, Stage};
+use crate::problem::{Body, Path, Problem};
+use crate::state::{AppState, compute};
+use antistasis_core::controller::{InNotation, Notation, PidSettings};
+use antistasis_core::process::LinearSpec;
+use antistasis_core::simulation::{Plant, Trial};
+use antistasis_core::tuning::{
+    Demands, Objective, Optimum, RelayReading, Rule, RuleChoice, RuleTuning, Structure, Task, TradeOff, Variation,
+    optimise, process_of, read_relay, trade_off, tune_by_rule,
+};
+use axum::Json;
+use axum::extract::State;
+use axum::http::StatusCode;
+use serde::{Deserialize, Serialize};
+use std::sync::Arc;
+use utoipa::ToSchema;
+use utoipa_axum::router::OpenApiRouter;
+use utoipa_axum::routes;
+use uuid::Uuid;
+
+pub(super) fn router() -> OpenApiRouter<AppState> {
+    OpenApiRouter::new()
+        .routes(routes!(tune_by_rules))
+        .routes(routes!(read_relay_experiment))
+        .routes(routes!(write_settings))
+        .routes(routes!(read_settings))
+        .routes(routes!(start_tuning))
+        .routes(routes!(tuning_state, cancel_tuning))
+}
+
+/// A plant to be tuned for by rules.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct RulesRequest {
+    /// The plant.
+    plant: Plant,
+    /// What the engineer chooses.
+    #[serde(default)]
+    choice: RuleChoice,
+}
+
+/// What a rule gives, or why it gives nothing.
+#[derive(Debug, Serialize, ToSchema)]
+struct RuleOutcome {
+    /// The rule.
+    rule: Rule,
+    /// What it is called.
+    title: String,
+    /// Its settings.
+    tuning: Option<RuleTuning>,
+    /// Why there are none.
+    without: Option<String>,
+}
+
+/// What all rules give.
+#[derive(Debug, Serialize, ToSchema)]
+struct RulesOutcome {
+    /// The process that they go by: the plant's own, or the low-order one nearest to it.
+    process: LinearSpec,
+    /// The rules, in the order of their publication.
+    rules: Vec<RuleOutcome>,
+}
+
+/// The settings of all rules for a plant, with their sources, ranges and warnings.
+#[utoipa::path(post, path = "/api/v1/tune/rules", tag = "tuning", request_body = RulesRequest,
+    responses((status = 200, body = RulesOutcome), (status = 422, body = Problem)))]
+async fn tune_by_rules(Body(request): Body<RulesRequest>) -> Result<Json<RulesOutcome>, Problem> {
+    let outcome = compute(move || {
+        let process = process_of(&request.plant)?;
+        let span = &request.plant.pv.span;
+        let rules = Rule::ALL
+            .into_iter()
+            .map(|rule| {
+                let found = tune_by_rule(&process, span, rule, &request.choice);
+                let (tuning, without) = match found {
+                    Ok(tuning) => (Some(tuning), None),
+                    Err(error) => (None, Some(error.to_string())),
+                };
+                RuleOutcome { rule, title: rule.title().to_owned(), tuning, without }
+            })
+            .collect();
+        Ok::<_, antistasis_core::Error>(RulesOutcome { process, rules })
+    });
+    Ok(Json(outcome.await??))
+}
+
+/// Runs a trial whose controller is a relay and reads ultimate gain and period from its end.
+#[utoipa::path(post, path = "/api/v1/tune/relay", tag = "tuning", request_body = Trial,
+    responses((status = 200, body = RelayReading), (status = 422, body = Problem)))]
+async fn read_relay_experiment(Body(trial): Body<Trial>) -> Result<Json<RelayReading>, Problem> {
+    Ok(Json(compute(move || read_relay(&trial, &trial.run()?)).await??))
+}
+
+/// Settings to be written in a notation.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct WriteRequest {
+    /// The settings.
+    settings: PidSettings,
+    /// The notation.
+    notation: Notation,
+}
+
+/// PID settings in the form and units in which a controller on the plant takes them.
+#[utoipa::path(post, path = "/api/v1/notation/write", tag = "tuning", request_body = WriteRequest,
+    responses((status = 200, body = InNotation), (status = 422, body = Problem)))]
+async fn write_settings(Body(request): Body<WriteRequest>) -> Result<Json<InNotation>, Problem> {
+    Ok(Json(request.notation.write(&request.settings)?))
+}
+
+/// Settings as a controller on the plant shows them.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ReadRequest {
+    /// The notation.
+    notation: Notation,
+    /// Gain, proportional gain or proportional band.
+    proportional: f64,
+    /// Integral time, rate or repeats; null without integral action.
+    integral: Option<f64>,
+    /// Derivative time or gain; 0 without.
+    #[serde(default)]
+    derivative: f64,
+    /// Everything else.
+    others: PidSettings,
+}
+
+/// PID settings from the form and units in which a controller on the plant shows them.
+#[utoipa::path(post, path = "/api/v1/notation/read", tag = "tuning", request_body = ReadRequest,
+    responses((status = 200, body = PidSettings), (status = 422, body = Problem)))]
+async fn read_settings(Body(request): Body<ReadRequest>) -> Result<Json<PidSettings>, Problem> {
+    let ReadRequest { notation, proportional, integral, derivative, others } = request;
+    Ok(Json(notation.read(proportional, integral, derivative, &others)?))
+}
+
+/// What is to be found.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+enum TuningKind {
+    /// The best settings under demands.
+    #[default]
+    Optimum,
+    /// The best settings for each maximum sensitivity, and where the rules stand.
+    TradeOff,
+}
+
+/// A search for settings.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct TuningRequest {
+    /// What is to be found.
+    #[serde(default)]
+    kind: TuningKind,
+    /// The trial whose plant is to be controlled; its scan counts, and its scenario where that is asked.
+    trial: Trial,
+    /// The controller whose settings are sought.
+    #[serde(default)]
+    structure: Structure,
+    /// What is made small.
+    #[serde(default)]
+    objective: Objective,
+    /// What must be kept.
+    #[serde(default)]
+    demands: Demands,
+    /// Demands in words, besides or instead: “overshoot below 20 %, rise below 1 min”.
+    #[serde(default)]
+    demands_in_words: Option<String>,
+    /// Plants besides the model that must be kept in hand, as factors on it.
+    #[serde(default)]
+    family: Vec<Variation>,
+    /// Whether all error of the trial's scenario on its own plant counts, instead of steps on the low-order process.
+    #[serde(default)]
+    whole_scenario: bool,
+}
+
+/// What was found.
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct TuningOutcome {
+    /// The low-order process that was tuned for.
+    process: LinearSpec,
+    /// The best settings.
+    optimum: Option<Optimum>,
+    /// The trade-off.
+    trade_off: Option<TradeOff>,
+    /// How long it took, s.
+    seconds: f64,
+}
+
+/// A search for settings in the background.
+#[derive(Debug, Serialize, ToSchema)]
+struct TuningState {
+    /// Identifier, good for an hour.
+    id: Uuid,
+    /// How it stands.
+    stage: Stage,
+    /// Which share is done, 0 to 1; for an optimum about.
+    share: f64,
+    /// What was found, once it is done.
+    #[schema(value_type = Option<TuningOutcome>)]
+    outcome: Option<Arc<TuningOutcome>>,
+    /// What is wrong.
+    problem: Option<Problem>,
+}
+
+impl TuningState {
+    fn of(id: Uuid, job: &Job<TuningOutcome>) -> Self {
+        let (stage, outcome, problem) = job.standing();
+        Self { id, stage, share: job.share(), outcome, problem }
+    }
+}
+
+/// Loops that a search simulates, about: for its progress only.
+const ABOUT: f64 = 600.0;
+
+fn run(request: TuningRequest, job: &Job<TuningOutcome>) -> Result<TuningOutcome, Problem> {
+    let began = std::time::Instant::now();
+    let process = process_of(&request.trial.plant)?;
+    let (span, scan) = (&request.trial.plant.pv.span, request.trial.scenario.scan);
+    let (mut best, mut curves) = (None, None);
+    if request.kind == TuningKind::TradeOff {
+        let threads = std::thread::available_parallelism().map_or(1, usize::from);
+        let progress = |share: f64| if share.is_nan() { !job.is_cancelled() } else { job.advance(share) };
+        curves = Some(trade_off(&process, span, scan, threads, &progress)?);
+    } else {
+        let mut task = Task::new(&process, span, scan, request.structure);
+        if let Some(pid) = request.trial.candidate.controller.main_pid() {
+            task.take_over(pid);
+        }
+        task.objective = request.objective;
+        task.demands = request.demands;
+        if let Some(words) = request.demands_in_words {
+            for (demand, limit) in Demands::read(&words)?.asked() {
+                task.demands = task.demands.with(demand, Some(limit));
+            }
+        }
+        task.family = request.family;
+        task.scenario = request.whole_scenario.then_some(request.trial);
+        best = Some(optimise(&task, &|simulated| job.advance(1.0 - (-(simulated as f64) / ABOUT).exp()))?);
+    }
+    if job.is_cancelled() {
+        return Err(Problem::cancelled("The search was cancelled."));
+    }
+    Ok(TuningOutcome { process, optimum: best, trade_off: curves, seconds: began.elapsed().as_secs_f64() })
+}
+
+/// Begins a search for settings: an optimum under demands, or the trade-off between load error and maximum sensitivity.
+#[utoipa::path(post, path = "/api/v1/tunings", tag = "tuning", request_body = TuningRequest,
+    responses((status = 202, body = TuningState), (status = 422, body = Problem)))]
+async fn start_tuning(
+    State(state): State<AppState>,
+    Body(request): Body<TuningRequest>,
+) -> Result<(StatusCode, Json<TuningState>), Problem> {
+    request.trial.validate()?;
+    request.demands.validate()?;
+    if let Some(words) = &request.demands_in_words {
+        Demands::read(words)?;
+    }
+    let (id, job) = state.tunings.begin();
+    let running = Arc::clone(&job);
+    tokio::spawn(async move {
+        let working = Arc::clone(&running);
+        let done = compute(move || {
+            let found = run(request, &working);
+            if working.is_cancelled() { Err(Problem::cancelled("The search was cancelled.")) } else { found }
+        });
+        running.finish(done.await.and_then(|outcome| outcome));
+    });
+    Ok((StatusCode::ACCEPTED, Json(TuningState::of(id, &job))))
+}
+
+/// How far a search for settings is, and what it found.
+#[utoipa::path(get, path = "/api/v1/tunings/{id}", tag = "tuning",
+    params(("id" = Uuid, Path, description = "Identifier of the search")),
+    responses((status = 200, body = TuningState), (status = 404, body = Problem)))]
+async fn tuning_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<TuningState>, Problem> {
+    Ok(Json(TuningState::of(id, &*state.tunings.find(id)?)))
+}
+
+/// Ends a search for settings.
+#[utoipa::path(delete, path = "/api/v1/tunings/{id}", tag = "tuning",
+    params(("id" = Uuid, Path, description = "Identifier of the search")),
+    responses((status = 200, body = TuningState), (status = 404, body = Problem)))]
+async fn cancel_tuning(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<TuningState>, Problem> {
+    let job = state.tunings.find(id)?;
+    job.cancel();
+    Ok(Json(TuningState::of(id, &job)))
+}
