@@ -6,8 +6,6 @@ use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::Model;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, Trial};
-use antistasis_core::tuning::{SimcChoice, simc};
-use antistasis_core::units::Span;
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -30,41 +28,6 @@ pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
 pub(crate) fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, Failure> {
     let file = File::open(path).map_err(|error| Failure::of(path, error))?;
     serde_json::from_reader(BufReader::new(file)).map_err(|error| Failure::of(path, error))
-}
-
-#[derive(Debug, Args)]
-pub(crate) struct TuneOptions {
-    /// Model, as `identify` prints it.
-    #[arg(long)]
-    model: PathBuf,
-    /// Tuning rule.
-    #[arg(long, value_enum, default_value_t = Rule::Simc)]
-    rule: Rule,
-    /// Closed-loop time constant in s; the dead time when left out.
-    #[arg(long)]
-    closed_loop_time_constant: Option<f64>,
-    /// Span of the PV as LOW:HIGH, in its unit; the gain is in % of it.
-    #[arg(long, default_value = "0:100", allow_hyphen_values = true)]
-    pv_span: String,
-}
-
-#[derive(Debug, Clone, Copy, ValueEnum)]
-enum Rule {
-    /// Skogestad 2003.
-    Simc,
-}
-
-pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
-    let model: Model = read_json(&options.model)?;
-    let Rule::Simc = options.rule;
-    let process = model.process().map_err(|error| Failure::of(&options.model, error))?;
-    let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
-    let Some((low, high)) = ends else {
-        return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
-    };
-    let unit = model.output_unit();
-    let choice = SimcChoice { closed_loop_time_constant: options.closed_loop_time_constant };
-    print(&simc(&process, &Span::new(low, high, unit), &choice).map_err(Failure::new)?)
 }
 
 #[derive(Debug, Args)]

@@ -4,6 +4,7 @@ mod demo;
 mod files;
 mod host;
 mod records;
+mod tune;
 
 use clap::{Parser, Subcommand};
 use std::process::ExitCode;
@@ -28,8 +29,8 @@ enum Command {
     Inspect(records::InspectOptions),
     /// Plans an experiment and prints the plan as JSON.
     Experiment(records::ExperimentOptions),
-    /// Prints controller settings for a model as JSON.
-    Tune(files::TuneOptions),
+    /// Prints controller settings for a model or a trial as JSON: by a rule, or the best under demands.
+    Tune(tune::TuneOptions),
     /// Runs a trial, writes its trace, and prints its assessment as JSON.
     Simulate(files::SimulateOptions),
     /// Runs a trial over and over with one number or two varied, and prints the assessments as JSON.
@@ -77,7 +78,7 @@ fn main() -> ExitCode {
         Command::Identify(options) => records::identify(&options),
         Command::Inspect(options) => records::inspect(&options),
         Command::Experiment(options) => records::experiment(&options),
-        Command::Tune(options) => files::tune(&options),
+        Command::Tune(options) => tune::tune(&options),
         Command::Simulate(options) => files::simulate(&options),
         Command::Sweep(options) => files::sweep(&options),
         Command::Analyse(options) => files::analyse_plant(&options),

@@ -66,6 +66,13 @@ fn identify_tune_simulate_one_after_the_other() {
     let by_hand = value("time_constant") / (value("gain") * 2.0 * value("dead_time")) * 1.5;
     assert!((tuning["controller"]["gain"].as_f64().unwrap() / by_hand - 1.0).abs() < 1e-9);
 
+    let words = ["tune", "--model", &model_file, "--pv-span", "0:150", "--minimise", "load-iae"];
+    let best =
+        printed(&antistasis(&[&words[..], &["--max-sensitivity", "1.6", "--demands", "travel below 2"]].concat()));
+    assert_eq!((best["met"].as_bool(), best["structure"].as_str()), (Some(true), Some("pi")));
+    assert!(best["figures"]["max_sensitivity"].as_f64().unwrap() < 1.6 * 1.005);
+    assert!(best["derivation"].as_array().unwrap().len() > 4);
+
     let mut trial: Value =
         serde_json::from_slice(&std::fs::read(project().join("demo/trials/TIC-204-closed-loop.json")).unwrap())
             .unwrap();

@@ -13,7 +13,7 @@ use antistasis_core::process::{LinearSpec, ProcessSpec};
 use antistasis_core::simulation::{
     Candidate, ColumnRole, Event, OperatingPoint, Plant, Ratio, Scenario, Signal, TRIAL_VERSION, Trace, Trial,
 };
-use antistasis_core::tuning::{Structure, Task, optimise};
+use antistasis_core::tuning::{ControllerStructure, Task, optimise};
 use antistasis_core::units::Span;
 
 /// K = 5, τ = 5 s, θ = 60 s: dead time twelve times the lag.
@@ -52,7 +52,7 @@ fn smith(model: LinearSpec, gain: f64, integral: f64) -> ControllerSpec {
 #[test]
 fn a_predictor_beats_the_best_pi_on_a_long_dead_time_while_its_model_is_near() {
     let events = vec![Event::set_point(10.0, 10.0), Event::load(800.0, -2.0)];
-    let mut task = Task::new(&LONG, &span(), 1.0, Structure::Pi);
+    let mut task = Task::new(&LONG, &span(), 1.0, ControllerStructure::Pi);
     task.demands.max_sensitivity = Some(1.6);
     let best = optimise(&task, &|_| true).unwrap();
     let pi = error_of(&run(&trial(LONG, best.controller, events.clone(), 1600.0, 1.0)));

@@ -471,6 +471,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/notation/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** PID settings from the form and units in which a controller on the plant shows them. */
+        post: operations["read_settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/notation/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** PID settings in the form and units in which a controller on the plant takes them. */
+        post: operations["write_settings"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plants/analyse": {
         parameters: {
             query?: never;
@@ -638,6 +672,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/robustness/envelope": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The responses of a trial over the uncertainty of its model, by seeded draws. */
+        post: operations["response_envelope"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/robustness/frequency": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Open loop, the four sensitivity functions, margins and noise amplification of the sampled loop of a trial. */
+        post: operations["frequency_curves"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/robustness/mismatch": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What becomes of the loop of a trial when gain and dead time of the plant are not the model's. */
+        post: operations["mismatch"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/simulate": {
         parameters: {
             query?: never;
@@ -761,6 +846,75 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tune/relay": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a trial whose controller is a relay and reads ultimate gain and period from its end. */
+        post: operations["read_relay_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tune/rules": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The settings of all rules for a plant, with their sources, ranges and warnings. */
+        post: operations["tune_by_rules"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tunings": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a search for settings: an optimum under demands, or the trade-off between load error and maximum sensitivity. */
+        post: operations["start_tuning"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/tunings/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a search for settings is, and what it found. */
+        get: operations["tuning_state"];
+        put?: never;
+        post?: never;
+        /** Ends a search for settings. */
+        delete: operations["cancel_tuning"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/uploads": {
         parameters: {
             query?: never;
@@ -801,6 +955,34 @@ export interface components {
             /** @enum {string} */
             kind: "power_stage";
         });
+        /** @description The gains that are adapted: `u = θr·r − θy·y − θv·y'/ω`, deviations from where the controller took over. */
+        AdaptedGains: {
+            /**
+             * Format: double
+             * @description On the PV, θy, % per %.
+             */
+            measurement: number;
+            /**
+             * Format: double
+             * @description On the rate of the PV over the reference's natural frequency, θv, % per %; 0 for first order.
+             */
+            rate?: number;
+            /**
+             * Format: double
+             * @description On the set point, θr, % per %; without the sign of the action.
+             */
+            set_point: number;
+        };
+        /**
+         * @description What a rule is to be good at, where it knows a difference.
+         * @enum {string}
+         */
+        Aim: "load" | "set_point";
+        /**
+         * @description How the output is formed.
+         * @enum {string}
+         */
+        Algorithm: "positional" | "velocity";
         /** @description All that a model says of the process, and what it leaves. */
         Analysis: {
             /** @description Against the data of the fit. */
@@ -817,6 +999,11 @@ export interface components {
             /** @description Zeros of that way, dead time aside. */
             zeros: components["schemas"]["Root"][];
         };
+        /**
+         * @description What is done about the integral while the output stands at a limit (Åström & Hägglund 2006, section 3.5).
+         * @enum {string}
+         */
+        AntiWindup: "none" | "conditional" | "clamping" | "back_calculation";
         /** @description Steps and what they did. */
         Applied: {
             /**
@@ -913,6 +1100,24 @@ export interface components {
         Candidate: {
             /** @description The controller. */
             controller: components["schemas"]["ControllerSpec"];
+            ratio?: components["schemas"]["Ratio"] | null;
+            /** @description Whether the set point follows the PV in manual, so that the loop is at rest when it goes to automatic. */
+            set_point_tracking?: boolean;
+        };
+        /**
+         * @description Two PID controllers in cascade (Seborg, Edgar & Mellichamp, Process Dynamics and Control, ch. 16). The output of the
+         *     outer one, 0 to 100 %, is the set point of the inner one over its span. While the inner one cannot follow, the integral
+         *     of the outer one waits in that direction; in manual the outer output tracks the inner PV.
+         */
+        CascadeSettings: {
+            /** @description The controller of the signal in between. */
+            inner: components["schemas"]["PidSettings"];
+            /** @description The controller of the PV. */
+            outer: components["schemas"]["PidSettings"];
+            /** @description The signal in between: an output of the process by name. */
+            signal: string;
+            /** @description Its span. */
+            span: components["schemas"]["Span"];
         };
         /** @description The transfer function from one input to one output. */
         Channel: {
@@ -1032,7 +1237,7 @@ export interface components {
          * @description What a column of a trace holds.
          * @enum {string}
          */
-        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term";
+        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term" | "controller_term";
         /** @description What is known of a parameter beforehand. */
         Constraint: {
             /**
@@ -1059,10 +1264,30 @@ export interface components {
         ControllerSpec: (components["schemas"]["PidSettings"] & {
             /** @enum {string} */
             kind: "pid";
+        }) | (components["schemas"]["SmithSettings"] & {
+            /** @enum {string} */
+            kind: "smith";
+        }) | (components["schemas"]["CascadeSettings"] & {
+            /** @enum {string} */
+            kind: "cascade";
+        }) | (components["schemas"]["ModelReferenceSettings"] & {
+            /** @enum {string} */
+            kind: "model_reference";
+        }) | (components["schemas"]["SelfTuningSettings"] & {
+            /** @enum {string} */
+            kind: "self_tuning";
+        }) | (components["schemas"]["RelaySettings"] & {
+            /** @enum {string} */
+            kind: "relay";
         }) | {
             /** @enum {string} */
             kind: "manual";
         };
+        /**
+         * @description The controller whose settings are sought.
+         * @enum {string}
+         */
+        ControllerStructure: "pi" | "pid" | "smith";
         /** @description A quantity over time with its band. */
         Course: {
             /** @description Half widths of the 95 % band. */
@@ -1138,6 +1363,44 @@ export interface components {
          * @enum {string}
          */
         DateOrder: "day_month_year" | "month_day_year" | "year_month_day";
+        /**
+         * @description One of the demands.
+         * @enum {string}
+         */
+        Demand: "max_sensitivity" | "overshoot" | "rise_time" | "settling_time" | "output_travel" | "noise_gain";
+        /** @description Limits that settings must keep; what is null is not asked. */
+        Demands: {
+            /**
+             * Format: double
+             * @description Largest maximum sensitivity Ms, above 1.
+             */
+            max_sensitivity?: number | null;
+            /**
+             * Format: double
+             * @description Largest standard deviation of the output per that of white noise at the PV, % per %, above 0.
+             */
+            noise_gain?: number | null;
+            /**
+             * Format: double
+             * @description Longest way of the output after a load step, % of OP per % of load, above 1; in a scenario the whole way in %.
+             */
+            output_travel?: number | null;
+            /**
+             * Format: double
+             * @description Largest overshoot after a set point step, % of the step, 0 or more.
+             */
+            overshoot?: number | null;
+            /**
+             * Format: double
+             * @description Longest rise time (10 to 90 %) after a set point step, s, above 0.
+             */
+            rise_time?: number | null;
+            /**
+             * Format: double
+             * @description Longest settling time (±5 %) after a set point step, s, above 0.
+             */
+            settling_time?: number | null;
+        };
         /** @description A process to be described. */
         DescribeRequest: {
             /** @description The process. */
@@ -1216,6 +1479,52 @@ export interface components {
             numerator: number[];
             /** @description Name of the output. */
             output: string;
+        };
+        /** @description The responses of a trial over the uncertainty of its model. */
+        Envelope: {
+            /** @description Plants that were drawn. */
+            drawn: number;
+            /** @description Above it are 5 % of the PV. */
+            high: number[];
+            /** @description The highest PV of all. */
+            highest: number[];
+            /**
+             * Format: double
+             * @description Seconds between the values.
+             */
+            interval: number;
+            /** @description Below it are 5 % of the PV. */
+            low: number[];
+            /** @description The lowest PV of all, at each time. */
+            lowest: number[];
+            /** @description Median and 95 % quantile of the maximum sensitivity of the stable ones. */
+            max_sensitivity: number[];
+            /** @description Of these, the unstable ones; they are not in the envelope. */
+            unstable: number;
+            /** @description What it means. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        /** @description An envelope to be drawn. */
+        EnvelopeRequest: {
+            /** @description Plants to be drawn, 2 to 2000; null for 200. */
+            draws?: number | null;
+            /**
+             * Format: uuid
+             * @description The model whose uncertainty is meant; null takes `relative_errors`.
+             */
+            model_id?: string | null;
+            /**
+             * Format: double
+             * @description Standard errors of all parameters as a share of their values, where there is no model; null for 0.1.
+             */
+            relative_error?: number | null;
+            /**
+             * Format: int64
+             * @description Seed of the draws.
+             */
+            seed?: number;
+            /** @description The trial; its process is a low-order model. */
+            trial: components["schemas"]["Trial"];
         };
         /** @description `name = equals`. */
         Equation: {
@@ -1628,6 +1937,80 @@ export interface components {
             message: string;
         };
         /**
+         * @description What is added to the output for a signal d: `Kff (T_lead s + 1)/(T_lag s + 1) exp(−L s)·d`. The ideal one for a process
+         *     `G` and a disturbance path `Gd` is `−Gd/G` (Seborg, Edgar & Mellichamp, Process Dynamics and Control, ch. 15).
+         */
+        FeedForward: {
+            /**
+             * Format: double
+             * @description Delay in s, in the nearest whole number of scans; 0 or more.
+             */
+            delay?: number;
+            /**
+             * Format: double
+             * @description Gain Kff in % of OP per unit of the signal.
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description Lag in s, 0 or more; above 0 where there is a lead.
+             */
+            lag?: number;
+            /**
+             * Format: double
+             * @description Lead in s, 0 or more.
+             */
+            lead?: number;
+            /** @description An input or output of the process by name, or `load`. */
+            signal: string;
+        };
+        /**
+         * @description What settings achieve, the worst over all models. For a load of 1 % where the OP acts and a set point step of 1 % of span;
+         *     in a scenario, over the whole of it.
+         */
+        Figures: {
+            /**
+             * Format: double
+             * @description ∫|e| dt after the load, % of span · s; in a scenario over all of it.
+             */
+            load_error: number;
+            /**
+             * Format: double
+             * @description Maximum sensitivity.
+             */
+            max_sensitivity: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the output per that of white noise at the PV, % per %.
+             */
+            noise_gain: number;
+            /**
+             * Format: double
+             * @description Way of the output after the load, %.
+             */
+            output_travel: number;
+            /**
+             * Format: double
+             * @description Overshoot after the set point step, %.
+             */
+            overshoot?: number | null;
+            /**
+             * Format: double
+             * @description Rise time 10 to 90 %, s; null where it was not asked for or never came.
+             */
+            rise_time?: number | null;
+            /**
+             * Format: double
+             * @description ∫|e| dt after the set point step, % of span · s; null where nothing asked for it.
+             */
+            set_point_error?: number | null;
+            /**
+             * Format: double
+             * @description Settling time ±5 %, s; null where it was not asked for or never came.
+             */
+            settling_time?: number | null;
+        };
+        /**
          * @description How a gap is filled.
          * @enum {string}
          */
@@ -1666,6 +2049,40 @@ export interface components {
             /** @enum {string} */
             kind: "moving_horizon";
         });
+        /**
+         * @description The form of the algorithm.
+         * @enum {string}
+         */
+        Form: "ideal" | "parallel" | "series";
+        /** @description A loop over frequency, for drawing. Sizes are factors, phases in degrees. */
+        FrequencyCurves: {
+            /** @description |T| = |L/(1 + L)|, from noise or the set point to the PV. */
+            complementary: number[];
+            /** @description |G S|, from a load where the OP acts to the PV, % of span per %. */
+            load_sensitivity: number[];
+            /** @description |L|, the open loop. */
+            loop_gain: number[];
+            /** @description L, its imaginary part. */
+            loop_imaginary: number[];
+            /** @description Phase of L, without jumps, in degrees. */
+            loop_phase: number[];
+            /** @description L, its real part. */
+            loop_real: number[];
+            /** @description |C S|, from noise at the PV to the OP, % per % of span. */
+            noise_sensitivity: number[];
+            /** @description Angular frequencies in rad/s. */
+            omega: number[];
+            /** @description |S| = |1/(1 + L)|, from a load at the PV to the PV. */
+            sensitivity: number[];
+        };
+        /** @description The loop of a trial over frequency. */
+        FrequencyOutcome: {
+            curves?: components["schemas"]["FrequencyCurves"] | null;
+            margins?: components["schemas"]["Margins"] | null;
+            noise?: components["schemas"]["NoiseToOutput"] | null;
+            /** @description What they mean. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
         /** @description A frequency response with its 95 % bands. */
         FrequencyResponse: {
             /** @description Half width of the 95 % band of the gain; empty where there is no covariance. */
@@ -1678,6 +2095,13 @@ export interface components {
             phase_half_widths: number[];
             /** @description Phase in degrees, continuous along the frequencies. */
             phases: number[];
+        };
+        /** @description A gain schedule: straight between its points, constant beyond them (Åström & Hägglund 2006, section 9.3). */
+        GainSchedule: {
+            /** @description What it goes by. */
+            over: components["schemas"]["ScheduledOver"];
+            /** @description At least two points, rising in `at`. */
+            points: components["schemas"]["SchedulePoint"][];
         };
         /** @description What was read. */
         HandReading: {
@@ -1773,6 +2197,14 @@ export interface components {
             /** @description How it stands. */
             stage: components["schemas"]["Stage"];
         };
+        /** @description Proportional, integral and derivative action in a notation: P, I (null without integral action), D (0 without). */
+        InNotation: {
+            /** @description The derivative setting. */
+            derivative: components["schemas"]["Written"];
+            integral?: components["schemas"]["Written"] | null;
+            /** @description The proportional setting. */
+            proportional: components["schemas"]["Written"];
+        };
         /** @description All that was found, the gravest first. */
         Inspection: {
             /** @description Periods between which 90 % of the OP's power lies, in s, the shorter first. */
@@ -1794,6 +2226,11 @@ export interface components {
             oscillation?: components["schemas"]["Oscillation"] | null;
             stiction?: components["schemas"]["Stiction"] | null;
         };
+        /**
+         * @description How the integral action is given, in the ideal and series forms.
+         * @enum {string}
+         */
+        IntegralAs: "time" | "rate" | "repeats";
         /** @description A trial for the trail. */
         KeepRequest: {
             /**
@@ -2253,6 +2690,37 @@ export interface components {
             /** @description The response to each set point step, in order. */
             set_point_responses: components["schemas"]["SetPointResponse"][];
         };
+        /** @description What becomes of a loop when the plant is not the model. Rows are dead-time ratios, columns gain ratios. */
+        MismatchMap: {
+            /** @description Dead time of the plant over that of the model; spaced evenly. */
+            dead_time_ratios: number[];
+            /** @description ∫|e| dt after a load over that with the model as it is; null where the loop is unstable. */
+            degradation: (number | null)[][];
+            /** @description Gain of the plant over that of the model; spaced evenly in the logarithm. */
+            gain_ratios: number[];
+            /** @description Maximum sensitivity; null where the loop is unstable. */
+            max_sensitivity: (number | null)[][];
+            /** @description For each dead-time ratio the gain ratio at which the loop becomes unstable; null beyond the map. */
+            stability_limit: (number | null)[];
+            /** @description What it means. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        /** @description How a map of mismatch is drawn: plant over model, from one ratio to another. */
+        MismatchQuestion: {
+            /** @description Lowest and highest ratio of the dead times, 0 or more. */
+            dead_time_ratios?: number[];
+            /** @description Lowest and highest ratio of the gains, above 0. */
+            gain_ratios?: number[];
+            /** @description Points along each side, 2 to 120. */
+            points?: number;
+        };
+        /** @description A map of mismatch to be drawn. */
+        MismatchRequest: {
+            /** @description How the map is drawn. */
+            question?: components["schemas"]["MismatchQuestion"];
+            /** @description The trial whose controller and plant are meant. */
+            trial: components["schemas"]["Trial"];
+        };
         /**
          * @description A fitted model.
          *
@@ -2291,6 +2759,50 @@ export interface components {
             structure: components["schemas"]["Structure"];
             /** @description What the figures mean. */
             verdicts: components["schemas"]["Verdict"][];
+        };
+        /**
+         * @description A controller whose gains are moved so that the loop answers as a reference model does (Lyapunov's rule; Åström &
+         *     Wittenmark, Adaptive Control, 2nd ed. 1995, section 5.5; leakage and projection after Ioannou & Sun, Robust Adaptive Control,
+         *     1996, ch. 8, from memory).
+         *
+         *     With the error `e = y − y_m`: `θr' = −γ e r`, `θy' = γ e y`; for second order e is replaced by `½ e + e'/(2ζω)`, from the
+         *     Lyapunov equation of the reference, and `θv' = γ s y'/ω`. Everything is in % of span. The dead time of the plant is not
+         *     compensated: it must be short against the reference.
+         */
+        ModelReferenceSettings: {
+            /** @description Direction of action. */
+            action?: components["schemas"]["Action"];
+            /**
+             * Format: double
+             * @description The gains are kept within ± this, above 0; null for no bound (projection).
+             */
+            bound?: number | null;
+            /**
+             * Format: double
+             * @description Leakage σ per second, 0 or more: the gains are drawn back to where they started.
+             */
+            leakage?: number;
+            /**
+             * Format: double
+             * @description Learning gain γ per second, 0 or more; 0 learns nothing.
+             */
+            learning_gain: number;
+            /** @description Whether learning is divided by `1 + r² + y² + (y'/ω)²`, so that its speed does not depend on the size of the moves. */
+            normalised?: boolean;
+            /** @description Limits of the output. */
+            output_limits?: components["schemas"]["OutputLimits"];
+            /**
+             * Format: double
+             * @description Damping ratio of a reference of second order, above 0; null for first order.
+             */
+            reference_damping?: number | null;
+            /**
+             * Format: double
+             * @description Time constant of the reference in s, above 0; for second order the inverse of its natural frequency ω.
+             */
+            reference_time_constant: number;
+            /** @description The gains at the start. */
+            start: components["schemas"]["AdaptedGains"];
         };
         /** @description A model as kept. */
         ModelRow: {
@@ -2411,6 +2923,24 @@ export interface components {
             /** @description Its step response, at the same times. */
             step_response: number[];
         };
+        /** @description What noise does to the output. */
+        NoiseToOutput: {
+            /**
+             * Format: double
+             * @description Standard deviation of its move from scan to scan, % per %.
+             */
+            a_move: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the output, % per %.
+             */
+            output: number;
+            /**
+             * Format: double
+             * @description Travel of the output by the noise of this trial's sensor alone, % per hour.
+             */
+            travel_per_hour: number;
+        };
         /** @description Responses of the PV to the OP as the data show them. */
         Nonparametric: {
             /**
@@ -2446,6 +2976,33 @@ export interface components {
         NonparametricRequest: components["schemas"]["Stretch"] & {
             /** @description Horizon and smoothing. */
             options?: components["schemas"]["NonparametricOptions"];
+        };
+        /** @description How a controller on the plant takes its settings. */
+        Notation: {
+            /** @description Form of the algorithm. */
+            form?: components["schemas"]["Form"];
+            /** @description How the integral action is given; the parallel form takes a rate. */
+            integral?: components["schemas"]["IntegralAs"];
+            /** @description How the proportional action is given; the parallel form takes a gain. */
+            proportional?: components["schemas"]["ProportionalAs"];
+            /** @description Unit of times. */
+            time?: components["schemas"]["NotationTime"];
+        };
+        /**
+         * @description The unit of times.
+         * @enum {string}
+         */
+        NotationTime: "seconds" | "minutes";
+        /** @description What is made as small as can be. */
+        Objective: "load" | "set_point" | {
+            /** @description Both, for a load of 1 % of OP and a step of 1 % of span. */
+            both: {
+                /**
+                 * Format: double
+                 * @description Weight of the load, 0 to 1; the set point has the rest.
+                 */
+                load_weight: number;
+            };
         };
         /** @description A process to begin with. */
         Offer: {
@@ -2616,6 +3173,25 @@ export interface components {
             /** @description Its unit. */
             unit: string;
         };
+        /** @description The best settings found, and how they came about. */
+        Optimum: {
+            /** @description Demands that stand at their limit: relaxing them would pay. */
+            active: components["schemas"]["Demand"][];
+            /** @description With its settings. */
+            controller: components["schemas"]["ControllerSpec"];
+            /** @description The derivation, a step a line. */
+            derivation: string[];
+            /** @description What they achieve. */
+            figures: components["schemas"]["Figures"];
+            /** @description Whether all demands are met. */
+            met: boolean;
+            /** @description What would have to give way, where not all can be met. */
+            relaxations: components["schemas"]["Relaxation"][];
+            /** @description Loops that were simulated. */
+            simulated: number;
+            /** @description The controller. */
+            structure: components["schemas"]["ControllerStructure"];
+        };
         /** @description One of the models that were tried. */
         OrderChoice: {
             /** @description Figures on the estimation data. */
@@ -2772,12 +3348,16 @@ export interface components {
         /**
          * @description Settings of a PID controller: ideal form, % of span.
          *
-         *     `u = Kc (b·r − y + 1/Ti ∫(r − y) dt − Td dy_f/dt)`, with `y_f` the PV behind a lag of `Td/N`
+         *     `u = Kc (b·r − y + 1/Ti ∫(r − y) dt + Td d(c·r − y)_f/dt)`, with `( )_f` behind a lag of `Td/N`
          *     (Åström & Hägglund, Advanced PID Control, 2006, ch. 3 and 13).
          */
         PidSettings: {
             /** @description Direction of action. */
             action?: components["schemas"]["Action"];
+            /** @description Whether the algorithm forms the output or its change. */
+            algorithm?: components["schemas"]["Algorithm"];
+            /** @description What keeps the integral in reach at a limit; the velocity algorithm needs nothing. */
+            anti_windup?: components["schemas"]["AntiWindup"];
             /**
              * Format: double
              * @description Derivative filter N: the derivative is filtered with a lag of Td/N; 1 to 100.
@@ -2785,14 +3365,35 @@ export interface components {
             derivative_filter?: number;
             /**
              * Format: double
+             * @description Set point weight c of the derivative, 0 to 1: 0 is derivative on PV, 1 is derivative on error.
+             */
+            derivative_set_point_weight?: number;
+            /**
+             * Format: double
              * @description Derivative time Td in s, 0 or more; 0 switches the derivative off.
              */
             derivative_time?: number;
+            feed_forward?: components["schemas"]["FeedForward"] | null;
+            /**
+             * Format: double
+             * @description Time constant in s of a first-order filter on the PV before all terms; 0 for none.
+             */
+            filter_time?: number;
             /**
              * Format: double
              * @description Controller gain Kc, % of OP per % of PV span; above 0, its direction is `action`.
              */
             gain: number;
+            /**
+             * Format: double
+             * @description Half the width of the gap about the set point in which the error counts less, % of span; 0 for none.
+             */
+            gap?: number;
+            /**
+             * Format: double
+             * @description How much the error counts inside the gap, 0 (an error dead band) to 1.
+             */
+            gap_gain?: number;
             /**
              * Format: double
              * @description Integral time Ti in s, above 0; null switches integration off.
@@ -2802,12 +3403,18 @@ export interface components {
             output_limits?: components["schemas"]["OutputLimits"];
             /**
              * Format: double
+             * @description Fastest change of the output in % per second, above 0; null for no limit.
+             */
+            rate_limit?: number | null;
+            schedule?: components["schemas"]["GainSchedule"] | null;
+            /**
+             * Format: double
              * @description Set point weight b of the proportional term, 0 to 1.
              */
             set_point_weight?: number;
             /**
              * Format: double
-             * @description Tracking time Tt of the anti-windup in s, above 0; null takes √(Ti·Td), or Ti without derivative.
+             * @description Tracking time Tt of back-calculation in s, above 0; null takes √(Ti·Td), or Ti without derivative.
              */
             tracking_time?: number | null;
         };
@@ -2940,6 +3547,11 @@ export interface components {
              */
             value: number;
         };
+        /**
+         * @description How the proportional action is given.
+         * @enum {string}
+         */
+        ProportionalAs: "gain" | "band";
         /** @description A trial to begin with. */
         Proposal: {
             /**
@@ -3013,6 +3625,16 @@ export interface components {
              * @description End of the window in s; null for that of the trace.
              */
             to?: number | null;
+        };
+        /** @description Ratio control: the set point is `ratio` times a signal, plus what the scenario moves it by. */
+        Ratio: {
+            /**
+             * Format: double
+             * @description PV units per unit of the signal.
+             */
+            ratio: number;
+            /** @description An input or output of the process by name, or `load`. */
+            signal: string;
         };
         /** @description Marks to read by. */
         ReadRequest: {
@@ -3143,6 +3765,71 @@ export interface components {
             /** @description Their units. */
             units: string[];
         };
+        /** @description A demand that would have to give way. */
+        Relaxation: {
+            /**
+             * Format: double
+             * @description What was asked.
+             */
+            asked: number;
+            /** @description The demand. */
+            demand: components["schemas"]["Demand"];
+            /**
+             * Format: double
+             * @description What can be reached while all others are kept; null where even without it they cannot.
+             */
+            reachable?: number | null;
+            /** @description The same as a sentence. */
+            text: string;
+        };
+        /** @description What a relay experiment tells. */
+        RelayReading: {
+            /**
+             * Format: double
+             * @description Amplitude a of the PV in % of span.
+             */
+            amplitude: number;
+            /** @description Whole periods that were read. */
+            periods: number;
+            /**
+             * Format: double
+             * @description Static gain in % of span per % of OP, from the means over whole periods; null without a bias that tells it.
+             */
+            static_gain?: number | null;
+            /**
+             * Format: double
+             * @description Ultimate gain `Ku = 4d/(π √(a² − ε²))` in % of OP per % of span (Åström & Hägglund, Automatica 20, 1984).
+             */
+            ultimate_gain: number;
+            /**
+             * Format: double
+             * @description Period of the limit cycle in s.
+             */
+            ultimate_period: number;
+        };
+        /**
+         * @description A relay with hysteresis and bias: the output stands `amplitude` above or below where it took over, and the bias beyond
+         *     (Åström & Hägglund, Automatica 20, 1984; the bias after Luyben & Eskinat, Int. J. Control 59, 1994, from memory).
+         */
+        RelaySettings: {
+            /** @description Direction of action. */
+            action?: components["schemas"]["Action"];
+            /**
+             * Format: double
+             * @description Amplitude d in % of OP, above 0.
+             */
+            amplitude: number;
+            /**
+             * Format: double
+             * @description By how much the middle of the relay lies above the output at which it took over, %.
+             */
+            bias?: number;
+            /**
+             * Format: double
+             * @description Half the width of the hysteresis ε in % of span, 0 or more; more than the noise.
+             */
+            hysteresis?: number;
+        };
         /**
          * @description What is removed.
          * @enum {string}
@@ -3218,6 +3905,78 @@ export interface components {
              */
             time_constant?: number | null;
         };
+        /**
+         * @description A tuning rule.
+         * @enum {string}
+         */
+        Rule: "ziegler_nichols_ultimate" | "ziegler_nichols_reaction" | "cohen_coon" | "tyreus_luyben" | "chien_hrones_reswick" | "internal_model" | "simc" | "amigo" | "time_absolute_error" | "averaging_level";
+        /** @description What the engineer chooses besides the rule. */
+        RuleChoice: {
+            /** @description What it is to be good at (Chien–Hrones–Reswick, ITAE). */
+            aim?: components["schemas"]["Aim"];
+            /**
+             * Format: double
+             * @description Swing of the level that is allowed either side, % of span, above 0 (averaging level); null for 20 %.
+             */
+            allowed_swing?: number | null;
+            /**
+             * Format: double
+             * @description Closed-loop time constant τc in s, above 0 (IMC, SIMC); null for the author's.
+             */
+            closed_loop_time_constant?: number | null;
+            /**
+             * Format: double
+             * @description Load that is expected, % of OP, above 0 (averaging level); null for 10 %.
+             */
+            expected_load?: number | null;
+            /** @description Whether 20 % of overshoot are allowed (Chien–Hrones–Reswick). */
+            overshoot?: boolean;
+            /** @description The terms. */
+            terms?: components["schemas"]["Terms"];
+        };
+        /** @description What a rule gives, or why it gives nothing. */
+        RuleOutcome: {
+            /** @description The rule. */
+            rule: components["schemas"]["Rule"];
+            /** @description What it is called. */
+            title: string;
+            tuning?: components["schemas"]["RuleTuning"] | null;
+            /** @description Why there are none. */
+            without?: string | null;
+        };
+        /** @description Settings from a rule. */
+        RuleTuning: {
+            /** @description The settings: ideal form, % of span. */
+            controller: components["schemas"]["PidSettings"];
+            /** @description How they came about, a step a line, with the numbers filled in. */
+            derivation: string[];
+            /** @description The range for which it was made. */
+            range: string;
+            /** @description The rule. */
+            rule: components["schemas"]["Rule"];
+            /** @description Where it was published. */
+            source: string;
+            /** @description What it is called. */
+            title: string;
+            /** @description The same to three significant digits. */
+            to_type_in: components["schemas"]["PidSettings"];
+            /** @description What speaks against them: a process outside the rule's range. */
+            warnings: components["schemas"]["Verdict"][];
+        };
+        /** @description What all rules give. */
+        RulesOutcome: {
+            /** @description The process that they go by: the plant's own, or the low-order one nearest to it. */
+            process: components["schemas"]["LinearSpec"];
+            /** @description The rules, in the order of their publication. */
+            rules: components["schemas"]["RuleOutcome"][];
+        };
+        /** @description A plant to be tuned for by rules. */
+        RulesRequest: {
+            /** @description What the engineer chooses. */
+            choice?: components["schemas"]["RuleChoice"];
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
+        };
         /** @description An experiment to be carried out. */
         RunRequest: {
             /** @description The plan. */
@@ -3275,6 +4034,78 @@ export interface components {
             /**
              * Format: int64
              * @description Seed of noise and random walks.
+             */
+            seed?: number;
+        };
+        /** @description Settings at a value of what a schedule goes by. */
+        SchedulePoint: {
+            /**
+             * Format: double
+             * @description The value.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Factor on the controller gain there, above 0.
+             */
+            gain_factor: number;
+            /**
+             * Format: double
+             * @description Factor on integral and derivative time there, above 0.
+             */
+            time_factor?: number;
+        };
+        /** @description What a schedule goes by. */
+        ScheduledOver: "measurement" | "set_point" | "error" | "output" | {
+            /** @description An output or input of the process by name, in its unit. */
+            signal: string;
+        };
+        /**
+         * @description A controller that first moves the output by a pseudo-random binary signal and estimates `y[k+1] = α y[k] + β u[k−d] + c`
+         *     by recursive least squares with forgetting, then controls by a Smith predictor on the estimate with PI settings for a
+         *     wanted closed-loop time constant, `Kc = τ/(K τc)`, `Ti = τ` (Åström & Wittenmark, Adaptive Control, 1995, ch. 2 and 3; the
+         *     indirect scheme with certainty equivalence).
+         */
+        SelfTuningSettings: {
+            /** @description Direction of action. */
+            action?: components["schemas"]["Action"];
+            /**
+             * Format: double
+             * @description Amplitude of these moves in %, above 0.
+             */
+            amplitude: number;
+            /**
+             * Format: double
+             * @description Shortest time between two moves in s, above 0.
+             */
+            clock: number;
+            /**
+             * Format: double
+             * @description Wanted closed-loop time constant τc without the dead time, s, above 0.
+             */
+            closed_loop_time_constant: number;
+            /**
+             * Format: double
+             * @description Dead time of the plant in s, taken as whole scans; 0 or more.
+             */
+            dead_time: number;
+            /**
+             * Format: double
+             * @description Forgetting factor of the estimation, 0.9 to 1.
+             */
+            forgetting?: number;
+            /**
+             * Format: double
+             * @description How long the output is moved to learn before control begins, s, above 0.
+             */
+            identification_time: number;
+            /** @description Whether the estimation goes on while it controls. */
+            keeps_learning?: boolean;
+            /** @description Limits of the output. */
+            output_limits?: components["schemas"]["OutputLimits"];
+            /**
+             * Format: int64
+             * @description Seed of the moves.
              */
             seed?: number;
         };
@@ -3525,6 +4356,25 @@ export interface components {
              *     control.
              */
             closed_loop_time_constant?: number | null;
+        };
+        /**
+         * @description A PID controller on the prediction of a model: `ŷ(t + θ) = G₀ u + F (y − G u)` with the model `G = G₀ exp(−θs)`
+         *     (Smith, Chem. Eng. Progress 53, 1957; with the filter F: Normey-Rico & Camacho, Control of Dead-time Processes, 2007).
+         *
+         *     Without a filter time F is 1. With one, T: `F = 1/(Ts + 1)`, which gives way to errors of the model; for an integrating model
+         *     `F = ((2T + θ)s + 1)/(Ts + 1)²`, whose slope at s = 0 makes that of `1 − F exp(−θs)` vanish, so that a constant load
+         *     leaves no offset.
+         */
+        SmithSettings: {
+            /**
+             * Format: double
+             * @description Time constant T of the filter in s, 0 or more; above 0 where the model integrates.
+             */
+            filter_time?: number;
+            /** @description The model, with its dead time, as it is believed to be. */
+            model: components["schemas"]["LinearSpec"];
+            /** @description The controller on the prediction. */
+            pid: components["schemas"]["PidSettings"];
         };
         /**
          * @description The lower and upper range value of a signal with its unit.
@@ -3826,6 +4676,11 @@ export interface components {
             /** @description Name of the term. */
             name: string;
         };
+        /**
+         * @description The terms that the settings are to have.
+         * @enum {string}
+         */
+        Terms: "p" | "pi" | "pid";
         /** @description Where the times of a record come from. */
         TimeSource: {
             /** @description Name of the column. */
@@ -3874,6 +4729,22 @@ export interface components {
              */
             scan: number;
             stopped?: components["schemas"]["Happening"] | null;
+        };
+        /** @description The best load error for each maximum sensitivity, and where the rules stand. */
+        TradeOff: {
+            /** @description A curve for each structure, by rising maximum sensitivity. */
+            curves: components["schemas"]["TradeOffPoint"][][];
+            /** @description The rules that have stable settings for the model. */
+            rules: components["schemas"]["TradeOffPoint"][];
+        };
+        /** @description A controller on the plane of load error and maximum sensitivity. */
+        TradeOffPoint: {
+            /** @description The controller with its settings. */
+            controller: components["schemas"]["ControllerSpec"];
+            /** @description What it achieves. */
+            figures: components["schemas"]["Figures"];
+            /** @description What it is: the structure of a curve, or a rule. */
+            title: string;
         };
         /** @description Transfer functions between inputs and outputs, each with its own dead time; elements that are not given are 0. */
         TransferFunctionsSpec: {
@@ -3965,6 +4836,59 @@ export interface components {
             rule: string;
             /** @description The same to three significant digits, as one types them into a controller. */
             to_type_in: components["schemas"]["PidSettings"];
+        };
+        /**
+         * @description What is to be found.
+         * @enum {string}
+         */
+        TuningKind: "optimum" | "trade_off";
+        /** @description What was found. */
+        TuningOutcome: {
+            optimum?: components["schemas"]["Optimum"] | null;
+            /** @description The low-order process that was tuned for. */
+            process: components["schemas"]["LinearSpec"];
+            /**
+             * Format: double
+             * @description How long it took, s.
+             */
+            seconds: number;
+            trade_off?: components["schemas"]["TradeOff"] | null;
+        };
+        /** @description A search for settings. */
+        TuningRequest: {
+            /** @description What must be kept. */
+            demands?: components["schemas"]["Demands"];
+            /** @description Demands in words, besides or instead: “overshoot below 20 %, rise below 1 min”. */
+            demands_in_words?: string | null;
+            /** @description Plants besides the model that must be kept in hand, as factors on it. */
+            family?: components["schemas"]["Variation"][];
+            /** @description What is to be found. */
+            kind?: components["schemas"]["TuningKind"];
+            /** @description What is made small. */
+            objective?: components["schemas"]["Objective"];
+            /** @description The controller whose settings are sought. */
+            structure?: components["schemas"]["ControllerStructure"];
+            /** @description The trial whose plant is to be controlled; its scan counts, and its scenario where that is asked. */
+            trial: components["schemas"]["Trial"];
+            /** @description Whether all error of the trial's scenario on its own plant counts, instead of steps on the low-order process. */
+            whole_scenario?: boolean;
+        };
+        /** @description A search for settings in the background. */
+        TuningState: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            outcome?: components["schemas"]["TuningOutcome"] | null;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Which share is done, 0 to 1; for an optimum about.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
         };
         /** @description A file that was taken in, and what it seems to hold. */
         UploadedFile: {
@@ -4088,6 +5012,24 @@ export interface components {
              */
             stroke_time?: number;
         };
+        /** @description A plant that differs from the model by these factors. */
+        Variation: {
+            /**
+             * Format: double
+             * @description Factor on the dead time, 0 or more.
+             */
+            dead_time?: number;
+            /**
+             * Format: double
+             * @description Factor on the gain, above 0.
+             */
+            gain?: number;
+            /**
+             * Format: double
+             * @description Factor on all time constants, above 0.
+             */
+            time_constant?: number;
+        };
         /** @description A sentence with its figure, and the rule that it applies. */
         Verdict: {
             /** @description The rule and its source. */
@@ -4111,6 +5053,25 @@ export interface components {
             to?: number | null;
             /** @description What the model is held against. */
             validation?: components["schemas"]["ValidationWindow"];
+        };
+        /** @description Settings to be written in a notation. */
+        WriteRequest: {
+            /** @description The notation. */
+            notation: components["schemas"]["Notation"];
+            /** @description The settings. */
+            settings: components["schemas"]["PidSettings"];
+        };
+        /** @description A number to type in. */
+        Written: {
+            /** @description What it is called. */
+            name: string;
+            /** @description Its unit. */
+            unit: string;
+            /**
+             * Format: double
+             * @description The value.
+             */
+            value: number;
         };
     };
     responses: never;
@@ -5283,6 +6244,68 @@ export interface operations {
             };
         };
     };
+    read_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ReadRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PidSettings"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_settings: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WriteRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InNotation"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     analyse_plant: {
         parameters: {
             query?: never;
@@ -5601,6 +6624,107 @@ export interface operations {
             };
         };
     };
+    response_envelope: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EnvelopeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Envelope"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    frequency_curves: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FrequencyOutcome"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    mismatch: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MismatchRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["MismatchMap"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     simulate: {
         parameters: {
             query?: {
@@ -5863,6 +6987,159 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_relay_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RelayReading"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tune_by_rules: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RulesRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RulesOutcome"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_tuning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TuningRequest"];
+            };
+        };
+        responses: {
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TuningState"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tuning_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the search */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TuningState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_tuning: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the search */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TuningState"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

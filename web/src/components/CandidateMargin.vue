@@ -1,130 +1,231 @@
 <script setup lang="ts">
-/** What can be set of a candidate: the important few in sight, the rest one disclosure away. */
-import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
-import { computed } from "vue";
-import type { Schemas, Trial } from "../api/client";
+/** What can be set of a candidate, whatever the kind of its controller. */
+import { computed, ref, shallowRef, watch } from "vue";
+import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
+import { readable } from "../control/events";
 import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
+import PidFields from "./PidFields.vue";
 
-type Pid = Extract<Schemas["ControllerSpec"], { kind: "pid" }>;
-
-const props = defineProps<{ trial: Trial; closedLoopTimeConstant: number | null }>();
+const props = defineProps<{
+  trial: Trial;
+  description: Schemas["Description"] | null;
+  closedLoopTimeConstant: number | null;
+}>();
 const emit = defineEmits<{
   change: [edit: (trial: Trial) => void];
   tune: [timeConstant: number];
   settled: [];
 }>();
 
-const pid = computed(() => props.trial.candidate.controller as Pid);
-const limits = computed(() => pid.value.output_limits ?? { low: 0, high: 100 });
+const controller = computed(() => props.trial.candidate.controller);
+const problem = ref("");
 
-function setPid(edit: (pid: Pid) => void) {
-  emit("change", (trial) => edit(trial.candidate.controller as Pid));
+/** Settings of each kind as they were left. */
+const left = new Map<Kind, Schemas["ControllerSpec"]>();
+
+async function chooseKind(kind: string) {
+  left.set(controller.value.kind, controller.value);
+  problem.value = "";
+  try {
+    const next = left.get(kind as Kind) ?? (await beginWith(kind as Kind, props.trial, props.description));
+    emit("change", (trial) => (trial.candidate.controller = next));
+  } catch (error) {
+    problem.value = messageOf(error);
+  }
 }
 
-function limitField(end: "low" | "high", label: string, range: string): Field {
-  const set = (value: number) =>
-    setPid((settings) => (settings.output_limits = { ...limits.value, [end]: value }));
-  return { key: end, label, unit: "%", range, value: limits.value[end], set: whenGiven(set) };
+/** Signals that a controller can read besides the PV. */
+const signals = computed(() => {
+  const measured = props.trial.plant.measured ?? props.description?.outputs[0]?.name;
+  const driven = props.trial.plant.drive?.input ?? props.description?.drive.input;
+  return [
+    { name: "load", unit: "%" },
+    ...(props.description?.inputs ?? []).filter((input) => input.name !== driven),
+    ...(props.description?.outputs ?? []).filter((output) => output.name !== measured),
+  ];
+});
+
+type Any = Record<string, unknown>;
+
+/** A field of the controller by its path. */
+function field(
+  path: string,
+  label: string,
+  unit: string,
+  more: Partial<Field> & { optional?: boolean } = {},
+): Field {
+  const names = path.split(".");
+  const read = (from: Any) =>
+    names.reduce<unknown>((place, name) => (place as Any | undefined)?.[name], from);
+  const put = (value: number | null) =>
+    emit("change", (trial) => {
+      let place = trial.candidate.controller as unknown as Any;
+      for (const name of names.slice(0, -1)) place = (place[name] ??= {}) as Any;
+      place[names.at(-1) as string] = value;
+    });
+  const { optional, ...rest } = more;
+  return {
+    key: path,
+    label,
+    unit,
+    value: (read(controller.value as unknown as Any) as number | null | undefined) ?? null,
+    set: optional ? put : whenGiven(put),
+    ...rest,
+  };
 }
 
-const few = computed<Field[]>(() => [
-  {
-    key: "tau",
-    label: "Closed-loop τc",
-    unit: "s",
-    range: "SIMC",
-    whenEmpty: "by hand",
-    min: 0,
-    exclusive: true,
-    byRatio: true,
-    value: props.closedLoopTimeConstant,
-    set: whenGiven((value) => emit("tune", value)),
-  },
-  {
-    key: "gain",
-    label: "Gain",
-    unit: "%/%",
-    min: 0,
-    exclusive: true,
-    byRatio: true,
-    value: pid.value.gain,
-    set: whenGiven((value) => setPid((settings) => (settings.gain = value))),
-  },
-  {
-    key: "integral",
-    label: "Integral time",
-    unit: "s",
-    min: 0,
-    exclusive: true,
-    byRatio: true,
-    whenEmpty: "off",
-    value: pid.value.integral_time ?? null,
-    set: (value) => setPid((settings) => (settings.integral_time = value)),
-  },
-  {
-    key: "derivative",
-    label: "Derivative time",
-    unit: "s",
-    min: 0,
-    byRatio: true,
-    value: pid.value.derivative_time ?? 0,
-    set: whenGiven((value) => setPid((settings) => (settings.derivative_time = value))),
-  },
-]);
+const positive = { min: 0, exclusive: true, byRatio: true };
+const fields = computed<Field[]>(() => {
+  const now = controller.value;
+  switch (now.kind) {
+    case "smith":
+      return [
+        ...Object.entries(now.model)
+          .filter(([, value]) => typeof value === "number")
+          .map(([name]) =>
+            field(
+              `model.${name}`,
+              `Model: ${readable(name)}`,
+              name === "gain" ? "PV/%" : name === "damping" ? "" : "s",
+              {
+                byRatio: true,
+              },
+            ),
+          ),
+        field("filter_time", "Prediction filter", "s", { min: 0, value: now.filter_time ?? 0 }),
+      ];
+    case "model_reference":
+      return [
+        field("reference_time_constant", "Reference time constant", "s", positive),
+        field("reference_damping", "Reference damping", "", {
+          ...positive,
+          optional: true,
+          whenEmpty: "first order",
+        }),
+        field("learning_gain", "Learning gain", "1/s", { min: 0, byRatio: true }),
+        field("start.set_point", "Gain on the set point, start", "%/%", { byRatio: true }),
+        field("start.measurement", "Gain on the PV, start", "%/%"),
+        ...(now.reference_damping
+          ? [field("start.rate", "Gain on the rate, start", "%/%", { value: now.start.rate ?? 0 })]
+          : []),
+        field("leakage", "Leakage", "1/s", { min: 0, value: now.leakage ?? 0 }),
+        field("bound", "Bound of the gains, ±", "", { ...positive, optional: true, whenEmpty: "none" }),
+      ];
+    case "self_tuning":
+      return [
+        field("dead_time", "Dead time", "s", { min: 0 }),
+        field("identification_time", "Learns for", "s", positive),
+        field("amplitude", "Moves by ±", "%", { ...positive, max: 50 }),
+        field("clock", "Least time between moves", "s", positive),
+        field("forgetting", "Forgetting factor", "", { min: 0.9, max: 1, value: now.forgetting ?? 1 }),
+        field("closed_loop_time_constant", "Closed-loop τc", "s", positive),
+      ];
+    case "relay":
+      return [
+        field("amplitude", "Amplitude", "%", { ...positive, max: 100 }),
+        field("hysteresis", "Hysteresis, ±", "%", { min: 0, max: 50, value: now.hysteresis ?? 0 }),
+        field("bias", "Bias", "%", { value: now.bias ?? 0 }),
+      ];
+    case "cascade":
+      return [
+        field("span.low", "Span of the inner PV from", now.span.unit),
+        field("span.high", "to", now.span.unit),
+      ];
+    default:
+      return [];
+  }
+});
 
-const controllerRest = computed<Field[]>(() => [
-  {
-    key: "weight",
-    label: "Set point weight",
-    unit: "",
-    min: 0,
-    max: 1,
-    value: pid.value.set_point_weight ?? 1,
-    set: whenGiven((value) => setPid((settings) => (settings.set_point_weight = value))),
-  },
-  limitField("low", "Low limit", `below ${limits.value.high}`),
-  limitField("high", "High limit", `above ${limits.value.low}`),
-  {
-    key: "filter",
-    label: "Derivative filter N",
-    unit: "",
-    min: 1,
-    max: 100,
-    value: pid.value.derivative_filter ?? 10,
-    set: whenGiven((value) => setPid((settings) => (settings.derivative_filter = value))),
-  },
-  {
-    key: "tracking",
-    label: "Tracking time",
-    unit: "s",
-    min: 0,
-    exclusive: true,
-    whenEmpty: "by itself",
-    value: pid.value.tracking_time ?? null,
-    set: (value) => setPid((settings) => (settings.tracking_time = value)),
-  },
-]);
+const flags = computed<{ key: string; label: string; value: boolean }[]>(() => {
+  const now = controller.value;
+  if (now.kind === "model_reference")
+    return [
+      {
+        key: "normalised",
+        label: "learning normalised by the size of the moves",
+        value: now.normalised ?? false,
+      },
+    ];
+  if (now.kind === "self_tuning")
+    return [
+      {
+        key: "keeps_learning",
+        label: "keeps learning while it controls",
+        value: now.keeps_learning ?? false,
+      },
+    ];
+  return [];
+});
 
-const summary = computed(() => [
-  `limits ${number(limits.value.low)} to ${number(limits.value.high)} %`,
-  `set point weight ${number(pid.value.set_point_weight ?? 1)}`,
-  pid.value.action ?? "reverse",
-  `tracking ${pid.value.tracking_time ? duration(pid.value.tracking_time) : "by itself"}`,
-]);
+function setFlag(key: string, value: boolean) {
+  emit("change", (trial) => Object.assign(trial.candidate.controller, { [key]: value }));
+}
 
-const isPid = computed(() => props.trial.candidate.controller.kind === "pid");
-let lastPid: Pid | null = null;
-
-/** From control to a fixed output and back, with the settings as they were. */
-function chooseKind(kind: string) {
-  if (isPid.value) lastPid = pid.value;
+function editPid(which: "pid" | "smith" | "outer" | "inner", edit: (pid: Pid) => void) {
   emit("change", (trial) => {
-    trial.candidate.controller =
-      kind === "manual" ? { kind: "manual" } : (lastPid ?? { kind: "pid", gain: 1, integral_time: 60 });
+    const now = trial.candidate.controller;
+    if (now.kind === "pid") edit(now);
+    else if (now.kind === "smith") edit(now.pid);
+    else if (now.kind === "cascade") edit(which === "inner" ? now.inner : now.outer);
   });
+}
+
+function setSignal(name: string) {
+  const output = props.description?.outputs.find((known) => known.name === name);
+  emit("change", (trial) => {
+    const now = trial.candidate.controller;
+    if (now.kind === "cascade" && output)
+      Object.assign(now, { signal: name, span: { ...now.span, unit: output.unit } });
+  });
+}
+
+const reading = shallowRef<Schemas["RelayReading"] | null>(null);
+const unread = ref("");
+watch(
+  () => (controller.value.kind === "relay" ? JSON.stringify(props.trial) : ""),
+  async (text) => {
+    reading.value = null;
+    unread.value = "";
+    if (!text) return;
+    try {
+      reading.value = await answered(api.POST("/api/v1/tune/relay", { body: JSON.parse(text) as Trial }));
+    } catch (error) {
+      unread.value = messageOf(error);
+    }
+  },
+  { immediate: true },
+);
+
+const ratioFields = computed<Field[]>(() => {
+  const ratio = props.trial.candidate.ratio;
+  const unit = signals.value.find((signal) => signal.name === ratio?.signal)?.unit ?? "";
+  return ratio
+    ? [
+        {
+          key: "ratio",
+          label: "Ratio",
+          unit: `${props.trial.plant.pv.span.unit} per ${unit}`,
+          value: ratio.ratio,
+          set: whenGiven((value) =>
+            emit("change", (trial) => trial.candidate.ratio && (trial.candidate.ratio.ratio = value)),
+          ),
+        },
+      ]
+    : [];
+});
+
+function setRatio(signal: string) {
+  emit("change", (trial) => {
+    trial.candidate.ratio = signal ? { ratio: 1, ...trial.candidate.ratio, signal } : undefined;
+  });
+}
+
+function setTracking(value: boolean) {
+  emit("change", (trial) => (trial.candidate.set_point_tracking = value));
 }
 </script>
 
@@ -132,33 +233,104 @@ function chooseKind(kind: string) {
   <div class="grid gap-[6px]">
     <ChoiceField
       label="Controller"
-      :model-value="trial.candidate.controller.kind"
-      :choices="[
-        { value: 'pid', title: 'PID' },
-        { value: 'manual', title: 'manual' },
-      ]"
+      :model-value="controller.kind"
+      :choices="KINDS"
       @update:model-value="chooseKind"
     />
-    <template v-if="isPid">
-      <FieldList :fields="few" @settled="emit('settled')" />
-      <Disclosure v-slot="{ open }">
-        <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
-          <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> Controller: {{ summary.join(" · ") }}
-        </DisclosureButton>
-        <DisclosurePanel class="grid gap-[6px] pb-1">
-          <FieldList :fields="controllerRest" @settled="emit('settled')" />
-          <ChoiceField
-            label="Action"
-            :model-value="pid.action ?? 'reverse'"
-            :choices="[
-              { value: 'reverse', title: 'reverse' },
-              { value: 'direct', title: 'direct' },
-            ]"
-            @update:model-value="(action) => setPid((p) => (p.action = action as 'reverse' | 'direct'))"
-          />
-        </DisclosurePanel>
-      </Disclosure>
+    <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+    <PidFields
+      v-if="controller.kind === 'pid'"
+      :pid="controller"
+      :signals="signals"
+      :closed-loop-time-constant="closedLoopTimeConstant"
+      @edit="editPid('pid', $event)"
+      @tune="emit('tune', $event)"
+      @settled="emit('settled')"
+    />
+    <template v-else-if="controller.kind === 'smith'">
+      <FieldList :fields="fields" @settled="emit('settled')" />
+      <p class="border-t border-rule pt-1 text-soft">PID on the prediction</p>
+      <PidFields
+        :pid="controller.pid"
+        :signals="signals"
+        @edit="editPid('smith', $event)"
+        @settled="emit('settled')"
+      />
     </template>
-    <p v-else class="text-soft">The output stands where it is; operator moves in the scenario shift it.</p>
+    <template v-else-if="controller.kind === 'cascade'">
+      <p class="text-soft">Outer controller, of {{ trial.plant.pv.tag }}</p>
+      <PidFields
+        :pid="controller.outer"
+        :signals="[]"
+        @edit="editPid('outer', $event)"
+        @settled="emit('settled')"
+      />
+      <ChoiceField
+        class="border-t border-rule pt-2"
+        label="Inner controller, of"
+        :model-value="controller.signal"
+        :choices="
+          (description?.outputs ?? []).map((output) => ({ value: output.name, title: readable(output.name) }))
+        "
+        @update:model-value="setSignal"
+      />
+      <FieldList :fields="fields" @settled="emit('settled')" />
+      <PidFields
+        :pid="controller.inner"
+        :signals="[]"
+        @edit="editPid('inner', $event)"
+        @settled="emit('settled')"
+      />
+    </template>
+    <template v-else>
+      <FieldList :fields="fields" @settled="emit('settled')" />
+      <label v-for="flag in flags" :key="flag.key" class="flex items-center gap-2">
+        <input
+          type="checkbox"
+          :checked="flag.value"
+          @change="setFlag(flag.key, ($event.target as HTMLInputElement).checked)"
+        />
+        {{ flag.label }}
+      </label>
+      <p v-if="controller.kind === 'manual'" class="text-soft">
+        The output stands where it is; operator moves in the scenario shift it.
+      </p>
+      <div v-if="controller.kind === 'relay'" class="border-t border-rule pt-2">
+        <p v-if="unread" class="text-caution">△ {{ unread }}</p>
+        <dl v-else-if="reading" class="grid grid-cols-[1fr_auto] gap-x-4">
+          <dt>Ultimate gain</dt>
+          <dd class="text-right">{{ number(reading.ultimate_gain) }} %/%</dd>
+          <dt>Ultimate period</dt>
+          <dd class="text-right">{{ duration(reading.ultimate_period) }}</dd>
+          <dt>Amplitude of the PV</dt>
+          <dd class="text-right">{{ number(reading.amplitude) }} %</dd>
+          <template v-if="reading.static_gain">
+            <dt>Static gain</dt>
+            <dd class="text-right">{{ number(reading.static_gain) }} %/%</dd>
+          </template>
+        </dl>
+      </div>
+    </template>
+    <template v-if="!['manual', 'relay'].includes(controller.kind)">
+      <ChoiceField
+        class="border-t border-dashed border-rule pt-2"
+        label="Set point in ratio to"
+        :model-value="trial.candidate.ratio?.signal ?? ''"
+        :choices="[
+          { value: '', title: 'nothing' },
+          ...signals.map(({ name }) => ({ value: name, title: readable(name) })),
+        ]"
+        @update:model-value="setRatio"
+      />
+      <FieldList :fields="ratioFields" @settled="emit('settled')" />
+      <label class="flex items-center gap-2">
+        <input
+          type="checkbox"
+          :checked="trial.candidate.set_point_tracking ?? false"
+          @change="setTracking(($event.target as HTMLInputElement).checked)"
+        />
+        set point follows the PV in manual
+      </label>
+    </template>
   </div>
 </template>

@@ -20,14 +20,20 @@ import ViewTabs from "../components/ViewTabs.vue";
 import { balancePanels, courseMarks, coursePanels, furtherColumns, type Drawn } from "../control/course";
 import { readable } from "../control/events";
 import ExportMenu from "../control/ExportMenu.vue";
+import FrequencyView from "../control/FrequencyView.vue";
 import MeasurePanel from "../control/MeasurePanel.vue";
 import OperatingView from "../control/OperatingView.vue";
 import PlantEditor from "../control/PlantEditor.vue";
+import RobustnessView from "../control/RobustnessView.vue";
 import ScenarioEditor from "../control/ScenarioEditor.vue";
 import { useSweep } from "../control/sweep";
 import ShowMenu from "../control/ShowMenu.vue";
 import SweepMargin from "../control/SweepMargin.vue";
 import SweepView from "../control/SweepView.vue";
+import TradeOffView from "../control/TradeOffView.vue";
+import TunePanel from "../control/TunePanel.vue";
+import { mainPid, type Controller } from "../control/controllers";
+import { useTuning } from "../control/tuning";
 import { useDescription } from "../control/useDescription";
 import { against, metricsFor } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
@@ -58,11 +64,15 @@ const { draft, result, refusal, isChanged, withBalances, change, adopt, keep, si
 );
 const { description } = useDescription(draft);
 const sweep = useSweep(draft);
+const tuning = useTuning(draft);
 
 const VIEWS = [
   { key: "course", title: "Course" },
   { key: "balances", title: "Balances" },
   { key: "operating", title: "Operating point" },
+  { key: "frequency", title: "Frequency" },
+  { key: "trade-off", title: "Trade-off" },
+  { key: "robustness", title: "Mismatch" },
   { key: "sweep", title: "Sweep" },
 ];
 const chosenView = useSelected("view");
@@ -77,6 +87,7 @@ withBalances.value = view.value === "balances";
 
 const PARTS = [
   { key: "candidate", title: "Candidate" },
+  { key: "tune", title: "Tune" },
   { key: "plant", title: "Plant" },
   { key: "scenario", title: "Scenario" },
   { key: "signal", title: "Measure" },
@@ -158,13 +169,24 @@ async function tune(timeConstant: number) {
       (next) => {
         const before = next.candidate.controller;
         const limits = before.kind === "pid" ? { output_limits: before.output_limits } : {};
-        next.candidate = { controller: { kind: "pid", ...tuning.to_type_in, ...limits } };
+        next.candidate.controller = { kind: "pid", ...tuning.to_type_in, ...limits };
       },
       `SIMC, τc = ${number(timeConstant)} s`,
     );
   } catch (error) {
     refusal.value = messageOf(error);
   }
+}
+
+/** Settings from a rule or a search; limits stay as they are. */
+function takeController(controller: Controller, name: string) {
+  change((trial) => {
+    const limits = mainPid(trial.candidate.controller)?.output_limits;
+    const next = JSON.parse(JSON.stringify(controller)) as Controller;
+    const pid = mainPid(next);
+    if (pid && limits) pid.output_limits = limits;
+    trial.candidate.controller = next;
+  }, name);
 }
 
 /** A trial on the chosen model, or on the plant behind the loop, in place of what the row stands on. */
@@ -378,6 +400,20 @@ useKeys({
           />
         </div>
         <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
+        <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
+        <TradeOffView
+          v-else-if="view === 'trade-off' && draft"
+          :trial="draft"
+          :tuning="tuning"
+          @take="takeController"
+        />
+        <RobustnessView
+          v-else-if="view === 'robustness' && draft"
+          :trial="draft"
+          :model-id="base?.model_id ?? null"
+          :pv="result?.trace.columns[1]?.values ?? []"
+          :interval="result?.trace.scan ?? 1"
+        />
         <SweepView
           v-else-if="view === 'sweep' && draft"
           :trial="draft"
@@ -426,17 +462,19 @@ useKeys({
             Trial {{ base && !isChanged ? letter(base.number) : "draft" }}
             <span v-if="isFlipped" class="text-caution"> · showing {{ letter(pinned?.number ?? 0) }}</span>
           </span>
-          <span class="text-[12.5px] font-normal text-soft">PID, ideal form, % of span</span>
+          <span class="text-[12.5px] font-normal text-soft">ideal form, % of span</span>
         </h1>
         <ViewTabs v-model="part" :views="PARTS" label="Parts of the trial" class="mb-2" />
         <CandidateMargin
           v-if="part === 'candidate'"
           :trial="draft"
+          :description="description"
           :closed-loop-time-constant="closedLoopTimeConstant"
           @change="change($event)"
           @tune="tune"
           @settled="keep"
         />
+        <TunePanel v-else-if="part === 'tune'" :trial="draft" :tuning="tuning" @take="takeController" />
         <PlantEditor
           v-else-if="part === 'plant'"
           :trial="draft"

@@ -48,7 +48,7 @@ pub enum IntegralAs {
 /// The unit of times.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum TimeUnit {
+pub enum NotationTime {
     /// Seconds.
     #[default]
     Seconds,
@@ -56,7 +56,7 @@ pub enum TimeUnit {
     Minutes,
 }
 
-impl TimeUnit {
+impl NotationTime {
     fn seconds(self) -> f64 {
         match self {
             Self::Seconds => 1.0,
@@ -87,7 +87,7 @@ pub struct Notation {
     pub integral: IntegralAs,
     /// Unit of times.
     #[serde(default)]
-    pub time: TimeUnit,
+    pub time: NotationTime,
 }
 
 /// A number to type in.
@@ -238,7 +238,7 @@ mod tests {
         for form in [Form::Ideal, Form::Parallel, Form::Series] {
             for proportional in [ProportionalAs::Gain, ProportionalAs::Band] {
                 for integral in [IntegralAs::Time, IntegralAs::Rate, IntegralAs::Repeats] {
-                    for time in [TimeUnit::Seconds, TimeUnit::Minutes] {
+                    for time in [NotationTime::Seconds, NotationTime::Minutes] {
                         all.push(Notation { form, proportional, integral, time });
                     }
                 }
@@ -308,7 +308,7 @@ mod tests {
         let minutes = Notation {
             proportional: ProportionalAs::Band,
             integral: IntegralAs::Repeats,
-            time: TimeUnit::Minutes,
+            time: NotationTime::Minutes,
             ..Notation::default()
         };
         let written = minutes.write(&settings).unwrap();

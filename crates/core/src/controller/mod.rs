@@ -13,7 +13,7 @@ mod smith;
 pub use adaptive::{ModelReferenceSettings, SelfTuningSettings};
 pub use cascade::{Cascade, CascadeSettings};
 pub use feed_forward::FeedForward;
-pub use forms::{Form, InNotation, IntegralAs, Notation, ProportionalAs, TimeUnit, Written};
+pub use forms::{Form, InNotation, IntegralAs, Notation, NotationTime, ProportionalAs, Written};
 pub use pid::Pid;
 pub use relay::{Relay, RelaySettings};
 pub use schedule::{GainSchedule, SchedulePoint, ScheduledOver};

@@ -11,8 +11,8 @@ mod ultimate;
 
 pub use first_trial::{first_trial, first_trial_on, process_of};
 pub use optimise::{
-    Demand, Demands, Figures, Objective, Optimum, Relaxation, Structure, Task, TradeOff, TradeOffPoint, Variation,
-    optimise, trade_off,
+    ControllerStructure, Demand, Demands, Figures, Objective, Optimum, Relaxation, Task, TradeOff, TradeOffPoint,
+    Variation, optimise, trade_off,
 };
 pub use robustness::{Envelope, MismatchMap, MismatchQuestion, envelope, mismatch_map};
 pub use rules::{Aim, Rule, RuleChoice, RuleTuning, Terms, tune_by_rule};

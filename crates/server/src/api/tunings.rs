@@ -7,8 +7,8 @@ use antistasis_core::controller::{InNotation, Notation, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    Demands, Objective, Optimum, RelayReading, Rule, RuleChoice, RuleTuning, Structure, Task, TradeOff, Variation,
-    optimise, process_of, read_relay, trade_off, tune_by_rule,
+    ControllerStructure, Demands, Objective, Optimum, RelayReading, Rule, RuleChoice, RuleTuning, Task, TradeOff,
+    Variation, optimise, process_of, read_relay, trade_off, tune_by_rule,
 };
 use axum::Json;
 use axum::extract::State;
@@ -157,7 +157,7 @@ struct TuningRequest {
     trial: Trial,
     /// The controller whose settings are sought.
     #[serde(default)]
-    structure: Structure,
+    structure: ControllerStructure,
     /// What is made small.
     #[serde(default)]
     objective: Objective,

@@ -1,6 +1,6 @@
 //! The loops that settings are tried on: figures of merit from the frequency response and from simulated steps.
 
-use super::{Demand, Demands, Objective, Structure, Task};
+use super::{ControllerStructure, Demand, Demands, Objective, Task};
 use crate::Result;
 use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics};
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
@@ -86,7 +86,7 @@ struct Model {
 /// All plants of a task, and how often they were run.
 pub(super) struct Bench {
     models: Vec<Model>,
-    structure: Structure,
+    structure: ControllerStructure,
     template: ControllerSpec,
     pv_span: Span,
     scenario: bool,
@@ -265,7 +265,7 @@ impl Bench {
         Ok(figures)
     }
 
-    pub fn structure(&self) -> Structure {
+    pub fn structure(&self) -> ControllerStructure {
         self.structure
     }
 }

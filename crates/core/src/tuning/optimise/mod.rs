@@ -24,7 +24,7 @@ use utoipa::ToSchema;
 /// The controller whose settings are sought.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
-pub enum Structure {
+pub enum ControllerStructure {
     /// Proportional and integral.
     #[default]
     Pi,
@@ -34,7 +34,7 @@ pub enum Structure {
     Smith,
 }
 
-impl Structure {
+impl ControllerStructure {
     /// What it is called.
     #[must_use]
     pub fn title(self) -> &'static str {
@@ -116,7 +116,7 @@ pub struct Task {
     /// Scan in s.
     pub scan: f64,
     /// The controller whose settings are sought.
-    pub structure: Structure,
+    pub structure: ControllerStructure,
     /// The controller in which the settings are put; its gain and times do not count.
     pub template: ControllerSpec,
     /// What is made small.
@@ -132,13 +132,13 @@ pub struct Task {
 impl Task {
     /// The least load error for a model, without demands.
     #[must_use]
-    pub fn new(process: &LinearSpec, pv_span: &Span, scan: f64, structure: Structure) -> Self {
+    pub fn new(process: &LinearSpec, pv_span: &Span, scan: f64, structure: ControllerStructure) -> Self {
         let pid = PidSettings {
             action: Action::for_gain(process.gain()),
             ..PidSettings::pi(1.0, process.time_scale().max(scan))
         };
         let template = match structure {
-            Structure::Smith => ControllerSpec::Smith(SmithSettings {
+            ControllerStructure::Smith => ControllerSpec::Smith(SmithSettings {
                 pid,
                 model: process.clone(),
                 filter_time: if process.integrators() > 0 { process.dead_time().max(scan) } else { 0.0 },
@@ -215,7 +215,7 @@ pub struct Relaxation {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Optimum {
     /// The controller.
-    pub structure: Structure,
+    pub structure: ControllerStructure,
     /// With its settings.
     pub controller: ControllerSpec,
     /// What they achieve.

@@ -1,7 +1,7 @@
 //! The search: for each pair of times the best gain, then the best times.
 
 use super::bench::{Bench, Figures, excess};
-use super::{Demand, Demands, Objective, Structure};
+use super::{ControllerStructure, Demand, Demands, Objective};
 use crate::Result;
 use crate::assessment::Family;
 
@@ -141,7 +141,7 @@ impl Search<'_> {
     /// The best settings; None where none is stable, or the search was stopped.
     pub fn run(&self) -> Result<Option<Tried>> {
         match self.bench.structure() {
-            Structure::Pid => self.over_two_times(),
+            ControllerStructure::Pid => self.over_two_times(),
             _ => self.over_integral_time(),
         }
     }

@@ -33,7 +33,7 @@ fn plants() -> [(LinearSpec, f64); 6] {
 /// The least load error that keeps a maximum sensitivity, over a dense grid of gain and integral time, refined once about its
 /// best point: a search that knows nothing of ours, with the margins that are tested against an outside library.
 fn by_dense_grid(process: &LinearSpec, scan: f64, limit: f64, about: &PidSettings) -> f64 {
-    let task = Task::new(process, &span(), scan, Structure::Pi);
+    let task = Task::new(process, &span(), scan, ControllerStructure::Pi);
     let bench = Bench::new(&task).unwrap();
     let at = |gain: f64, integral: f64| -> f64 {
         let controller = bench.controller(gain, integral, 0.0);
@@ -65,7 +65,7 @@ fn by_dense_grid(process: &LinearSpec, scan: f64, limit: f64, about: &PidSetting
 #[test]
 fn the_optimum_is_that_of_a_dense_grid_on_six_plants() {
     let check = |process: LinearSpec, scan: f64| {
-        let mut task = Task::new(&process, &span(), scan, Structure::Pi);
+        let mut task = Task::new(&process, &span(), scan, ControllerStructure::Pi);
         task.demands.max_sensitivity = Some(1.6);
         let optimum = found(&task);
         let pid = optimum.controller.main_pid().unwrap();
@@ -95,15 +95,15 @@ fn derivative_action_and_prediction_pay() {
         assert!(optimum.met && optimum.figures.max_sensitivity < 1.6 * 1.005, "{optimum:?}");
         optimum.figures.load_error
     };
-    let (pi, pid) = (best(Structure::Pi), best(Structure::Pid));
+    let (pi, pid) = (best(ControllerStructure::Pi), best(ControllerStructure::Pid));
     assert!(pid < 0.8 * pi, "PI {pi}, PID {pid}");
-    assert!(best(Structure::Smith) < pi);
+    assert!(best(ControllerStructure::Smith) < pi);
 }
 
 #[test]
 fn demands_on_the_set_point_response_are_kept() {
     let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 6.0 };
-    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    let mut task = Task::new(&process, &span(), 0.5, ControllerStructure::Pi);
     task.demands = Demands::read("overshoot below 5 %, rise below 25 s, travel below 1.6").unwrap();
     let optimum = found(&task);
     assert!(optimum.met && !optimum.active.is_empty(), "{optimum:?}");
@@ -128,7 +128,7 @@ fn bench_trial(process: &LinearSpec, controller: ControllerSpec) -> Trial {
 #[test]
 fn what_cannot_be_met_says_what_would_have_to_give_way() {
     let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 10.0 };
-    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    let mut task = Task::new(&process, &span(), 0.5, ControllerStructure::Pi);
     task.demands = Demands::read("rise below 5 s, Ms below 1.4").unwrap();
     let optimum = found(&task);
     assert!(!optimum.met && optimum.relaxations.len() == 2, "{optimum:?}");
@@ -145,7 +145,7 @@ fn what_cannot_be_met_says_what_would_have_to_give_way() {
 #[test]
 fn a_family_is_kept_in_hand_as_a_whole() {
     let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 8.0 };
-    let mut task = Task::new(&process, &span(), 0.5, Structure::Pi);
+    let mut task = Task::new(&process, &span(), 0.5, ControllerStructure::Pi);
     task.demands.max_sensitivity = Some(1.7);
     let nominal = found(&task);
     let worse = Variation { gain: 1.4, time_constant: 1.0, dead_time: 1.3 };
@@ -178,7 +178,7 @@ fn a_whole_scenario_on_a_stirred_heater_is_optimised() {
         seed: 1,
         events: vec![Event::set_point(20.0, 5.0), Event::load(700.0, -8.0)],
     };
-    let mut task = Task::new(&process, &trial.plant.pv.span, 2.0, Structure::Pi);
+    let mut task = Task::new(&process, &trial.plant.pv.span, 2.0, ControllerStructure::Pi);
     task.demands.max_sensitivity = Some(1.8);
     task.scenario = Some(trial.clone());
     let optimum = found(&task);

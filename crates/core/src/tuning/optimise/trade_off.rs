@@ -1,6 +1,6 @@
 //! The trade-off between how well a load is rejected and how wrong the model may be.
 
-use super::{Figures, Optimum, Structure, Task, bench::Bench, optimise};
+use super::{ControllerStructure, Figures, Optimum, Task, bench::Bench, optimise};
 use crate::Result;
 use crate::controller::ControllerSpec;
 use crate::process::LinearSpec;
@@ -43,10 +43,10 @@ pub fn trade_off(
     threads: usize,
     progress: &(dyn Fn(f64) -> bool + Sync),
 ) -> Result<TradeOff> {
-    let structures: &[Structure] = if process.dead_time() > 0.0 {
-        &[Structure::Pi, Structure::Pid, Structure::Smith]
+    let structures: &[ControllerStructure] = if process.dead_time() > 0.0 {
+        &[ControllerStructure::Pi, ControllerStructure::Pid, ControllerStructure::Smith]
     } else {
-        &[Structure::Pi, Structure::Pid]
+        &[ControllerStructure::Pi, ControllerStructure::Pid]
     };
     let jobs: Vec<(usize, f64)> =
         (0..structures.len()).flat_map(|k| SENSITIVITIES.into_iter().map(move |limit| (k, limit))).collect();
@@ -101,7 +101,7 @@ pub fn trade_off(
 fn rules(process: &LinearSpec, pv_span: &Span, scan: f64) -> Result<Vec<TradeOffPoint>> {
     let mut points = Vec::new();
     for rule in Rule::ALL {
-        for (terms, structure) in [(Terms::Pi, Structure::Pi), (Terms::Pid, Structure::Pid)] {
+        for (terms, structure) in [(Terms::Pi, ControllerStructure::Pi), (Terms::Pid, ControllerStructure::Pid)] {
             let choice = RuleChoice { terms, ..RuleChoice::default() };
             let Ok(tuning) = tune_by_rule(process, pv_span, rule, &choice) else { continue };
             let task = Task::new(process, pv_span, scan, structure);

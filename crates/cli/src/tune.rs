@@ -1,0 +1,187 @@
+//! Settings for a model or a trial, by rule or by optimisation.
+
+use crate::Failure;
+use crate::files::{print, read_json};
+use antistasis_core::identification::Model;
+use antistasis_core::process::LinearSpec;
+use antistasis_core::simulation::{Trial, round_down};
+use antistasis_core::tuning::{
+    Aim, ControllerStructure, Demands, Objective, Rule, RuleChoice, Task, Terms, optimise, process_of, tune_by_rule,
+};
+use antistasis_core::units::Span;
+use clap::{Args, ValueEnum};
+use std::path::PathBuf;
+
+#[derive(Debug, Args)]
+pub(crate) struct TuneOptions {
+    /// Model, as `identify` prints it.
+    #[arg(long, required_unless_present = "trial", conflicts_with = "trial")]
+    model: Option<PathBuf>,
+    /// Trial whose plant is tuned for; `antistasis schema trial` prints its schema.
+    #[arg(long)]
+    trial: Option<PathBuf>,
+    /// Tuning rule.
+    #[arg(long, value_enum, default_value_t = RuleName::Simc, conflicts_with = "minimise")]
+    rule: RuleName,
+    /// Terms that the rule gives.
+    #[arg(long, value_enum, default_value_t = TermsName::Pi)]
+    terms: TermsName,
+    /// What the rule is to be good at, where it knows a difference.
+    #[arg(long, value_enum, default_value_t = AimName::Load)]
+    aim: AimName,
+    /// Closed-loop time constant in s, for the rules that take one; the author's advice when left out.
+    #[arg(long)]
+    closed_loop_time_constant: Option<f64>,
+    /// What is made as small as can be, instead of following a rule.
+    #[arg(long, value_enum)]
+    minimise: Option<ObjectiveName>,
+    /// The controller whose settings are sought.
+    #[arg(long, value_enum, default_value_t = StructureName::Pi)]
+    structure: StructureName,
+    /// Largest maximum sensitivity.
+    #[arg(long)]
+    max_sensitivity: Option<f64>,
+    /// Further demands in words: "overshoot below 20 %, rise below 1 min".
+    #[arg(long)]
+    demands: Option<String>,
+    /// Scan in s; of a trial its own, of a model a fortieth of its time scale when left out.
+    #[arg(long)]
+    scan: Option<f64>,
+    /// Span of the PV of a model as LOW:HIGH, in its unit; the gain is in % of it.
+    #[arg(long, default_value = "0:100", allow_hyphen_values = true)]
+    pv_span: String,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum RuleName {
+    /// Ziegler and Nichols 1942, from the ultimate gain and period.
+    ZieglerNicholsUltimate,
+    /// Ziegler and Nichols 1942, from the reaction curve.
+    ZieglerNicholsReaction,
+    /// Cohen and Coon 1953.
+    CohenCoon,
+    /// Tyreus and Luyben 1992.
+    TyreusLuyben,
+    /// Chien, Hrones and Reswick 1952.
+    ChienHronesReswick,
+    /// Internal model control (lambda), Rivera, Morari and Skogestad 1986.
+    Imc,
+    /// Skogestad 2003.
+    Simc,
+    /// Åström and Hägglund 2004.
+    Amigo,
+    /// Least integral of time and absolute error.
+    Itae,
+    /// Averaging level control.
+    AveragingLevel,
+}
+
+impl RuleName {
+    fn rule(self) -> Rule {
+        match self {
+            Self::ZieglerNicholsUltimate => Rule::ZieglerNicholsUltimate,
+            Self::ZieglerNicholsReaction => Rule::ZieglerNicholsReaction,
+            Self::CohenCoon => Rule::CohenCoon,
+            Self::TyreusLuyben => Rule::TyreusLuyben,
+            Self::ChienHronesReswick => Rule::ChienHronesReswick,
+            Self::Imc => Rule::InternalModel,
+            Self::Simc => Rule::Simc,
+            Self::Amigo => Rule::Amigo,
+            Self::Itae => Rule::TimeAbsoluteError,
+            Self::AveragingLevel => Rule::AveragingLevel,
+        }
+    }
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum TermsName {
+    P,
+    Pi,
+    Pid,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum AimName {
+    Load,
+    SetPoint,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum ObjectiveName {
+    /// ∫|e| dt after a load step.
+    LoadIae,
+    /// ∫|e| dt after a set point step.
+    SetPointIae,
+    /// ∫|e| dt over the whole scenario of the trial, on its plant.
+    ScenarioIae,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum StructureName {
+    Pi,
+    Pid,
+    Smith,
+}
+
+/// What is tuned for: the low-order process, the span of its PV and the scan.
+fn subject(options: &TuneOptions) -> Result<(LinearSpec, Span, f64, Option<Trial>), Failure> {
+    if let Some(path) = &options.trial {
+        let trial: Trial = read_json(path)?;
+        trial.validate().map_err(|error| Failure::of(path, error))?;
+        let process = process_of(&trial.plant).map_err(|error| Failure::of(path, error))?;
+        let scan = options.scan.unwrap_or(trial.scenario.scan);
+        return Ok((process, trial.plant.pv.span.clone(), scan, Some(trial)));
+    }
+    let Some(path) = &options.model else {
+        return Err(Failure("--model or --trial is missing; allowed: one of them".to_owned()));
+    };
+    let model: Model = read_json(path)?;
+    let process = model.process().map_err(|error| Failure::of(path, error))?;
+    let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
+    let Some((low, high)) = ends else {
+        return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
+    };
+    let scan = options.scan.unwrap_or_else(|| round_down(process.time_scale() / 40.0).clamp(0.01, 60.0));
+    Ok((process, Span::new(low, high, model.output_unit()), scan, None))
+}
+
+pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
+    let (process, span, scan, trial) = subject(options)?;
+    let Some(objective) = options.minimise else {
+        let choice = RuleChoice {
+            terms: match options.terms {
+                TermsName::P => Terms::P,
+                TermsName::Pi => Terms::Pi,
+                TermsName::Pid => Terms::Pid,
+            },
+            aim: match options.aim {
+                AimName::Load => Aim::Load,
+                AimName::SetPoint => Aim::SetPoint,
+            },
+            closed_loop_time_constant: options.closed_loop_time_constant,
+            ..RuleChoice::default()
+        };
+        return print(&tune_by_rule(&process, &span, options.rule.rule(), &choice).map_err(Failure::new)?);
+    };
+    let structure = match options.structure {
+        StructureName::Pi => ControllerStructure::Pi,
+        StructureName::Pid => ControllerStructure::Pid,
+        StructureName::Smith => ControllerStructure::Smith,
+    };
+    let mut task = Task::new(&process, &span, scan, structure);
+    if let Some(words) = &options.demands {
+        task.demands = Demands::read(words).map_err(Failure::new)?;
+    }
+    task.demands.max_sensitivity = options.max_sensitivity.or(task.demands.max_sensitivity);
+    match objective {
+        ObjectiveName::LoadIae => {}
+        ObjectiveName::SetPointIae => task.objective = Objective::SetPoint,
+        ObjectiveName::ScenarioIae => {
+            let Some(trial) = trial else {
+                return Err(Failure("--minimise is scenario-iae with a model; allowed: with --trial".to_owned()));
+            };
+            task.scenario = Some(trial);
+        }
+    }
+    print(&optimise(&task, &|_| true).map_err(Failure::new)?)
+}

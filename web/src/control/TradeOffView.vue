@@ -1,0 +1,190 @@
+<script setup lang="ts">
+/** Load error against maximum sensitivity: the best for each, the rules, and the trial as it is. A press takes a point. */
+import { computed, useTemplateRef } from "vue";
+import type { Schemas, Trial } from "../api/client";
+import StateNotice from "../components/StateNotice.vue";
+import { number } from "../lib/format";
+import { useSize } from "../lib/size";
+import { linearTicks, logTicks } from "../lib/xy";
+import type { Controller } from "./controllers";
+import type { useTuning } from "./tuning";
+
+const props = defineProps<{ trial: Trial; tuning: ReturnType<typeof useTuning> }>();
+const emit = defineEmits<{ take: [controller: Controller, name: string] }>();
+
+type Point = Schemas["TradeOffPoint"];
+const host = useTemplateRef<HTMLDivElement>("host");
+const size = useSize(host);
+const [LEFT, TOP, BOTTOM, RIGHT] = [64, 24, 38, 120];
+
+const outcome = computed(() => props.tuning.tradeOff.value?.trade_off ?? null);
+const curves = computed(() => (outcome.value?.curves ?? []).filter((curve) => curve.length > 0));
+const rules = computed(() =>
+  (outcome.value?.rules ?? []).filter((point) => point.figures.max_sensitivity < 4),
+);
+const all = computed(() => [...curves.value.flat(), ...rules.value]);
+const xRange = computed<[number, number]>(() => [
+  1,
+  Math.max(2.7, ...all.value.map((point) => point.figures.max_sensitivity)) + 0.1,
+]);
+const yRange = computed<[number, number]>(() => {
+  const errors = all.value.map((point) => point.figures.load_error);
+  return [
+    0.9 * Math.min(...errors),
+    1.15 * Math.max(...errors.filter((value) => value < 20 * Math.min(...errors))),
+  ];
+});
+const px = (value: number) =>
+  LEFT +
+  ((value - xRange.value[0]) / (xRange.value[1] - xRange.value[0])) * (size.value.width - LEFT - RIGHT);
+const py = (value: number) => {
+  const [low, high] = yRange.value;
+  return TOP + (1 - Math.log(value / low) / Math.log(high / low)) * (size.value.height - TOP - BOTTOM);
+};
+
+const STYLES: Record<string, { colour: string; dash: string; mark: string }> = {
+  PI: { colour: "--pv", dash: "", mark: "M-5 0A5 5 0 1 0 5 0A5 5 0 1 0 -5 0" },
+  PID: { colour: "--op", dash: "7 4", mark: "M-5 -5H5V5H-5Z" },
+  "Smith predictor": { colour: "--dv", dash: "2 3", mark: "M0 -6L6 5H-6Z" },
+};
+const style = (title: string) => STYLES[title] ?? { colour: "--ink", dash: "", mark: "M-5 -5L5 5M5 -5L-5 5" };
+
+function words({ title, figures, controller }: Point): string {
+  const pid = controller.kind === "smith" ? controller.pid : controller.kind === "pid" ? controller : null;
+  const settings = pid
+    ? `Kc ${number(pid.gain)}, Ti ${number(pid.integral_time)} s${pid.derivative_time ? `, Td ${number(pid.derivative_time)} s` : ""}`
+    : "";
+  return `${title}: ${settings}; ∫|e| ${number(figures.load_error)} % s, Ms ${number(figures.max_sensitivity)}, OP travel ${number(figures.output_travel)} %/%`;
+}
+
+function take(point: Point) {
+  emit("take", point.controller, `${point.title}, Ms ${number(point.figures.max_sensitivity)}`);
+}
+
+/** Labels of the rules, moved apart. */
+const labels = computed(() => {
+  const list = rules.value
+    .map((point) => ({ point, y: py(point.figures.load_error) + 4 }))
+    .filter(({ y }) => y > TOP)
+    .sort((a, b) => a.y - b.y);
+  list.forEach((label, k) => {
+    for (const other of list.slice(0, k)) {
+      const apart = Math.abs(
+        px(other.point.figures.max_sensitivity) - px(label.point.figures.max_sensitivity),
+      );
+      if (apart < 170 && label.y - other.y < 13) label.y = other.y + 13;
+    }
+  });
+  return list;
+});
+</script>
+
+<template>
+  <StateNotice
+    v-if="!outcome"
+    :kind="tuning.running.value ? 'loading' : 'empty'"
+    :title="tuning.running.value ? 'The best settings are being sought' : 'No trade-off yet'"
+  >
+    <template v-if="tuning.running.value">
+      <progress class="h-2 w-60 accent-(--pv)" :value="tuning.share.value" max="1" aria-label="Trade-off" />
+      <button type="button" class="button ml-3" @click="tuning.cancel()">Cancel</button>
+    </template>
+    <template v-else>
+      <p>
+        The least load error that each maximum sensitivity allows, for PI, PID and Smith predictor, with the
+        rules.
+      </p>
+      <p v-if="tuning.problem.value" class="mt-2 text-caution" role="alert">△ {{ tuning.problem.value }}</p>
+      <button type="button" class="button button-main mt-3" @click="tuning.run('trade_off')">Draw it</button>
+    </template>
+  </StateNotice>
+  <div v-else class="flex min-h-0 flex-1 flex-col pr-3 pb-1">
+    <p class="flex items-center gap-3 pl-[64px] text-[12.5px] text-soft">
+      Press a point to take its settings; the loop answers at once.
+      <strong v-if="tuning.isTradeOffStale.value" class="font-semibold text-caution"
+        >△ of a plant that has changed since</strong
+      >
+      <button
+        v-if="tuning.isTradeOffStale.value"
+        type="button"
+        class="button !py-0"
+        @click="tuning.run('trade_off')"
+      >
+        Draw anew
+      </button>
+    </p>
+    <div ref="host" class="relative min-h-0 flex-1 overflow-hidden">
+      <svg
+        :width="size.width"
+        :height="size.height"
+        role="img"
+        aria-label="Load error against maximum sensitivity"
+      >
+        <text :x="LEFT" y="15" class="fill-ink text-[12.5px] font-semibold">
+          ∫|e| dt after a load of 1 % where the OP acts, % of span · s
+        </text>
+        <g class="fill-soft text-[12px]">
+          <template v-for="tick in linearTicks(...xRange, 9)" :key="`x ${tick}`">
+            <line :x1="px(tick)" :x2="px(tick)" :y1="TOP" :y2="size.height - BOTTOM" stroke="var(--grid)" />
+            <text :x="px(tick)" :y="size.height - BOTTOM + 16" text-anchor="middle">{{ number(tick) }}</text>
+          </template>
+          <template v-for="tick in logTicks(...yRange)" :key="`y ${tick}`">
+            <line :x1="LEFT" :x2="size.width - RIGHT" :y1="py(tick)" :y2="py(tick)" stroke="var(--grid)" />
+            <text :x="LEFT - 7" :y="py(tick) + 4" text-anchor="end">{{ number(tick) }}</text>
+          </template>
+          <text :x="size.width - RIGHT" :y="size.height - 6" text-anchor="end">maximum sensitivity Ms</text>
+        </g>
+        <g v-for="curve in curves" :key="curve[0]?.title">
+          <polyline
+            :points="
+              curve
+                .map((point) => `${px(point.figures.max_sensitivity)},${py(point.figures.load_error)}`)
+                .join(' ')
+            "
+            fill="none"
+            stroke-width="2.2"
+            :stroke="`var(${style(curve[0]?.title ?? '').colour})`"
+            :stroke-dasharray="style(curve[0]?.title ?? '').dash"
+          />
+          <text
+            :x="px(curve.at(-1)?.figures.max_sensitivity ?? 1) + 9"
+            :y="py(curve.at(-1)?.figures.load_error ?? 1) + 4"
+            class="text-[12.5px] font-semibold"
+            :fill="`var(${style(curve[0]?.title ?? '').colour})`"
+          >
+            {{ curve[0]?.title }}
+          </text>
+        </g>
+        <g
+          v-for="point in all"
+          :key="`${point.title} ${point.figures.max_sensitivity}`"
+          class="cursor-pointer"
+          role="button"
+          tabindex="0"
+          :aria-label="`Take ${words(point)}`"
+          :transform="`translate(${px(point.figures.max_sensitivity)} ${py(point.figures.load_error)})`"
+          @click="take(point)"
+          @keydown.enter="take(point)"
+        >
+          <circle r="11" fill="transparent" />
+          <path
+            :d="style(point.title).mark"
+            stroke-width="2"
+            :stroke="`var(${style(point.title).colour})`"
+            fill="var(--sheet)"
+          />
+          <title>{{ words(point) }}</title>
+        </g>
+        <text
+          v-for="label in labels"
+          :key="label.point.title"
+          :x="px(label.point.figures.max_sensitivity) + 9"
+          :y="label.y"
+          class="pointer-events-none fill-soft text-[11.5px]"
+        >
+          {{ label.point.title }}
+        </text>
+      </svg>
+    </div>
+  </div>
+</template>
