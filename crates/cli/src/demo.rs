@@ -2,11 +2,11 @@
 
 use crate::Failure;
 use antistasis_core::assessment::assess;
-use antistasis_core::controller::{ControllerSpec, PidSettings};
+use antistasis_core::controller::{ControllerSpec, PidSettings, SmithSettings};
 use antistasis_core::identification::{DataSet, FitOptions, Structure, Windows, identify};
 use antistasis_core::series::{Record, Role};
 use antistasis_core::simulation::{Candidate, Trace, Trial};
-use antistasis_core::tuning::{SimcChoice, first_trial};
+use antistasis_core::tuning::{Rule, RuleChoice, SimcChoice, Terms, Variation, first_trial, tune_by_rule};
 use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
 use uuid::Uuid;
 
@@ -117,14 +117,26 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
     };
     let (first, tight) = tuned(None)?;
     let (_, calm) = tuned(Some(60.0))?;
+    let process = model.process().map_err(Failure::new)?;
+    let by_rule = |rule, terms| {
+        let choice = RuleChoice { terms, ..RuleChoice::default() };
+        tune_by_rule(&process, &found.pv.span, rule, &choice).map(|tuning| tuning.to_type_in).map_err(Failure::new)
+    };
+    let prediction = PidSettings { gain: 1.4 * tight.to_type_in.gain, ..tight.to_type_in.clone() };
+    let late = Variation { dead_time: 1.25, ..Variation::NONE }.of(&process).map_err(Failure::new)?;
+    let predictor = SmithSettings { pid: prediction, model: late, filter_time: 0.0 };
+    // From the less to the more sensible: what was found on the plant, lively rules, a predictor with a wrong dead time, SIMC.
     let candidates = [
-        ("settings found on the plant", PidSettings::pi(0.8, 180.0)),
-        ("SIMC, τc = 60 s", calm.to_type_in),
-        ("SIMC, τc = dead time", tight.to_type_in),
+        ("settings found on the plant", ControllerSpec::Pid(PidSettings::pi(0.8, 180.0))),
+        ("Ziegler–Nichols, closed loop PI", ControllerSpec::Pid(by_rule(Rule::ZieglerNicholsUltimate, Terms::Pi)?)),
+        ("AMIGO PID", ControllerSpec::Pid(by_rule(Rule::Amigo, Terms::Pid)?)),
+        ("Smith predictor, dead time 25 % too long", ControllerSpec::Smith(predictor)),
+        ("SIMC, τc = 60 s", ControllerSpec::Pid(calm.to_type_in)),
+        ("SIMC, τc = dead time", ControllerSpec::Pid(tight.to_type_in)),
     ];
     let mut pin = None;
-    for (label, settings) in candidates {
-        let candidate = Candidate::new(ControllerSpec::Pid(settings));
+    for (label, controller) in candidates {
+        let candidate = Candidate::new(controller);
         let trial = Trial { candidate, ..first.clone() };
         let id = keep(store, found.id, Some(model_id), label, &trial).await?;
         pin.get_or_insert(id);

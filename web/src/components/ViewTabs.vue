@@ -17,7 +17,7 @@ function pressed(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div role="tablist" :aria-label="label" class="flex shrink-0 flex-wrap gap-x-1" @keydown="pressed">
+  <div role="tablist" :aria-label="label" class="flex shrink-0 flex-wrap gap-x-[2px]" @keydown="pressed">
     <button
       v-for="view in views"
       :key="view.key"
@@ -25,7 +25,7 @@ function pressed(event: KeyboardEvent) {
       role="tab"
       :aria-selected="view.key === modelValue"
       :tabindex="view.key === modelValue ? 0 : -1"
-      class="border-b-2 px-2 py-[3px]"
+      class="border-b-2 px-[7px] py-[3px]"
       :class="
         view.key === modelValue
           ? 'border-pv font-semibold'

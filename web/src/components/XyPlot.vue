@@ -21,12 +21,15 @@ const props = withDefaults(
     marks?: { x: number; label: string }[];
     /** Both axes to one scale, with the unit circle. */
     unitCircle?: boolean;
+    /** Both axes to one scale: the range across gives way. */
+    oneScale?: boolean;
   }>(),
   {
     yTitle: "",
     logX: false,
     logY: false,
     unitCircle: false,
+    oneScale: false,
     xRange: undefined,
     yRange: undefined,
     band: undefined,
@@ -57,6 +60,11 @@ const ranges = computed(() => {
     const aspect = inner.value.width / inner.value.height;
     x = [-reach * Math.max(1, aspect), reach * Math.max(1, aspect)];
     y = [-reach * Math.max(1, 1 / aspect), reach * Math.max(1, 1 / aspect)];
+  }
+  if (props.oneScale) {
+    const middle = 0.5 * (x[0] + x[1]);
+    const half = (0.5 * (y[1] - y[0]) * inner.value.width) / inner.value.height;
+    x = [middle - half, middle + half];
   }
   return { x, y };
 });

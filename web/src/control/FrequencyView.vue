@@ -63,7 +63,6 @@ const phaseRange = computed<[number, number]>(() => {
   return [Math.max(Math.min(...values), -450) - 10, Math.max(...values, -90) + 10];
 });
 
-const NYQUIST: [number, number] = [-2.6, 1.4];
 const circle = computed<Line[]>(() => {
   const radius = 1 / (margins.value?.max_sensitivity ?? 1);
   const angles = Array.from({ length: 73 }, (_, k) => (k * Math.PI) / 36);
@@ -103,7 +102,7 @@ const sensitivities = computed<Line[]>(() =>
 );
 const sensitivityRange = computed<[number, number]>(() => {
   const all = sensitivities.value.flatMap((known) => inside(known.y as number[]));
-  return [Math.max(Math.min(...all), 0.01), Math.max(...all, 2)];
+  return [Math.max(Math.min(...all), 0.01), 1.2 * Math.max(...all, 2)];
 });
 </script>
 
@@ -133,8 +132,9 @@ const sensitivityRange = computed<[number, number]>(() => {
       title="Nyquist"
       y-title="imaginary part of L"
       x-title="real part"
-      :x-range="NYQUIST"
-      :y-range="[-1.6, 1.2]"
+      one-scale
+      :x-range="[-2, 1]"
+      :y-range="[-1.5, 1]"
     />
     <XyPlot
       :lines="[{ ...line([]), y: phase }]"
@@ -158,8 +158,11 @@ const sensitivityRange = computed<[number, number]>(() => {
     />
     <p v-if="outcome.noise" class="col-span-2 pl-[58px] text-[12.5px] text-soft">
       White noise of 1 % at the PV moves the OP by {{ number(outcome.noise.output) }} %, from scan to scan by
-      {{ number(outcome.noise.a_move) }} % (standard deviations); this sensor's noise alone makes the actuator
-      travel {{ number(outcome.noise.travel_per_hour) }} % an hour.
+      {{ number(outcome.noise.a_move) }} % (standard deviations)<template
+        v-if="outcome.noise.travel_per_hour > 0"
+        >; this sensor's noise alone makes the actuator travel {{ number(outcome.noise.travel_per_hour) }} %
+        an hour</template
+      >.
     </p>
   </div>
 </template>

@@ -81,14 +81,17 @@ const py = (ratio: number) =>
   TOP +
   (1 - (ratio - yRange.value[0]) / (yRange.value[1] - yRange.value[0])) * (size.value.height - TOP - BOTTOM);
 
-const LEVELS = [1.2, 1.5, 2, 3, 5];
+/** What the lines are drawn by. */
+const by = ref<"max_sensitivity" | "degradation">("max_sensitivity");
+const LEVELS = { degradation: [1.1, 1.5, 2.5, 5], max_sensitivity: [1.3, 1.6, 2, 3, 6] };
 const lines = computed(() => {
   const now = map.value;
   if (!now) return [];
-  return LEVELS.flatMap((level) => {
-    const found = contours(now.gain_ratios, now.dead_time_ratios, now.degradation, level);
+  return LEVELS[by.value].flatMap((level, index) => {
+    const found = contours(now.gain_ratios, now.dead_time_ratios, now[by.value], level);
     const longest = found.reduce((a, b) => (b.length > a.length ? b : a), [] as [number, number][]);
-    const middle = longest[Math.floor(longest.length / 2)];
+    // Labels stand on a slant, so that those of neighbouring lines do not cover each other.
+    const middle = longest[Math.floor(longest.length * (0.2 + 0.14 * index))];
     return found.length ? [{ level, found, label: middle }] : [];
   });
 });
@@ -155,7 +158,8 @@ const verdicts = computed(() => [...(map.value?.verdicts ?? []), ...(envelope.va
             </pattern>
           </defs>
           <text :x="LEFT" y="15" class="fill-ink text-[12.5px] font-semibold">
-            Mismatch: error after a load over that as modelled
+            Mismatch:
+            {{ by === "degradation" ? "error after a load over that as modelled" : "maximum sensitivity" }}
           </text>
           <g class="fill-soft text-[12px]">
             <template v-for="tick in logTicks(...xRange)" :key="`x ${tick}`">
@@ -203,7 +207,7 @@ const verdicts = computed(() => [...(map.value?.verdicts ?? []), ...(envelope.va
               stroke-width="4"
               paint-order="stroke"
             >
-              × {{ number(line.level) }}
+              {{ by === "degradation" ? "×" : "Ms" }} {{ number(line.level) }}
             </text>
           </template>
           <path
@@ -227,6 +231,13 @@ const verdicts = computed(() => [...(map.value?.verdicts ?? []), ...(envelope.va
       />
     </div>
     <div class="grid gap-1 pl-[60px]">
+      <label class="text-[12.5px] text-soft">
+        Lines of equal
+        <select v-model="by" class="entry" aria-label="Lines of equal">
+          <option value="max_sensitivity">maximum sensitivity</option>
+          <option value="degradation">error after a load</option>
+        </select>
+      </label>
       <label v-if="!modelId" class="text-[12.5px] text-soft">
         The trial stands on no identified model: standard errors of
         <input

@@ -72,7 +72,7 @@ const labels = computed(() => {
       const apart = Math.abs(
         px(other.point.figures.max_sensitivity) - px(label.point.figures.max_sensitivity),
       );
-      if (apart < 170 && label.y - other.y < 13) label.y = other.y + 13;
+      if (apart < 175 && label.y - other.y < 13) label.y = other.y + 13;
     }
   });
   return list;

@@ -7,7 +7,7 @@ import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import type { Field } from "../lib/field";
 import { duration, number } from "../lib/format";
-import type { Controller } from "./controllers";
+import { mainPid, type Controller } from "./controllers";
 import type { useTuning, Wishes } from "./tuning";
 
 const props = defineProps<{ trial: Trial; tuning: ReturnType<typeof useTuning> }>();
@@ -102,6 +102,7 @@ const demand = (key: keyof Wishes, label: string, unit: string, min = 0): Field 
   label,
   unit,
   min,
+  range: "",
   exclusive: key !== "overshoot",
   whenEmpty: "any",
   value: props.tuning.wishes[key] as number | null,
@@ -124,6 +125,7 @@ function setWish(key: keyof Wishes, value: string | number | null) {
 }
 
 const found = computed(() => props.tuning.optimum.value?.optimum ?? null);
+const foundPid = computed(() => (found.value ? mainPid(found.value.controller) : null));
 const verdict = computed<Schemas["Verdict"] | null>(() => {
   const now = found.value;
   if (!now) return null;
@@ -254,6 +256,14 @@ const verdict = computed<Schemas["Verdict"] | null>(() => {
     </p>
     <div v-if="found && verdict" class="grid gap-1" aria-label="Optimum">
       <VerdictNote :verdict="verdict" />
+      <p v-if="foundPid">
+        {{ settings(foundPid) }}
+        <span class="text-soft">
+          · ∫|e| {{ number(found.figures.load_error) }} % s · Ms {{ number(found.figures.max_sensitivity) }} ·
+          OP travel {{ number(found.figures.output_travel) }} · noise
+          {{ number(found.figures.noise_gain) }} %/%
+        </span>
+      </p>
       <p v-for="relaxation in found.relaxations" :key="relaxation.demand">{{ relaxation.text }}</p>
       <button
         type="button"

@@ -22,6 +22,8 @@ pub struct FrequencyGrid {
     /// Quarter turns that the curve of a stable loop makes on its way, without the controller's.
     integrators: usize,
     unstable_poles: usize,
+    /// What each frequency counts in the variance of the output and of its move.
+    noise_weights: Vec<(f64, f64)>,
 }
 
 /// What a grid tells of a closed loop.
@@ -50,8 +52,15 @@ impl FrequencyGrid {
             omega = (omega + (0.05 * omega).min(widest)).min(highest);
             all.push(omega);
         }
+        let width = |k: usize| {
+            let before = if k > 0 { all[k - 1] } else { 0.0 };
+            0.5 * (all.get(k + 1).copied().unwrap_or(all[k]) - before)
+        };
+        let noise_weights =
+            (0..all.len()).map(|k| (width(k), width(k) * (2.0 * (0.5 * all[k] * scan).sin()).powi(2))).collect();
         Self {
             process: all.iter().map(|omega| sampled.process(*omega)).collect(),
+            noise_weights,
             omega: all,
             scan,
             integrators: sampled.integrators(),
@@ -64,74 +73,78 @@ impl FrequencyGrid {
         self.omega.iter().map(|omega| response(*omega)).collect()
     }
 
-    /// The loop with this response of the controller, which has so many poles at the origin and outside; `gain` multiplies the
-    /// process.
+    /// The loop with this response of the controller, which has so many poles at the origin and outside.
     #[must_use]
-    pub fn close(&self, controller: &[Complex64], integrators: usize, unstable: usize, gain: f64) -> OnGrid {
-        let mut turned = 0.0;
-        let mut last: Option<Complex64> = None;
+    pub fn close(&self, controller: &[Complex64], integrators: usize, unstable: usize) -> OnGrid {
+        self.evaluate(integrators, unstable, |k| (self.process[k] * controller[k], controller[k].norm_sqr()))
+    }
+
+    /// The loop whose open loop and squared size of the controller at the k-th frequency are `at(k)`.
+    ///
+    /// The turns of `1 + L` about the origin are counted by its crossings of the negative real axis.
+    fn evaluate(&self, integrators: usize, unstable: usize, at: impl Fn(usize) -> (Complex64, f64)) -> OnGrid {
+        let (mut crossings, mut nearest, mut nearest_at) = (0i64, f64::INFINITY, 0);
         let (mut noise, mut moves) = (0.0, 0.0);
-        let mut heights = Vec::with_capacity(controller.len());
-        for ((process, controller), omega) in self.process.iter().zip(controller).zip(&self.omega) {
-            let distance = 1.0 + gain * process * controller;
-            if let Some(before) = last {
-                turned += (distance / before).arg();
+        let first = 1.0 + at(0).0;
+        let mut last = first;
+        for (k, (weight, move_weight)) in self.noise_weights.iter().enumerate() {
+            let (opened, feedback) = at(k);
+            let distance = 1.0 + opened;
+            if (distance.im < 0.0) != (last.im < 0.0) && distance.re.min(last.re) < 0.0 {
+                // Where the chord meets the real axis.
+                let share = last.im / (last.im - distance.im);
+                if last.re + share * (distance.re - last.re) < 0.0 {
+                    crossings += if distance.im < 0.0 { 1 } else { -1 };
+                }
             }
-            last = Some(distance);
-            heights.push(distance.norm_sqr().recip());
-            let through = controller.norm_sqr() / distance.norm_sqr();
-            let k = heights.len() - 1;
-            let width = 0.5 * (self.omega.get(k + 1).unwrap_or(omega) - if k > 0 { self.omega[k - 1] } else { 0.0 });
-            noise += through * width;
-            moves += through * width * (2.0 * (0.5 * omega * self.scan).sin()).powi(2);
+            last = distance;
+            let square = distance.norm_sqr();
+            if square < nearest {
+                (nearest, nearest_at) = (square, k);
+            }
+            let through = feedback / square;
+            noise += through * weight;
+            moves += through * move_weight;
         }
+        let turned = last.arg() - first.arg() + 2.0 * PI * crossings as f64;
         let expected =
             (self.integrators + integrators) as f64 * PI / 2.0 + (self.unstable_poles + unstable) as f64 * PI;
         let to_deviation = |sum: f64| (sum * self.scan / PI).sqrt();
+        let height = |k: usize| (1.0 + at(k).0).norm_sqr().recip();
         OnGrid {
             stable: (turned - expected).abs() < PI / 2.0,
-            max_sensitivity: refined_peak(&self.omega, &heights).sqrt(),
+            max_sensitivity: refined_peak(&self.omega, nearest_at, height).sqrt(),
             noise_to_output: to_deviation(noise),
             noise_to_move: to_deviation(moves),
         }
     }
 }
 
-/// The height of the highest point of a curve, with a parabola through it and its neighbours over the logarithm of ω.
-fn refined_peak(omega: &[f64], heights: &[f64]) -> f64 {
-    let best = (0..heights.len()).fold(0, |best, k| if heights[k] > heights[best] { k } else { best });
-    if best == 0 || best + 1 >= heights.len() {
-        return heights[best];
+/// The height of the highest point of a curve, `best`, with a parabola through it and its neighbours over the logarithm of ω.
+fn refined_peak(omega: &[f64], best: usize, height: impl Fn(usize) -> f64) -> f64 {
+    let top = height(best);
+    if best == 0 || best + 1 >= omega.len() {
+        return top;
     }
     let x = |k: usize| (omega[k] / omega[best]).ln();
     let (left, right) = (x(best - 1), x(best + 1));
-    let (a, b) = (heights[best - 1] - heights[best], heights[best + 1] - heights[best]);
+    let (a, b) = (height(best - 1) - top, height(best + 1) - top);
     // y = p x + q x² through the origin and both neighbours.
     let q = (a / left - b / right) / (left - right);
     let p = a / left - q * left;
-    if q >= 0.0 { heights[best] } else { heights[best] - 0.25 * p * p / q }
+    if q >= 0.0 { top } else { top - 0.25 * p * p / q }
 }
 
-/// The frequency response of a controller of the family `gain × this`, cheap to close for many gains.
-pub enum Family {
-    /// A PID controller of gain 1.
-    Pid {
-        /// Its response.
-        unit: Vec<Complex64>,
-        /// Its poles at the origin.
-        integrators: usize,
-    },
-    /// A Smith predictor around a PID controller of gain 1: `g C/(1 + g C D)`.
-    Smith {
-        /// Response of the PID controller.
-        unit: Vec<Complex64>,
-        /// `F`, the filter, with what the PV passes.
-        filter: Vec<Complex64>,
-        /// `C D`, the loop inside.
-        inner: Vec<Complex64>,
-        /// Poles of the PID controller at the origin.
-        integrators: usize,
-    },
+/// The frequency response of a loop with controllers of the family `gain × this`, cheap to close for many gains.
+pub struct Family {
+    /// The loop with the PID controller of gain 1.
+    opened: Vec<Complex64>,
+    /// |PID controller of gain 1|², with what filters its PV.
+    feedback: Vec<f64>,
+    /// Of a Smith predictor, the loop inside with gain 1: `C D`.
+    inner: Option<Vec<Complex64>>,
+    /// Poles of the PID controller at the origin.
+    integrators: usize,
 }
 
 impl Family {
@@ -139,24 +152,27 @@ impl Family {
     #[must_use]
     pub fn pid(grid: &FrequencyGrid, settings: &PidSettings) -> Self {
         let unit = PidSettings { gain: 1.0, ..settings.clone() };
-        Self::Pid {
-            unit: grid.map(|omega| unit.sampled_response(omega, grid.scan)),
-            integrators: settings.integrators(),
-        }
+        let feedback = grid.map(|omega| unit.sampled_response(omega, grid.scan));
+        Self::new(grid, &feedback, None, settings.integrators())
     }
 
     /// That of a Smith predictor.
     pub fn smith(grid: &FrequencyGrid, settings: &SmithSettings, pv_span: &Span) -> Result<Self> {
         let mut settings = settings.clone();
         settings.pid.gain = 1.0;
-        let inner = settings.inner_loop(pv_span, grid.scan)?;
-        let unit = grid.map(|omega| settings.pid.sampled_response(omega, grid.scan));
-        Ok(Self::Smith {
-            filter: grid.map(|omega| settings.filter_response(omega, grid.scan)),
-            inner: grid.map(inner),
-            unit,
-            integrators: settings.pid.integrators(),
-        })
+        let inner = grid.map(settings.inner_loop(pv_span, grid.scan)?);
+        let feedback = grid
+            .map(|omega| settings.pid.sampled_response(omega, grid.scan) * settings.filter_response(omega, grid.scan));
+        Ok(Self::new(grid, &feedback, Some(inner), settings.pid.integrators()))
+    }
+
+    fn new(grid: &FrequencyGrid, feedback: &[Complex64], inner: Option<Vec<Complex64>>, integrators: usize) -> Self {
+        Self {
+            opened: grid.process.iter().zip(feedback).map(|(process, feedback)| process * feedback).collect(),
+            feedback: feedback.iter().map(Complex64::norm_sqr).collect(),
+            inner,
+            integrators,
+        }
     }
 
     /// The loop with a controller of this gain.
@@ -168,18 +184,17 @@ impl Family {
     /// The same on a process whose gain is `ratio` times that of the grid.
     #[must_use]
     pub fn close_on(&self, grid: &FrequencyGrid, gain: f64, ratio: f64) -> OnGrid {
-        match self {
-            Self::Pid { unit, integrators } => {
-                let controller: Vec<Complex64> = unit.iter().map(|c| gain * c).collect();
-                grid.close(&controller, *integrators, 0, ratio)
-            }
-            Self::Smith { unit, filter, inner, integrators } => {
-                let controller: Vec<Complex64> =
-                    unit.iter().zip(filter).zip(inner).map(|((c, f), i)| gain * c * f / (1.0 + gain * i)).collect();
+        let (factor, square) = (gain * ratio, gain * gain);
+        match &self.inner {
+            None => grid.evaluate(self.integrators, 0, |k| (factor * self.opened[k], square * self.feedback[k])),
+            Some(inner) => {
                 let turned: f64 =
                     inner.windows(2).map(|pair| ((1.0 + gain * pair[1]) / (1.0 + gain * pair[0])).arg()).sum();
                 let unstable = (-turned / PI).round().max(0.0) as usize;
-                grid.close(&controller, *integrators, unstable, ratio)
+                grid.evaluate(self.integrators, unstable, |k| {
+                    let within = 1.0 + gain * inner[k];
+                    (factor * self.opened[k] / within, square * self.feedback[k] / within.norm_sqr())
+                })
             }
         }
     }
@@ -217,7 +232,7 @@ impl SampledLoop {
         let feedback: Vec<Complex64> =
             grid.omega.iter().zip(&grid.process).map(|(omega, process)| (opened.response)(*omega) / process).collect();
         // Poles do not matter for the noise.
-        let point = grid.close(&feedback, 0, 0, 1.0);
+        let point = grid.close(&feedback, 0, 0);
         Ok(Some((point.noise_to_output, point.noise_to_move)))
     }
 }

@@ -198,14 +198,15 @@ fn in_words(map: &MismatchMap, gain_limit: Option<f64>) -> Vec<Verdict> {
         map.degradation[k][j]
     };
     match both(1.2) {
-        Some(worse) => verdicts.push(Verdict::new(
-            if worse > 1.5 { Tone::Caution } else { Tone::Good },
-            format!(
-                "With gain and dead time both 20 % above the model's, a load costs {} times the error.",
-                readable(worse)
-            ),
-            rule,
-        )),
+        Some(worse) => {
+            let tone = if worse > 1.5 { Tone::Caution } else { Tone::Good };
+            let cost = match worse {
+                worse if worse < 1.02 => "a load costs no more than as modelled".to_owned(),
+                worse => format!("a load costs {} times the error", readable(worse)),
+            };
+            let text = format!("With gain and dead time both 20 % above the model's, {cost}.");
+            verdicts.push(Verdict::new(tone, text, rule));
+        }
         None => verdicts.push(Verdict::new(
             Tone::Bad,
             "With gain and dead time both 20 % above the model's it is unstable.",

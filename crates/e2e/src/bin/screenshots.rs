@@ -75,11 +75,20 @@ async fn main() -> Result<()> {
     page.go(&application.address("/loops/TIC-204/control")).await?;
     page.drawn().await?;
 
-    // A gain far too high: the output runs into its limits.
-    page.enter("Gain", "30").await?;
-    page.shows("Unstable").await?;
-    page.drawn().await?;
-    save("control-limits").await?;
+    page.click("Tune").await?;
+    page.click("Trade-off").await?;
+    page.click("Draw it").await?;
+    page.shows("Press a point to take its settings").await?;
+    save("trade-off").await?;
+    page.click("Candidate").await?;
+    for (name, tab, text) in
+        [("frequency", "Frequency", "White noise of 1 %"), ("mismatch", "Mismatch", "of 200 plants")]
+    {
+        page.click(tab).await?;
+        page.shows(text).await?;
+        page.drawn().await?;
+        save(name).await?;
+    }
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     page.go(&application.address("/loops/TIC-204/control")).await?;

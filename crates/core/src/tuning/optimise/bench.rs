@@ -95,8 +95,12 @@ pub(super) struct Bench {
     pub gains: [f64; 2],
     pub times: [f64; 2],
     pub simulated: Cell<usize>,
+    /// Least load error so far; a loop with many times more is not run to its end.
+    pub least: Cell<f64>,
 }
 
+/// A loop with so many times the least error so far is hopeless.
+const HOPELESS: f64 = 3.0;
 /// A loop is through when its error has stayed below this share of its largest.
 const THROUGH: f64 = 1e-3;
 /// A loop that has not come to rest after so many scans counts as it is.
@@ -141,6 +145,7 @@ impl Bench {
             times: [0.15 * theta.max(0.1 * scale), longest],
             models,
             simulated: Cell::new(0),
+            least: Cell::new(f64::INFINITY),
         })
     }
 
@@ -232,18 +237,18 @@ impl Bench {
 
     fn of_steps(&self, model: &Model, controller: &ControllerSpec) -> Result<Figures> {
         let scan = model.trial.scenario.scan;
-        let run = |event: Event| {
+        let run = |event: Event, most_error: f64| {
             self.simulated.set(self.simulated.get() + 1);
             let mut trial = model.trial.clone();
             trial.candidate.controller = freed(controller);
             trial.scenario.events = vec![event];
-            answer(&trial, &self.pv_span, self.horizon)
+            answer(&trial, &self.pv_span, self.horizon, most_error)
         };
-        let load = run(Event::load(0.0, 1.0))?;
+        let load = run(Event::load(0.0, 1.0), HOPELESS * self.least.get())?;
         let mut figures = Figures { load_error: load.error(scan), output_travel: load.travel, ..Figures::default() };
         if self.needs_set_point {
             let step = 0.01 * self.pv_span.width();
-            let answer = run(Event::set_point(0.0, step))?;
+            let answer = run(Event::set_point(0.0, step), f64::INFINITY)?;
             let values: Vec<f64> = answer.errors.iter().map(|error| 1.0 - error).collect();
             figures.set_point_error = Some(answer.error(scan));
             figures.overshoot = Some(100.0 * (values.iter().copied().fold(f64::NEG_INFINITY, f64::max) - 1.0).max(0.0));
@@ -285,12 +290,14 @@ pub(in crate::tuning) fn load_error(
     trial.scenario.events = vec![Event::load(0.0, 1.0)];
     trial.candidate.controller = freed(controller);
     let horizon = 2.0 * plant.time_scale();
-    Ok(answer(&trial, pv_span, horizon)?.error(scan))
+    Ok(answer(&trial, pv_span, horizon, f64::INFINITY)?.error(scan))
 }
 
 /// The error in % of span of a trial with one event at its beginning, until it has been quiet for `horizon` s and the
-/// integral time.
-fn answer(trial: &Trial, pv_span: &Span, horizon: f64) -> Result<Answer> {
+/// integral time, or ∫|e| dt is above `most_error`.
+fn answer(trial: &Trial, pv_span: &Span, horizon: f64, most_error: f64) -> Result<Answer> {
+    let most = most_error / trial.scenario.scan;
+    let mut sum = 0.0;
     let percent = 100.0 / pv_span.width();
     let integral = trial.candidate.controller.main_pid().and_then(|pid| pid.integral_time).unwrap_or(0.0);
     let quiet = ((horizon + integral) / trial.scenario.scan).ceil() as usize;
@@ -303,6 +310,10 @@ fn answer(trial: &Trial, pv_span: &Span, horizon: f64) -> Result<Answer> {
         last = Some(row.output);
         largest = largest.max(error.abs());
         answer.errors.push(error);
+        sum += error.abs();
+        if sum > most {
+            break;
+        }
         let now = answer.errors.len();
         if error.abs() > THROUGH * largest || largest == 0.0 {
             last_loud = now;

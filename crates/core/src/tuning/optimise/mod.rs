@@ -244,9 +244,10 @@ const ACTIVE: f64 = 5e-3;
 pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum> {
     task.validate()?;
     let bench = Bench::new(task)?;
-    let search = |demands: &Demands, goal: Goal| Search { bench: &bench, demands, goal, goes_on }.run();
+    let search =
+        |demands: &Demands, goal: Goal, known: f64| Search { bench: &bench, demands, goal, goes_on }.run(known);
     let goal = Goal::Objective(task.objective);
-    let best = search(&task.demands, goal)?.ok_or_else(|| {
+    let best = search(&task.demands, goal, f64::INFINITY)?.ok_or_else(|| {
         Error::unfit(
             "no settings were found that keep the loop stable",
             "check the model, or choose another controller",
@@ -258,7 +259,7 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
     if !met {
         for (demand, asked) in task.demands.asked() {
             let without = task.demands.with(demand, None);
-            let reached = search(&without, Goal::Figure(demand))?.filter(|tried| tried.score < MISSED);
+            let reached = search(&without, Goal::Figure(demand), f64::INFINITY)?.filter(|tried| tried.score < MISSED);
             let reachable = reached.map(|tried| tried.figures.value(demand)).filter(|value| value.is_finite());
             relaxations.push(Relaxation { demand, asked, reachable, text: relaxed(demand, asked, reachable) });
         }
@@ -324,7 +325,7 @@ fn derivation(
     best: &Tried,
     active: &[Demand],
     met: bool,
-    search: &dyn Fn(&Demands, Goal) -> Result<Option<Tried>>,
+    search: &dyn Fn(&Demands, Goal, f64) -> Result<Option<Tried>>,
 ) -> Result<Vec<String>> {
     let goal = match task.objective {
         _ if task.scenario.is_some() => "∫|e| dt over the scenario, on its plant".to_owned(),
@@ -365,7 +366,7 @@ fn derivation(
     }
     if met {
         for demand in active {
-            let without = search(&task.demands.with(*demand, None), Goal::Objective(task.objective))?;
+            let without = search(&task.demands.with(*demand, None), Goal::Objective(task.objective), best.score)?;
             if let Some(free) = without.filter(|free| free.score < MISSED) {
                 steps.push(format!(
                     "Without the limit on {} the error would be {} % s ({} % less), with {} {}.",

@@ -74,7 +74,11 @@ impl Search<'_> {
         let point = self.bench.over_frequency(families, gain);
         let controller = self.bench.controller(gain, integral, derivative);
         let figures = self.bench.figures(&controller, point)?;
-        Ok(Tried { gain, integral, derivative, figures, score: self.score(&figures) })
+        let score = self.score(&figures);
+        if self.goal == Goal::Objective(Objective::Load) && score < self.bench.least.get() {
+            self.bench.least.set(score);
+        }
+        Ok(Tried { gain, integral, derivative, figures, score })
     }
 
     /// The best gain for these times; None where no gain is stable, or the search was stopped.
@@ -138,8 +142,10 @@ impl Search<'_> {
         Ok(Some(if refined.score < tried[best].score { refined } else { tried[best] }))
     }
 
-    /// The best settings; None where none is stable, or the search was stopped.
-    pub fn run(&self) -> Result<Option<Tried>> {
+    /// The best settings; None where none is stable, or the search was stopped. Where settings with an error of `known` are
+    /// known already, what is far worse is not looked at closely.
+    pub fn run(&self, known: f64) -> Result<Option<Tried>> {
+        self.bench.least.set(if self.goal == Goal::Objective(Objective::Load) { known } else { f64::INFINITY });
         match self.bench.structure() {
             ControllerStructure::Pid => self.over_two_times(),
             _ => self.over_integral_time(),

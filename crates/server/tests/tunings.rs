@@ -1,0 +1,160 @@
+//! Tuning and robustness through the API.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
+
+mod support;
+
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use std::time::Duration;
+use support::Site;
+
+fn trial(controller: &Value) -> Value {
+    let signal = |tag: &str| json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
+    json!({
+        "version": 1,
+        "plant": {
+            "process": { "structure": "fopdt", "gain": 1.25, "time_constant": 10.0, "dead_time": 4.0 },
+            "pv": signal("TIC-1.PV"), "op": signal("TIC-1.OP"),
+            "operating_point": { "pv": 50.0, "op": 50.0 },
+        },
+        "candidate": { "controller": controller },
+        "scenario": {
+            "duration": 200.0, "scan": 0.25, "seed": 1,
+            "events": [{ "kind": "set_point_step", "at": 5.0, "by": 5.0 }, { "kind": "load_step", "at": 100.0, "by": -5.0 }],
+        },
+    })
+}
+
+fn pi() -> Value {
+    json!({ "kind": "pid", "gain": 1.0, "integral_time": 10.0 })
+}
+
+async fn found(site: &Site, request: &Value) -> Value {
+    let begun = site.send(Method::POST, "/tunings", request, StatusCode::ACCEPTED).await;
+    let address = format!("/tunings/{}", begun["id"].as_str().unwrap());
+    for _ in 0..600 {
+        let state = site.get(&address).await;
+        if state["stage"] != "running" {
+            return state;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("the search has no end");
+}
+
+#[tokio::test]
+async fn rules_notations_and_the_relay() {
+    let site = Site::open().await;
+    let trial = trial(&pi());
+    let rules = site.send(Method::POST, "/tune/rules", &json!({ "plant": trial["plant"] }), StatusCode::OK).await;
+    let of = |name: &str| rules["rules"].as_array().unwrap().iter().find(|rule| rule["rule"] == name).unwrap();
+    // SIMC by hand: 10/(1.25 · 8) = 1, Ti = 10 (Skogestad 2003).
+    assert_eq!(of("simc")["tuning"]["to_type_in"]["gain"], 1.0);
+    assert!(of("averaging_level")["without"].as_str().unwrap().contains("integrate"));
+    assert!(of("cohen_coon")["tuning"]["source"].as_str().unwrap().contains("1953"));
+
+    let settings = json!({ "gain": 2.0, "integral_time": 90.0 });
+    let notation = json!({ "proportional": "band", "integral": "repeats", "time": "minutes" });
+    let request = json!({ "settings": settings, "notation": notation });
+    let written = site.send(Method::POST, "/notation/write", &request, StatusCode::OK).await;
+    assert_eq!(
+        (written["proportional"]["value"].as_f64(), written["integral"]["unit"].as_str()),
+        (Some(50.0), Some("1/min"))
+    );
+    let back = json!({ "notation": notation, "proportional": 50.0, "integral": 60.0 / 90.0, "others": settings });
+    let read = site.send(Method::POST, "/notation/read", &back, StatusCode::OK).await;
+    assert!((read["integral_time"].as_f64().unwrap() - 90.0).abs() < 1e-9 && read["gain"] == 2.0);
+    let series = json!({ "settings": { "gain": 2.0, "integral_time": 8.0, "derivative_time": 4.0 }, "notation": { "form": "series" } });
+    assert!(site.refused("/notation/write", &series).await["detail"].as_str().unwrap().contains("a quarter"));
+
+    let mut relay = self::trial(&json!({ "kind": "relay", "amplitude": 5.0 }));
+    relay["scenario"]["events"] = json!([]);
+    let reading = site.send(Method::POST, "/tune/relay", &relay, StatusCode::OK).await;
+    assert!((reading["ultimate_period"].as_f64().unwrap() / 14.0 - 1.0).abs() < 0.1, "{reading}");
+    assert!(site.refused("/tune/relay", &trial).await["detail"].as_str().unwrap().contains("no relay"));
+}
+
+#[tokio::test]
+async fn a_search_keeps_demands_in_words_and_can_be_cancelled() {
+    let site = Site::open().await;
+    let trial = trial(&pi());
+    let request =
+        json!({ "trial": trial, "demands": { "max_sensitivity": 1.6 }, "demands_in_words": "travel below 2" });
+    let state = found(&site, &request).await;
+    let optimum = &state["outcome"]["optimum"];
+    assert!(optimum["met"] == true && optimum["figures"]["max_sensitivity"].as_f64().unwrap() < 1.608, "{state}");
+    // The settings are those of a trial that can be run as it is.
+    let mut best = trial.clone();
+    best["candidate"]["controller"] = optimum["controller"].clone();
+    let run = site.send(Method::POST, "/simulate", &best, StatusCode::OK).await;
+    assert!((run["assessment"]["margins"]["max_sensitivity"].as_f64().unwrap() - 1.6).abs() < 0.01);
+
+    let wrong = json!({ "trial": trial, "demands_in_words": "be quick" });
+    assert!(site.refused("/tunings", &wrong).await["detail"].as_str().unwrap().contains("“be quick”"));
+    let scenario = json!({ "trial": trial, "kind": "trade_off" });
+    let begun = site.send(Method::POST, "/tunings", &scenario, StatusCode::ACCEPTED).await;
+    let address = format!("/tunings/{}", begun["id"].as_str().unwrap());
+    site.send(Method::DELETE, &address, &json!(null), StatusCode::OK).await;
+    for _ in 0..400 {
+        let state = site.get(&address).await;
+        if state["stage"] != "running" {
+            assert!(state["problem"]["detail"].as_str().unwrap().contains("cancelled"), "{state}");
+            return;
+        }
+        tokio::time::sleep(Duration::from_millis(50)).await;
+    }
+    panic!("the search was not cancelled");
+}
+
+#[tokio::test]
+async fn the_trade_off_falls_and_the_rules_stand_on_it_or_above() {
+    let site = Site::open().await;
+    let state = found(&site, &json!({ "trial": trial(&pi()), "kind": "trade_off" })).await;
+    let trade_off = &state["outcome"]["trade_off"];
+    let figure = |point: &Value, name: &str| point["figures"][name].as_f64().unwrap();
+    let curves = trade_off["curves"].as_array().unwrap();
+    assert_eq!(curves.len(), 3, "{state}");
+    for curve in curves {
+        for pair in curve.as_array().unwrap().windows(2) {
+            assert!(figure(&pair[1], "load_error") < 1.005 * figure(&pair[0], "load_error"), "{pair:?}");
+        }
+    }
+    // No PI rule is better than the best PI of the same sensitivity.
+    let best = curves[0].as_array().unwrap();
+    for rule in
+        trade_off["rules"].as_array().unwrap().iter().filter(|rule| rule["title"].as_str().unwrap().ends_with(" PI"))
+    {
+        let looser = best.iter().find(|point| figure(point, "max_sensitivity") >= figure(rule, "max_sensitivity"));
+        if let Some(point) = looser {
+            assert!(figure(rule, "load_error") > 0.99 * figure(point, "load_error"), "{rule}");
+        }
+    }
+}
+
+#[tokio::test]
+async fn robustness_is_computed_for_what_is_linear_and_refused_for_what_is_not() {
+    let site = Site::open().await;
+    let trial = trial(&pi());
+    let frequency = site.send(Method::POST, "/robustness/frequency", &trial, StatusCode::OK).await;
+    let highest = |name: &str| {
+        let values = frequency["curves"][name].as_array().unwrap();
+        values.iter().map(|value| value.as_f64().unwrap()).fold(0.0, f64::max)
+    };
+    let margin = frequency["margins"]["max_sensitivity"].as_f64().unwrap();
+    assert!((highest("sensitivity") / margin - 1.0).abs() < 0.01);
+    let request = json!({ "trial": trial, "question": { "points": 8 } });
+    let map = site.send(Method::POST, "/robustness/mismatch", &request, StatusCode::OK).await;
+    assert_eq!(map["degradation"].as_array().unwrap().len(), 8);
+    let request = json!({ "trial": trial, "relative_error": 0.05, "draws": 20 });
+    let envelope = site.send(Method::POST, "/robustness/envelope", &request, StatusCode::OK).await;
+    assert!(envelope["unstable"] == 0 && envelope["low"].as_array().unwrap().len() > 100);
+
+    let relay = self::trial(&json!({ "kind": "relay", "amplitude": 5.0 }));
+    let frequency = site.send(Method::POST, "/robustness/frequency", &relay, StatusCode::OK).await;
+    assert!(frequency["curves"].is_null());
+    let refused = site.refused("/robustness/mismatch", &json!({ "trial": relay })).await;
+    assert!(refused["detail"].as_str().unwrap().contains("a relay has no response"), "{refused}");
+    let wild = json!({ "trial": self::trial(&json!({ "kind": "pid", "gain": 50.0, "integral_time": 10.0 })) });
+    assert!(site.refused("/robustness/mismatch", &wild).await["detail"].as_str().unwrap().contains("unstable"));
+}
