@@ -2,7 +2,7 @@
 /** What can be set of a candidate, whatever the kind of its controller. */
 import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
-import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
+import { beginWith, experimentFor, KINDS, type Kind, type Pid } from "../control/controllers";
 import { readable } from "../control/events";
 import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
@@ -24,15 +24,27 @@ const emit = defineEmits<{
 const controller = computed(() => props.trial.candidate.controller);
 const problem = ref("");
 
-/** Settings of each kind as they were left. */
+/** Settings of each kind as they were left, and the scenario before a relay experiment. */
 const left = new Map<Kind, Schemas["ControllerSpec"]>();
+let scenarioBefore: Trial["scenario"] | null = null;
 
 async function chooseKind(kind: string) {
   left.set(controller.value.kind, controller.value);
   problem.value = "";
   try {
     const next = left.get(kind as Kind) ?? (await beginWith(kind as Kind, props.trial, props.description));
-    emit("change", (trial) => (trial.candidate.controller = next));
+    const wasRelay = controller.value.kind === "relay";
+    if (next.kind === "relay" && !wasRelay) scenarioBefore = props.trial.scenario;
+    const scenario =
+      next.kind === "relay"
+        ? await experimentFor(props.trial)
+        : wasRelay && scenarioBefore
+          ? scenarioBefore
+          : props.trial.scenario;
+    emit("change", (trial) => {
+      trial.candidate.controller = next;
+      trial.scenario = scenario;
+    });
   } catch (error) {
     problem.value = messageOf(error);
   }

@@ -102,7 +102,7 @@ const demand = (key: keyof Wishes, label: string, unit: string, min = 0): Field 
   label,
   unit,
   min,
-  range: "",
+  range: " ",
   exclusive: key !== "overshoot",
   whenEmpty: "any",
   value: props.tuning.wishes[key] as number | null,

@@ -41,6 +41,15 @@ function lagOf(process: Schemas["LinearSpec"]): number {
   return "time_constant_1" in process ? process.time_constant_1 + process.time_constant_2 : process.dead_time;
 }
 
+/** A process with its numbers to four digits, as one types them in. */
+function rounded(process: Schemas["LinearSpec"]): Schemas["LinearSpec"] {
+  const entries = Object.entries(process).map(([name, value]) => [
+    name,
+    typeof value === "number" ? Number(value.toPrecision(4)) : value,
+  ]);
+  return Object.fromEntries(entries) as Schemas["LinearSpec"];
+}
+
 /** Settings of another kind to begin with, from those that there are. */
 export async function beginWith(
   kind: Kind,
@@ -89,7 +98,7 @@ export async function beginWith(
       return {
         kind,
         pid: { ...pid, derivative_time: 0, gain: round(gain), integral_time: round(integral), action },
-        model: process,
+        model: rounded(process),
         filter_time: integrates ? round(dead) : 0,
       };
     }
@@ -128,4 +137,15 @@ export async function beginWith(
     default:
       return { ...pid, kind: "pid" };
   }
+}
+
+/** A scenario for a relay experiment: nothing else moves, and there is time for a dozen swings. */
+export async function experimentFor(trial: Trial): Promise<Trial["scenario"]> {
+  const process = await processOf(trial);
+  const time = 40 * process.dead_time + 3 * lagOf(process) + 60 * trial.scenario.scan;
+  return {
+    ...trial.scenario,
+    events: [],
+    duration: Math.ceil(time / trial.scenario.scan) * trial.scenario.scan,
+  };
 }

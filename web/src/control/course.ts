@@ -36,9 +36,16 @@ function moves(values: number[]): boolean {
 /** Roles of the columns that are shown when they are asked for. */
 const FURTHER: Role[] = ["true_value", "driven_input", "process_output"];
 
-/** Columns that can be shown besides. */
+/** The key of all terms of a PID controller together; they are sent only where they are asked for. */
+export const TERMS = "terms of the controller";
+
+const isTerm = (column: Schemas["Column"]) => column.role === "controller_term" && column.unit === "%";
+
+/** Columns that can be shown besides; of a controller, what it has learned. */
 export function furtherColumns(trace: Trace): Schemas["Column"][] {
-  return trace.columns.filter((column) => FURTHER.includes(column.role));
+  return trace.columns.filter(
+    (column) => FURTHER.includes(column.role) || (column.role === "controller_term" && !isTerm(column)),
+  );
 }
 
 /** PV with set point, OP with the position of the valve, loads and disturbances at the foot, and what is asked for besides. */
@@ -138,6 +145,26 @@ export function coursePanels(
       unit: column.unit,
       weight: 0.7,
       curves: [curve(column.values, { label: "", colour: "--dv", fillTo: lowest, width: 1.4 })],
+    });
+  }
+  const terms = trace.columns.filter(isTerm);
+  if (extra.has(TERMS) && terms.length > 0) {
+    const styles: Record<string, [label: string, colour: string, dash: number[]]> = {
+      "proportional term": ["P", "--pv", []],
+      "integral term": ["I", "--op", [7, 4]],
+      "derivative term": ["D", "--dv", [2, 3]],
+      "feed-forward": ["FF", "--over-2", [9, 3, 2, 3]],
+      "unlimited output": ["unlimited", "--ink", [1, 3]],
+    };
+    panels.push({
+      key: TERMS,
+      title: TERMS,
+      unit: "% OP",
+      weight: 1.6,
+      curves: terms.map((column) => {
+        const [label, colour, dash] = styles[column.tag] ?? [column.tag, "--measured", []];
+        return curve(column.values, { label, colour, dash, stepped: true, width: 1.6 });
+      }),
     });
   }
   for (const column of furtherColumns(trace)) {

@@ -144,5 +144,8 @@ export function against(
   const change = value - pinned;
   if (Math.abs(change) < 5e-3 * Math.max(Math.abs(pinned), 1e-9)) return null;
   const better = metric.better === "lower" ? change < 0 : change > 0;
-  return { text: `${change > 0 ? "▲" : "▼"}${number(Math.abs(change), 2)}`, better };
+  return {
+    text: `${change > 0 ? "▲" : "▼"}${number(Math.abs(change), Math.abs(change) >= 100 ? 3 : 2)}`,
+    better,
+  };
 }

@@ -17,7 +17,14 @@ import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
-import { balancePanels, courseMarks, coursePanels, furtherColumns, type Drawn } from "../control/course";
+import {
+  balancePanels,
+  courseMarks,
+  coursePanels,
+  furtherColumns,
+  TERMS,
+  type Drawn,
+} from "../control/course";
 import { readable } from "../control/events";
 import ExportMenu from "../control/ExportMenu.vue";
 import FrequencyView from "../control/FrequencyView.vue";
@@ -66,6 +73,9 @@ const { description } = useDescription(draft);
 const sweep = useSweep(draft);
 const tuning = useTuning(draft);
 
+/** Columns that are shown besides, by tag. */
+const extra = ref(new Set<string>());
+
 const VIEWS = [
   { key: "course", title: "Course" },
   { key: "balances", title: "Balances" },
@@ -80,7 +90,7 @@ const view = computed({
   get: () => VIEWS.find((known) => known.key === chosenView.value)?.key ?? "course",
   set: (key) => {
     chosenView.value = key === "course" ? null : key;
-    withBalances.value = key === "balances";
+    withBalances.value = key === "balances" || extra.value.has(TERMS);
   },
 });
 withBalances.value = view.value === "balances";
@@ -260,14 +270,23 @@ const shown = computed<{ name: string; result: TrialResult | null; trial: Trial 
   return { name, result: result.value, trial: draft.value };
 });
 
-/** Columns that are shown besides, by tag. */
-const extra = ref(new Set<string>());
-const further = computed(() => (shown.value.result ? furtherColumns(shown.value.result.trace) : []));
+const further = computed(() => [
+  ...(shown.value.trial && mainPid(shown.value.trial.candidate.controller)
+    ? [{ key: TERMS, title: TERMS, unit: "%" }]
+    : []),
+  ...(shown.value.result ? furtherColumns(shown.value.result.trace) : []).map((column) => ({
+    key: column.tag,
+    title: readable(column.tag),
+    unit: column.unit,
+  })),
+]);
 
 function toggleExtra(tag: string) {
   const next = new Set(extra.value);
   if (!next.delete(tag)) next.add(tag);
   extra.value = next;
+  // The terms of the controller are sent with those of the balances.
+  withBalances.value = view.value === "balances" || next.has(TERMS);
 }
 
 const panels = computed<Panel[]>(() => {
@@ -384,9 +403,7 @@ useKeys({
           <ShowMenu
             v-if="view === 'course' && further.length"
             class="ml-auto"
-            :choices="
-              further.map((column) => ({ key: column.tag, title: readable(column.tag), unit: column.unit }))
-            "
+            :choices="further"
             :shown="extra"
             @toggle="toggleExtra"
           />

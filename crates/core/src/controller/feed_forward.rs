@@ -33,7 +33,7 @@ impl FeedForward {
         if self.lead > 0.0 {
             check::positive("controller.feed_forward.lag", self.lag, "s where there is a lead")?;
         }
-        check::within("controller.feed_forward.delay", self.delay, 0.0, 1e5, "s").map(drop)
+        check::not_negative("controller.feed_forward.delay", self.delay, "s").map(drop)
     }
 }
 
@@ -50,17 +50,17 @@ pub(super) struct Forward {
 }
 
 impl Forward {
-    pub fn new(settings: &FeedForward, scan: f64) -> Self {
-        let delay = (settings.delay / scan).round() as usize;
-        let lag = settings.lag;
-        Self {
+    pub fn new(settings: &FeedForward, scan: f64) -> Result<Self> {
+        let scans = super::delay_in_scans("controller.feed_forward.delay", settings.delay, scan)?;
+        let (delay, lag) = (scans.round() as usize, settings.lag);
+        Ok(Self {
             gain: settings.gain,
             direct: if lag > 0.0 { settings.lead / lag } else { 1.0 },
             memory: if lag > 0.0 { (-scan / lag).exp() } else { 0.0 },
             delayed: VecDeque::with_capacity(delay + 1),
             delay,
             lagged: None,
-        }
+        })
     }
 
     /// The contribution to the output in %, once a scan.
@@ -90,7 +90,7 @@ mod tests {
         // Kff (1 + (lead/lag − 1) exp(−t/lag)) from the delay on (exact mathematics).
         let settings = FeedForward { signal: "feed".into(), gain: -2.0, lead: 30.0, lag: 10.0, delay: 3.0 };
         settings.validate().unwrap();
-        let mut forward = Forward::new(&settings, 1.0);
+        let mut forward = Forward::new(&settings, 1.0).unwrap();
         assert_eq!(forward.scan(5.0), -10.0);
         for k in 0..40 {
             let t = f64::from(k) - 3.0;

@@ -68,6 +68,22 @@ pub trait Controller: Send {
     }
 }
 
+/// Longest delay that a controller keeps, in scans.
+const MOST_DELAY_SCANS: f64 = 1e5;
+
+/// A delay in scans, refused where it is too long to be kept.
+fn delay_in_scans(field: &str, delay: f64, scan: f64) -> Result<f64> {
+    let scans = delay / scan;
+    if scans <= MOST_DELAY_SCANS {
+        return Ok(scans);
+    }
+    Err(crate::Error::invalid(
+        field,
+        format!("{delay} s, {scans:.0} scans"),
+        format!("at most {MOST_DELAY_SCANS} scans"),
+    ))
+}
+
 /// The settings of any kind of controller.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case")]

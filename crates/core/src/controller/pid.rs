@@ -73,7 +73,7 @@ impl Pid {
             most_change: settings.rate_limit.map_or(f64::INFINITY, |rate| rate * scan),
             integral: 0.0,
             derivative: 0.0,
-            forward: settings.feed_forward.as_ref().map(|forward| Forward::new(forward, scan)),
+            forward: settings.feed_forward.as_ref().map(|forward| Forward::new(forward, scan)).transpose()?,
             filtered: None,
             last_difference: None,
             last_output: None,

@@ -125,6 +125,7 @@ impl Smith {
     /// A predictor scanned every `scan` seconds on a PV of this span.
     pub fn new(settings: &SmithSettings, pv_span: &Span, scan: f64) -> Result<Self> {
         settings.validate()?;
+        super::delay_in_scans("controller.model.dead_time", settings.model.dead_time(), scan)?;
         let system = settings.model.state_space()?;
         let percent = 100.0 / pv_span.width();
         let delay = system.dead_time().sampled(scan).scans;

@@ -1,6 +1,7 @@
 //! Model-reference adaptive control of plants of first and second order.
 
 use crate::controller::{Action, Controller, Explanation, OutputLimits, Reading};
+use crate::lti::Sampled;
 use crate::process::LinearSpec;
 use crate::units::Span;
 use crate::{Error, Result, check};
@@ -115,7 +116,13 @@ pub struct ModelReference {
     gains: AdaptedGains,
     /// The set point and PV where it took over, both the PV then, and the output.
     rest: Option<(f64, f64)>,
+    /// Output of the reference, and its rate.
     reference: [f64; 2],
+    model: Sampled,
+    states: Vec<f64>,
+    room: Vec<f64>,
+    output_row: Vec<f64>,
+    rate_row: Vec<f64>,
     last: f64,
     rate: f64,
     output: f64,
@@ -126,11 +133,24 @@ impl ModelReference {
     pub fn new(settings: &ModelReferenceSettings, scan: f64) -> Result<Self> {
         settings.validate()?;
         check::positive("scenario.scan", scan, "s")?;
+        let time_constant = settings.reference_time_constant;
+        let reference = match settings.reference_damping {
+            None => LinearSpec::Fopdt { gain: 1.0, time_constant, dead_time: 0.0 },
+            Some(damping) => LinearSpec::SecondOrder { gain: 1.0, time_constant, damping, dead_time: 0.0 },
+        };
+        let system = reference.state_space()?;
+        let (a, _, c) = system.matrices();
         Ok(Self {
             scan,
             gains: settings.start,
             rest: None,
             reference: [0.0; 2],
+            states: vec![0.0; system.order()],
+            room: vec![0.0; system.order()],
+            output_row: c.iter().copied().collect(),
+            // The output takes no input at once, so that its rate is C A x for second order.
+            rate_row: (c * a).iter().copied().collect(),
+            model: system.sampled(scan),
             last: 0.0,
             rate: 0.0,
             output: 0.0,
@@ -148,23 +168,11 @@ impl ModelReference {
         self.settings.reference_time_constant.recip()
     }
 
-    /// Moves the reference through a scan under a constant set point, exactly for first order, else in small steps.
+    /// Moves the reference through a scan under a constant set point, exactly.
     fn move_reference(&mut self, set_point: f64) {
-        let (omega, h) = (self.omega(), self.scan);
-        let Some(damping) = self.settings.reference_damping else {
-            let decay = (-omega * h).exp();
-            self.reference[0] = set_point + decay * (self.reference[0] - set_point);
-            return;
-        };
-        let steps = (omega * h / 0.02).ceil().max(1.0);
-        let step = h / steps;
-        for _ in 0..steps as usize {
-            let acceleration = |y: f64, v: f64| omega * omega * (set_point - y) - 2.0 * damping * omega * v;
-            let [y, v] = self.reference;
-            // Midpoint rule.
-            let (ym, vm) = (y + 0.5 * step * v, v + 0.5 * step * acceleration(y, v));
-            self.reference = [y + step * vm, v + step * acceleration(ym, vm)];
-        }
+        self.model.advance(&mut self.states, &mut self.room, 0.0, set_point);
+        let sum = |row: &[f64]| row.iter().zip(&self.states).map(|(c, x)| c * x).sum();
+        self.reference = [sum(&self.output_row), sum(&self.rate_row)];
     }
 
     fn learn(&mut self, set_point: f64, measurement: f64, rate: f64) {
@@ -180,6 +188,8 @@ impl ModelReference {
         let push = learning_gain * error / size;
         let moved = |gain: f64, by: f64, from: f64| {
             let next = gain + self.scan * (by - leakage * (gain - from));
+            // Learning that has lost all measure stands still.
+            let next = if next.is_finite() { next } else { gain };
             bound.map_or(next, |bound| next.clamp(-bound, bound))
         };
         self.gains = AdaptedGains {
@@ -206,13 +216,16 @@ impl Controller for ModelReference {
         let sign = self.settings.action.sign();
         let limits = self.settings.output_limits;
         let wanted = op + sign * (on_set_point * set_point - on_measurement * measurement - on_rate * rate);
-        self.output = wanted.clamp(limits.low, limits.high);
+        if wanted.is_finite() {
+            self.output = wanted.clamp(limits.low, limits.high);
+        }
         self.move_reference(set_point);
         self.output
     }
 
     fn track(&mut self, reading: Reading, output: f64) {
         self.rest = Some((reading.measurement, output));
+        self.states.fill(0.0);
         (self.reference, self.last, self.rate, self.output) = ([0.0; 2], 0.0, 0.0, output);
     }
 

@@ -1,6 +1,6 @@
 //! A self-tuning controller: recursive least squares and a Smith predictor on what they find.
 
-use crate::controller::{Action, Controller, Explanation, OutputLimits, Reading};
+use crate::controller::{Action, Controller, Explanation, OutputLimits, Reading, delay_in_scans};
 use crate::instrument::Noise;
 use crate::{Result, check};
 use nalgebra::{Matrix3, Vector3};
@@ -92,9 +92,10 @@ impl SelfTuning {
     pub fn new(settings: &SelfTuningSettings, scan: f64) -> Result<Self> {
         settings.validate()?;
         check::positive("scenario.scan", scan, "s")?;
+        let delay = delay_in_scans("controller.dead_time", settings.dead_time, scan)?;
         Ok(Self {
             scan,
-            delay: (settings.dead_time / scan).round() as usize,
+            delay: delay.round() as usize,
             learning_scans: (settings.identification_time / scan).ceil() as usize,
             passed: 0,
             chooser: Noise::new("self-tuning", settings.seed),
@@ -129,8 +130,13 @@ impl SelfTuning {
         let regressor = Vector3::new(last, self.output_before(self.delay), 1.0);
         let spread = self.covariance * regressor;
         let gain = spread / (self.settings.forgetting + regressor.dot(&spread));
-        self.estimate += gain * (measurement - regressor.dot(&self.estimate));
-        self.covariance = (self.covariance - gain * spread.transpose()) / self.settings.forgetting;
+        let estimate = self.estimate + gain * (measurement - regressor.dot(&self.estimate));
+        let covariance = (self.covariance - gain * spread.transpose()) / self.settings.forgetting;
+        // Signals beyond all measure teach nothing.
+        if estimate.iter().chain(covariance.iter()).any(|value| !value.is_finite()) {
+            return;
+        }
+        (self.estimate, self.covariance) = (estimate, covariance);
         // Without excitation forgetting would let it grow for ever.
         if self.covariance.trace() > 3.0 * UNKNOWN {
             self.covariance *= 3.0 * UNKNOWN / self.covariance.trace();
@@ -190,18 +196,25 @@ impl Controller for SelfTuning {
         self.passed += 1;
         self.last = Some(measurement);
         let wanted = if learning { self.experiment() } else { self.control(set_point, measurement) };
+        let wanted = if wanted.is_finite() { wanted } else { self.output - op };
         let OutputLimits { low, high } = self.settings.output_limits;
         self.output = (op + wanted).clamp(low, high);
         let made = self.output - op;
         if !learning {
             // Back-calculation at once: the integral stays in reach of the limit.
             self.integral -= wanted - made;
+            if !self.integral.is_finite() {
+                self.integral = made;
+            }
         }
         self.outputs.push(made);
         if !learning {
             let (alpha, beta) = self.usable();
             let late = self.output_before(self.delay);
-            self.model = [alpha * self.model[0] + beta * made, alpha * self.model[1] + beta * late];
+            let model = [alpha * self.model[0] + beta * made, alpha * self.model[1] + beta * late];
+            if model.iter().all(|value| value.is_finite()) {
+                self.model = model;
+            }
             // What lies longer ago than the dead time is not needed any more.
             if self.outputs.len() > 4 * (self.delay + 64) {
                 self.outputs.drain(..self.outputs.len() - self.delay - 2);
