@@ -109,11 +109,14 @@ enum AimName {
 #[derive(Debug, Clone, Copy, ValueEnum)]
 enum ObjectiveName {
     /// ∫|e| dt after a load step.
-    LoadIae,
+    #[value(name = "load-iae")]
+    Load,
     /// ∫|e| dt after a set point step.
-    SetPointIae,
+    #[value(name = "set-point-iae")]
+    SetPoint,
     /// ∫|e| dt over the whole scenario of the trial, on its plant.
-    ScenarioIae,
+    #[value(name = "scenario-iae")]
+    Scenario,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -174,9 +177,9 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
     }
     task.demands.max_sensitivity = options.max_sensitivity.or(task.demands.max_sensitivity);
     match objective {
-        ObjectiveName::LoadIae => {}
-        ObjectiveName::SetPointIae => task.objective = Objective::SetPoint,
-        ObjectiveName::ScenarioIae => {
+        ObjectiveName::Load => {}
+        ObjectiveName::SetPoint => task.objective = Objective::SetPoint,
+        ObjectiveName::Scenario => {
             let Some(trial) = trial else {
                 return Err(Failure("--minimise is scenario-iae with a model; allowed: with --trial".to_owned()));
             };

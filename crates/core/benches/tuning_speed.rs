@@ -1,5 +1,7 @@
 //! How long the search for settings and the map of mismatch take, beside a general optimiser on the same cost.
 
+#![allow(clippy::unwrap_used)]
+
 use antistasis_core::assessment::sampled_margins;
 use antistasis_core::controller::{ControllerSpec, OutputLimits, PidSettings};
 use antistasis_core::process::LinearSpec;

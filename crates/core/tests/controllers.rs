@@ -389,7 +389,7 @@ fn a_cascade_catches_what_comes_in_inside() {
         span: Span::new(0.0, 400.0, "°C"),
     };
     let load = vec![Event::load(200.0, -10.0)];
-    let cascade = run(&heater(ControllerSpec::Cascade(settings), load.clone()));
+    let cascade = run(&heater(ControllerSpec::Cascade(Box::new(settings)), load.clone()));
     let single = run(&heater(ControllerSpec::Pid(PidSettings::pi(1.0, 90.0)), load));
     assert!(error_of(&cascade) < 0.5 * error_of(&single), "{} {}", error_of(&cascade), error_of(&single));
     // At rest it starts without a bump.

@@ -93,7 +93,7 @@ pub enum ControllerSpec {
     /// PID on the prediction of a model with dead time.
     Smith(SmithSettings),
     /// Two PID controllers, the outer one setting the set point of the inner one.
-    Cascade(CascadeSettings),
+    Cascade(Box<CascadeSettings>),
     /// Gains that are adapted until the loop answers as a reference does.
     ModelReference(ModelReferenceSettings),
     /// Recursive identification, then a Smith predictor on what was found.

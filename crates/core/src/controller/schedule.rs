@@ -63,7 +63,7 @@ impl GainSchedule {
         if let Some(k) = self.points.windows(2).position(|pair| pair[1].at <= pair[0].at) {
             let (at, before) = (self.points[k + 1].at, self.points[k].at);
             return Err(Error::invalid(
-                &format!("{field}.{}.at", k + 1),
+                format!("{field}.{}.at", k + 1),
                 at,
                 format!("above the point before, {before}"),
             ));

@@ -73,7 +73,7 @@ impl Figures {
 
 /// By how much a value misses its limit, as a share of it; limits near 0 are taken as 1 %.
 pub(super) fn excess(value: f64, limit: f64) -> f64 {
-    ((value - limit) / limit.max(1.0)).max(0.0).min(1e3)
+    ((value - limit) / limit.max(1.0)).clamp(0.0, 1e3)
 }
 
 /// One plant of the family.

@@ -319,13 +319,16 @@ fn settings_in_words(tried: &Tried) -> String {
     text
 }
 
+/// A search under demands for a goal, where an error is known already.
+type Searching<'a> = dyn Fn(&Demands, Goal, f64) -> Result<Option<Tried>> + 'a;
+
 fn derivation(
     task: &Task,
     bench: &Bench,
     best: &Tried,
     active: &[Demand],
     met: bool,
-    search: &dyn Fn(&Demands, Goal, f64) -> Result<Option<Tried>>,
+    search: &Searching,
 ) -> Result<Vec<String>> {
     let goal = match task.objective {
         _ if task.scenario.is_some() => "∫|e| dt over the scenario, on its plant".to_owned(),

@@ -91,19 +91,7 @@ impl Search<'_> {
         let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
         let missed: Vec<Option<f64>> = (0..GAINS).map(|k| self.missed_over_frequency(&families, gain_at(k))).collect();
         let allowed = |missed: &Option<f64>| missed.is_some_and(|missed| missed <= 0.0);
-        // The longest run of gains that keep what is known over frequency.
-        let mut best_run: Option<(usize, usize)> = None;
-        let mut start = None;
-        for k in 0..=GAINS {
-            if k < GAINS && allowed(&missed[k]) {
-                start.get_or_insert(k);
-            } else if let Some(from) = start.take()
-                && best_run.is_none_or(|(a, b)| k - 1 - from > b - a)
-            {
-                best_run = Some((from, k - 1));
-            }
-        }
-        let Some((from, to)) = best_run else {
+        let Some((from, to)) = longest_run(missed.iter().map(allowed)) else {
             // Nothing keeps it: the gain that misses it least.
             let least = (0..GAINS)
                 .filter(|k| missed[*k].is_some())
@@ -229,6 +217,22 @@ impl Search<'_> {
         simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
         Ok(Some(simplex[0].1))
     }
+}
+
+/// First and last place of the longest run of true.
+fn longest_run(values: impl Iterator<Item = bool>) -> Option<(usize, usize)> {
+    let (mut best, mut start): (Option<(usize, usize)>, Option<usize>) = (None, None);
+    for (k, value) in values.enumerate() {
+        if !value {
+            start = None;
+            continue;
+        }
+        let from = *start.get_or_insert(k);
+        if best.is_none_or(|(a, b)| k - from > b - a) {
+            best = Some((from, k));
+        }
+    }
+    best
 }
 
 /// The least score between two places, by golden section.
