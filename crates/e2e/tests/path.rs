@@ -305,6 +305,8 @@ async fn fits_small_and_large_windows_without_scrolling() -> Result<()> {
             "TIC-204/control",
             "TIC-310/control?view=balances",
             "TIC-310/control?view=operating",
+            "TIC-204/control?view=frequency",
+            "TIC-204/control?view=robustness",
         ] {
             page.go(&application.address(&format!("/loops/{view}"))).await?;
             page.drawn().await?;

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** Load error against maximum sensitivity: the best for each, the rules, and the trial as it is. A press takes a point. */
+/** Load error against maximum sensitivity: the best for each, and the rules. A press takes a point. */
 import { computed, useTemplateRef } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
@@ -181,6 +181,9 @@ const labels = computed(() => {
           :x="px(label.point.figures.max_sensitivity) + 9"
           :y="label.y"
           class="pointer-events-none fill-soft text-[11.5px]"
+          stroke="var(--paper)"
+          stroke-width="3"
+          paint-order="stroke"
         >
           {{ label.point.title }}
         </text>

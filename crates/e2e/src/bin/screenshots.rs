@@ -82,7 +82,7 @@ async fn main() -> Result<()> {
     save("trade-off").await?;
     page.click("Candidate").await?;
     for (name, tab, text) in
-        [("frequency", "Frequency", "White noise of 1 %"), ("mismatch", "Mismatch", "of 200 plants")]
+        [("frequency", "Frequency", "White noise of 1 %"), ("mismatch", "Mismatch", "With the dead time as modelled")]
     {
         page.click(tab).await?;
         page.shows(text).await?;
