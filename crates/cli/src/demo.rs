@@ -20,10 +20,31 @@ macro_rules! step_tests {
 
 const STEP_TESTS: [(&str, &str); 7] =
     step_tests!["FIC-101", "LIC-110", "TIC-204", "TIC-310", "AIC-320", "TIC-321", "TIC-501"];
-/// Trials that loops begin with, and what they are called.
-const FIRST_TRIALS: [(&str, &str, &str); 2] = [
-    ("TIC-310", "more feed, then fouling", include_str!("../../../demo/trials/TIC-310-fouling.json")),
-    ("LIC-110", "averaging, the valve sticks", include_str!("../../../demo/trials/LIC-110-averaging.json")),
+/// A trial that a loop begins with, and before it a less sensible candidate to compare with.
+struct FirstTrial {
+    tag: &'static str,
+    label: &'static str,
+    text: &'static str,
+    worse: &'static str,
+    /// Factors on gain and integral time of the worse one.
+    factors: [f64; 2],
+}
+
+const FIRST_TRIALS: [FirstTrial; 2] = [
+    FirstTrial {
+        tag: "TIC-310",
+        label: "more feed, then fouling",
+        text: include_str!("../../../demo/trials/TIC-310-fouling.json"),
+        worse: "timid: a quarter of the gain, four times the integral time",
+        factors: [0.25, 4.0],
+    },
+    FirstTrial {
+        tag: "LIC-110",
+        label: "averaging, the valve sticks",
+        text: include_str!("../../../demo/trials/LIC-110-averaging.json"),
+        worse: "chases the level: ten times the gain, a tenth of the integral time",
+        factors: [10.0, 0.1],
+    },
 ];
 /// The loop that is shown with a model and a trail.
 const WORKED_EXAMPLE: &str = "TIC-204";
@@ -55,10 +76,16 @@ pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
             }
         }
     }
-    for (tag, label, text) in FIRST_TRIALS {
+    for FirstTrial { tag, label, text, worse, factors: [gain, time] } in FIRST_TRIALS {
         let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
         if store.trials(control_loop.id).await.map_err(Failure::new)?.is_empty() {
             let trial: Trial = serde_json::from_str(text).map_err(Failure::new)?;
+            let mut other = trial.clone();
+            if let ControllerSpec::Pid(pid) = &mut other.candidate.controller {
+                pid.gain *= gain;
+                pid.integral_time = pid.integral_time.map(|integral| integral * time);
+                keep(store, control_loop.id, None, worse, &other).await?;
+            }
             keep(store, control_loop.id, None, label, &trial).await?;
         }
     }

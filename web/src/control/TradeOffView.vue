@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Load error against maximum sensitivity: the best for each, and the rules. A press takes a point. */
-import { computed, useTemplateRef } from "vue";
+import { computed, ref, useTemplateRef } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
 import { number } from "../lib/format";
@@ -13,6 +13,10 @@ const props = defineProps<{ trial: Trial; tuning: ReturnType<typeof useTuning> }
 const emit = defineEmits<{ take: [controller: Controller, name: string] }>();
 
 type Point = Schemas["TradeOffPoint"];
+
+/** What the error is weighed against. */
+const against = ref<"max_sensitivity" | "output_travel">("max_sensitivity");
+const across = (point: Point | undefined) => point?.figures[against.value] ?? 1;
 const host = useTemplateRef<HTMLDivElement>("host");
 const size = useSize(host);
 const [LEFT, TOP, BOTTOM, RIGHT] = [64, 24, 38, 120];
@@ -25,7 +29,7 @@ const rules = computed(() =>
 const all = computed(() => [...curves.value.flat(), ...rules.value]);
 const xRange = computed<[number, number]>(() => [
   1,
-  Math.max(2.7, ...all.value.map((point) => point.figures.max_sensitivity)) + 0.1,
+  Math.max(against.value === "max_sensitivity" ? 2.7 : 1.5, ...all.value.map(across)) + 0.1,
 ]);
 const yRange = computed<[number, number]>(() => {
   const errors = all.value.map((point) => point.figures.load_error);
@@ -69,9 +73,7 @@ const labels = computed(() => {
     .sort((a, b) => a.y - b.y);
   list.forEach((label, k) => {
     for (const other of list.slice(0, k)) {
-      const apart = Math.abs(
-        px(other.point.figures.max_sensitivity) - px(label.point.figures.max_sensitivity),
-      );
+      const apart = Math.abs(px(across(other.point)) - px(across(label.point)));
       if (apart < 175 && label.y - other.y < 13) label.y = other.y + 13;
     }
   });
@@ -101,6 +103,13 @@ const labels = computed(() => {
   <div v-else class="flex min-h-0 flex-1 flex-col pr-3 pb-1">
     <p class="flex items-center gap-3 pl-[64px] text-[12.5px] text-soft">
       Press a point to take its settings; the loop answers at once.
+      <label>
+        Against
+        <select v-model="against" class="entry" aria-label="Against">
+          <option value="max_sensitivity">maximum sensitivity</option>
+          <option value="output_travel">OP travel</option>
+        </select>
+      </label>
       <strong v-if="tuning.isTradeOffStale.value" class="font-semibold text-caution"
         >△ of a plant that has changed since</strong
       >
@@ -132,22 +141,20 @@ const labels = computed(() => {
             <line :x1="LEFT" :x2="size.width - RIGHT" :y1="py(tick)" :y2="py(tick)" stroke="var(--grid)" />
             <text :x="LEFT - 7" :y="py(tick) + 4" text-anchor="end">{{ number(tick) }}</text>
           </template>
-          <text :x="size.width - RIGHT" :y="size.height - 6" text-anchor="end">maximum sensitivity Ms</text>
+          <text :x="size.width - RIGHT" :y="size.height - 6" text-anchor="end">
+            {{ against === "max_sensitivity" ? "maximum sensitivity Ms" : "way of the OP, % per % of load" }}
+          </text>
         </g>
         <g v-for="curve in curves" :key="curve[0]?.title">
           <polyline
-            :points="
-              curve
-                .map((point) => `${px(point.figures.max_sensitivity)},${py(point.figures.load_error)}`)
-                .join(' ')
-            "
+            :points="curve.map((point) => `${px(across(point))},${py(point.figures.load_error)}`).join(' ')"
             fill="none"
             stroke-width="2.2"
             :stroke="`var(${style(curve[0]?.title ?? '').colour})`"
             :stroke-dasharray="style(curve[0]?.title ?? '').dash"
           />
           <text
-            :x="px(curve.at(-1)?.figures.max_sensitivity ?? 1) + 9"
+            :x="px(across(curve.at(-1))) + 9"
             :y="py(curve.at(-1)?.figures.load_error ?? 1) + 4"
             class="text-[12.5px] font-semibold"
             :fill="`var(${style(curve[0]?.title ?? '').colour})`"
@@ -162,7 +169,7 @@ const labels = computed(() => {
           role="button"
           tabindex="0"
           :aria-label="`Take ${words(point)}`"
-          :transform="`translate(${px(point.figures.max_sensitivity)} ${py(point.figures.load_error)})`"
+          :transform="`translate(${px(across(point))} ${py(point.figures.load_error)})`"
           @click="take(point)"
           @keydown.enter="take(point)"
         >
@@ -178,7 +185,7 @@ const labels = computed(() => {
         <text
           v-for="label in labels"
           :key="label.point.title"
-          :x="px(label.point.figures.max_sensitivity) + 9"
+          :x="px(across(label.point)) + 9"
           :y="label.y"
           class="pointer-events-none fill-soft text-[11.5px]"
           stroke="var(--paper)"

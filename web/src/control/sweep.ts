@@ -19,22 +19,59 @@ export function targetsOf(
   trial: Trial,
   description: Description | null,
 ): { group: string; targets: Target[] }[] {
-  const pid = trial.candidate.controller.kind === "pid" ? trial.candidate.controller : null;
   const target = (
     pointer: string,
     title: string,
     unit: string,
     value: number | null | undefined,
   ): Target[] => (typeof value === "number" ? [{ pointer, title, unit, value }] : []);
-  const settings = "/candidate/controller";
-  const candidate = pid
-    ? [
-        ...target(`${settings}/gain`, "gain", "%/%", pid.gain),
-        ...target(`${settings}/integral_time`, "integral time", "s", pid.integral_time),
-        ...target(`${settings}/derivative_time`, "derivative time", "s", pid.derivative_time ?? 0),
-        ...target(`${settings}/set_point_weight`, "set point weight", "", pid.set_point_weight ?? 1),
-      ]
-    : [];
+  const controller = trial.candidate.controller;
+  const ofPid = (place: string, of: Schemas["PidSettings"], name = "") => [
+    ...target(`${place}/gain`, `${name}gain`, "%/%", of.gain),
+    ...target(`${place}/integral_time`, `${name}integral time`, "s", of.integral_time),
+    ...target(`${place}/derivative_time`, `${name}derivative time`, "s", of.derivative_time ?? 0),
+    ...target(`${place}/set_point_weight`, `${name}set point weight`, "", of.set_point_weight ?? 1),
+    ...target(`${place}/filter_time`, `${name}PV filter`, "s", of.filter_time ?? 0),
+    ...target(`${place}/tracking_time`, `${name}tracking time`, "s", of.tracking_time),
+  ];
+  const candidate = ((): Target[] => {
+    const place = "/candidate/controller";
+    switch (controller.kind) {
+      case "pid":
+        return ofPid(place, controller);
+      case "smith":
+        return [
+          ...ofPid(`${place}/pid`, controller.pid),
+          ...target(`${place}/model/gain`, "predictor's gain", "PV/%", controller.model.gain),
+          ...target(`${place}/model/dead_time`, "predictor's dead time", "s", controller.model.dead_time),
+          ...target(`${place}/filter_time`, "prediction filter", "s", controller.filter_time ?? 0),
+        ];
+      case "cascade":
+        return [
+          ...ofPid(`${place}/outer`, controller.outer, "outer "),
+          ...ofPid(`${place}/inner`, controller.inner, "inner "),
+        ];
+      case "model_reference":
+        return [
+          ...target(`${place}/learning_gain`, "learning gain", "1/s", controller.learning_gain),
+          ...target(`${place}/leakage`, "leakage", "1/s", controller.leakage ?? 0),
+          ...target(`${place}/reference_time_constant`, "reference", "s", controller.reference_time_constant),
+        ];
+      case "self_tuning":
+        return [
+          ...target(`${place}/dead_time`, "dead time believed", "s", controller.dead_time),
+          ...target(
+            `${place}/closed_loop_time_constant`,
+            "closed-loop τc",
+            "s",
+            controller.closed_loop_time_constant,
+          ),
+          ...target(`${place}/forgetting`, "forgetting factor", "", controller.forgetting ?? 1),
+        ];
+      default:
+        return [];
+    }
+  })();
   const { process, sensor, actuator } = trial.plant;
   const parameters = (description?.parameters ?? []).flatMap((quantity) => {
     const title = readable(quantity.name);
@@ -112,7 +149,7 @@ export function rangeAbout(target: Target, count: number): AxisChoice {
     ? { pointer, from: round(value / 2), to: round(value * 2), count, by_ratio: true }
     : value < 0
       ? { pointer, from: round(2 * value), to: round(value / 2), count, by_ratio: false }
-      : { pointer, from: 0, to: 10, count, by_ratio: false };
+      : { pointer, from: 0, to: /learning_gain|leakage/.test(pointer) ? 0.1 : 10, count, by_ratio: false };
 }
 
 type Swept = NonNullable<Schemas["SweepOutcome"]["points"][number]["outcome"]>;
