@@ -8,6 +8,7 @@ mod jobs;
 mod problem;
 mod state;
 mod sweeps;
+mod tunings;
 mod uploads;
 
 pub use api::openapi;

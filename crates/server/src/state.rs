@@ -1,9 +1,9 @@
 //! What all requests share.
 
-use crate::api::tunings::TuningOutcome;
 use crate::jobs::Jobs;
 use crate::problem::Problem;
 use crate::sweeps::SweepOutcome;
+use crate::tunings::TuningOutcome;
 use crate::uploads::Uploads;
 use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;

@@ -1,17 +1,18 @@
 //! The engine: one scan at a time, dead time exact, nothing allocated on the way while the process is not stiff.
 
+use super::columns::{Signal, Source, Term, columns, signal};
 use super::dynamics::{Dynamics, Told};
 use super::plant::Started;
 use super::schedule::{Schedule, Switch};
 use super::timeline::Cursor;
-use super::trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
+use super::trace::{BalanceSheet, Column, Happening, TermTotal, Trace};
 use super::trial::Trial;
+use crate::Result;
 use crate::controller::{Controller, ControllerSpec, Reading};
-use crate::instrument::{Actuator, ActuatorSpec, Motion, Sensor};
+use crate::instrument::{Actuator, Motion, Sensor};
 use crate::lti::SampledDelay;
-use crate::process::{Description, Held};
+use crate::process::Held;
 use crate::units::Span;
-use crate::{Error, Result};
 use std::collections::VecDeque;
 
 /// Instants nearer to each other than this share of a scan are one.
@@ -56,37 +57,6 @@ struct Run {
     slope: f64,
     /// When the next knot comes; before the first reading it has come.
     until: Option<f64>,
-}
-
-/// What a column of the trace is filled from.
-#[derive(Debug, Clone, Copy)]
-enum Source {
-    Position,
-    DrivenInput,
-    TrueValue,
-    Output(usize),
-    Input(usize),
-    Term(usize),
-    Control(Term),
-    Learned(usize),
-}
-
-/// A term of the controller.
-#[derive(Debug, Clone, Copy)]
-enum Term {
-    Proportional,
-    Integral,
-    Derivative,
-    FeedForward,
-    Unlimited,
-}
-
-/// Where a signal that the controller reads comes from.
-#[derive(Debug, Clone, Copy)]
-enum Signal {
-    Output(usize),
-    Input(usize),
-    Load,
 }
 
 /// A set point that follows a signal.
@@ -591,111 +561,6 @@ impl Simulation {
         let happenings = self.told.into_iter().map(|told| Happening { at: told.at, text: told.text }).collect();
         Trace { columns, happenings, stopped: self.stopped, balances, ..self.template }
     }
-}
-
-/// What a name stands for among the signals that a controller can read.
-fn signal(description: &Description, name: &str, driven: usize) -> Result<Signal> {
-    if name == "load" {
-        return Ok(Signal::Load);
-    }
-    if let Some(k) = description.outputs.iter().position(|output| output.name == name) {
-        return Ok(Signal::Output(k));
-    }
-    match description.inputs.iter().position(|input| input.name == name) {
-        Some(k) if k != driven => Ok(Signal::Input(k)),
-        _ => {
-            let inputs = description.inputs.iter().enumerate().filter(|(k, _)| *k != driven).map(|(_, input)| input);
-            let names: Vec<&str> =
-                description.outputs.iter().chain(inputs).map(|quantity| quantity.name.as_str()).collect();
-            Err(Error::invalid("controller.signal", format!("“{name}”"), format!("load, {}", names.join(", "))))
-        }
-    }
-}
-
-/// The columns of the trace, the first four being those of a [`Row`], and what the others are filled from.
-fn columns(
-    trial: &Trial,
-    description: &Description,
-    schedule: &Schedule,
-    output: usize,
-    driven: usize,
-    with_balances: bool,
-) -> (Trace, Vec<Source>) {
-    let plant = &trial.plant;
-    let column =
-        |tag: &str, unit: &str, role| Column { tag: tag.to_owned(), unit: unit.to_owned(), role, values: Vec::new() };
-    let (pv, op) = (&plant.pv, &plant.op);
-    let loop_tag = pv.tag.strip_suffix(".PV").unwrap_or(&pv.tag);
-    let mut columns = vec![
-        column(&format!("{loop_tag}.SP"), &pv.span.unit, ColumnRole::SetPoint),
-        column(&pv.tag, &pv.span.unit, ColumnRole::ProcessVariable),
-        column(&op.tag, "%", ColumnRole::Output),
-        column("load", "%", ColumnRole::Load),
-    ];
-    let mut sources = Vec::new();
-    if plant.actuator != ActuatorSpec::Direct {
-        columns.push(column("position", "%", ColumnRole::Position));
-        sources.push(Source::Position);
-    }
-    if trial.plant.process.as_linear().is_none() {
-        let input = &description.inputs[driven];
-        columns.push(column(&input.name, &input.unit, ColumnRole::DrivenInput));
-        sources.push(Source::DrivenInput);
-    }
-    let honest = crate::instrument::SensorSpec::with_noise(plant.sensor.noise);
-    if plant.sensor != honest || !schedule.sensor_failing.is_empty() {
-        columns.push(column("true value", &pv.span.unit, ColumnRole::TrueValue));
-        sources.push(Source::TrueValue);
-    }
-    for (k, input) in description.inputs.iter().enumerate() {
-        if k != driven && !schedule.inputs[k].is_constant() {
-            columns.push(column(&input.name, &input.unit, ColumnRole::Disturbance));
-            sources.push(Source::Input(k));
-        }
-    }
-    for (k, quantity) in description.outputs.iter().enumerate() {
-        if k != output {
-            columns.push(column(&quantity.name, &quantity.unit, ColumnRole::ProcessOutput));
-            sources.push(Source::Output(k));
-        }
-    }
-    let spec = &trial.candidate.controller;
-    for (k, (name, unit)) in spec.learns(&pv.span).into_iter().enumerate() {
-        columns.push(column(name, &unit, ColumnRole::ControllerTerm));
-        sources.push(Source::Learned(k));
-    }
-    if with_balances && let Some(pid) = spec.main_pid() {
-        let mut terms = vec![("proportional term", Term::Proportional), ("integral term", Term::Integral)];
-        if pid.derivative_time > 0.0 {
-            terms.push(("derivative term", Term::Derivative));
-        }
-        if pid.feed_forward.is_some() {
-            terms.push(("feed-forward", Term::FeedForward));
-        }
-        terms.push(("unlimited output", Term::Unlimited));
-        for (name, term) in terms {
-            columns.push(column(name, "%", ColumnRole::ControllerTerm));
-            sources.push(Source::Control(term));
-        }
-    }
-    if with_balances {
-        let mut k = 0;
-        for balance in &description.balances {
-            for term in &balance.terms {
-                let unit = format!("{}/s", balance.unit);
-                columns.push(column(&format!("{}: {}", balance.name, term.name), &unit, ColumnRole::BalanceTerm));
-                sources.push(Source::Term(k));
-                k += 1;
-            }
-        }
-    }
-    let template = Trace {
-        scan: trial.scenario.scan,
-        output_limits: trial.candidate.controller.output_limits(),
-        columns,
-        ..Trace::default()
-    };
-    (template, sources)
 }
 
 impl Trial {

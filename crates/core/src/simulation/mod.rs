@@ -1,5 +1,6 @@
 //! Plant, controller and scenario in, trace out: one engine for every use.
 
+mod columns;
 mod difference;
 mod dynamics;
 mod engine;

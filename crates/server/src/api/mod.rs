@@ -12,7 +12,7 @@ mod robustness;
 mod saved;
 mod sweeps;
 mod trials;
-pub(crate) mod tunings;
+mod tunings;
 
 use crate::problem::Problem;
 use crate::state::AppState;

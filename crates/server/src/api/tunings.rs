@@ -3,12 +3,12 @@
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
 use crate::state::{AppState, compute};
+use crate::tunings::{TuningOutcome, TuningRequest, run};
 use antistasis_core::controller::{InNotation, Notation, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    ControllerStructure, Demands, Objective, Optimum, RelayReading, Rule, RuleChoice, RuleTuning, Task, TradeOff,
-    Variation, optimise, process_of, read_relay, trade_off, tune_by_rule,
+    Demands, RelayReading, Rule, RuleChoice, RuleTuning, process_of, read_relay, tune_by_rule,
 };
 use axum::Json;
 use axum::extract::State;
@@ -135,59 +135,6 @@ async fn read_settings(Body(request): Body<ReadRequest>) -> Result<Json<PidSetti
     Ok(Json(notation.read(proportional, integral, derivative, &others)?))
 }
 
-/// What is to be found.
-#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
-#[serde(rename_all = "snake_case")]
-enum TuningKind {
-    /// The best settings under demands.
-    #[default]
-    Optimum,
-    /// The best settings for each maximum sensitivity, and where the rules stand.
-    TradeOff,
-}
-
-/// A search for settings.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-struct TuningRequest {
-    /// What is to be found.
-    #[serde(default)]
-    kind: TuningKind,
-    /// The trial whose plant is to be controlled; its scan counts, and its scenario where that is asked.
-    trial: Trial,
-    /// The controller whose settings are sought.
-    #[serde(default)]
-    structure: ControllerStructure,
-    /// What is made small.
-    #[serde(default)]
-    objective: Objective,
-    /// What must be kept.
-    #[serde(default)]
-    demands: Demands,
-    /// Demands in words, besides or instead: “overshoot below 20 %, rise below 1 min”.
-    #[serde(default)]
-    demands_in_words: Option<String>,
-    /// Plants besides the model that must be kept in hand, as factors on it.
-    #[serde(default)]
-    family: Vec<Variation>,
-    /// Whether all error of the trial's scenario on its own plant counts, instead of steps on the low-order process.
-    #[serde(default)]
-    whole_scenario: bool,
-}
-
-/// What was found.
-#[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct TuningOutcome {
-    /// The low-order process that was tuned for.
-    process: LinearSpec,
-    /// The best settings.
-    optimum: Option<Optimum>,
-    /// The trade-off.
-    trade_off: Option<TradeOff>,
-    /// How long it took, s.
-    seconds: f64,
-}
-
 /// A search for settings in the background.
 #[derive(Debug, Serialize, ToSchema)]
 struct TuningState {
@@ -209,40 +156,6 @@ impl TuningState {
         let (stage, outcome, problem) = job.standing();
         Self { id, stage, share: job.share(), outcome, problem }
     }
-}
-
-/// Loops that a search simulates, about: for its progress only.
-const ABOUT: f64 = 600.0;
-
-fn run(request: TuningRequest, job: &Job<TuningOutcome>) -> Result<TuningOutcome, Problem> {
-    let began = std::time::Instant::now();
-    let process = process_of(&request.trial.plant)?;
-    let (span, scan) = (&request.trial.plant.pv.span, request.trial.scenario.scan);
-    let (mut best, mut curves) = (None, None);
-    if request.kind == TuningKind::TradeOff {
-        let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let progress = |share: f64| if share.is_nan() { !job.is_cancelled() } else { job.advance(share) };
-        curves = Some(trade_off(&process, span, scan, threads, &progress)?);
-    } else {
-        let mut task = Task::new(&process, span, scan, request.structure);
-        if let Some(pid) = request.trial.candidate.controller.main_pid() {
-            task.take_over(pid);
-        }
-        task.objective = request.objective;
-        task.demands = request.demands;
-        if let Some(words) = request.demands_in_words {
-            for (demand, limit) in Demands::read(&words)?.asked() {
-                task.demands = task.demands.with(demand, Some(limit));
-            }
-        }
-        task.family = request.family;
-        task.scenario = request.whole_scenario.then_some(request.trial);
-        best = Some(optimise(&task, &|simulated| job.advance(1.0 - (-(simulated as f64) / ABOUT).exp()))?);
-    }
-    if job.is_cancelled() {
-        return Err(Problem::cancelled("The search was cancelled."));
-    }
-    Ok(TuningOutcome { process, optimum: best, trade_off: curves, seconds: began.elapsed().as_secs_f64() })
 }
 
 /// Begins a search for settings: an optimum under demands, or the trade-off between load error and maximum sensitivity.
