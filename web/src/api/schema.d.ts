@@ -846,6 +846,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tune/begin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Settings of another kind of controller to begin with, and the scenario that suits it. */
+        post: operations["begin_controller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tune/relay": {
         parameters: {
             query?: never;
@@ -1096,6 +1113,20 @@ export interface components {
          * @enum {string}
          */
         Basis: "model" | "plant";
+        /** @description Another kind of controller for a trial. */
+        BeginRequest: {
+            /** @description The kind. */
+            kind: components["schemas"]["ControllerKind"];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
+        /** @description A controller to begin with, and the scenario that suits it. */
+        Beginning: {
+            /** @description The controller. */
+            controller: components["schemas"]["ControllerSpec"];
+            /** @description The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings. */
+            scenario: components["schemas"]["Scenario"];
+        };
         /** @description One controller with its settings. */
         Candidate: {
             /** @description The controller. */
@@ -1260,6 +1291,11 @@ export interface components {
             /** @description Name of the parameter, such as `dead_time`. */
             parameter: string;
         };
+        /**
+         * @description A kind of controller, without settings.
+         * @enum {string}
+         */
+        ControllerKind: "pid" | "smith" | "cascade" | "model_reference" | "self_tuning" | "relay" | "manual";
         /** @description The settings of any kind of controller. */
         ControllerSpec: (components["schemas"]["PidSettings"] & {
             /** @enum {string} */
@@ -6984,6 +7020,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tuning"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_controller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Beginning"];
                 };
             };
             422: {

@@ -2,7 +2,7 @@
 /** What can be set of a candidate, whatever the kind of its controller. */
 import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
-import { beginWith, experimentFor, KINDS, type Kind, type Pid } from "../control/controllers";
+import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
 import { readable } from "../control/events";
 import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
@@ -32,15 +32,15 @@ async function chooseKind(kind: string) {
   left.set(controller.value.kind, controller.value);
   problem.value = "";
   try {
-    const next = left.get(kind as Kind) ?? (await beginWith(kind as Kind, props.trial, props.description));
+    const known = left.get(kind as Kind);
+    const begun =
+      known && kind !== "relay"
+        ? { controller: known, scenario: props.trial.scenario }
+        : await beginWith(kind as Kind, props.trial);
     const wasRelay = controller.value.kind === "relay";
-    if (next.kind === "relay" && !wasRelay) scenarioBefore = props.trial.scenario;
-    const scenario =
-      next.kind === "relay"
-        ? await experimentFor(props.trial)
-        : wasRelay && scenarioBefore
-          ? scenarioBefore
-          : props.trial.scenario;
+    if (kind === "relay" && !wasRelay) scenarioBefore = props.trial.scenario;
+    const next = begun.controller;
+    const scenario = wasRelay && scenarioBefore && kind !== "relay" ? scenarioBefore : begun.scenario;
     emit("change", (trial) => {
       trial.candidate.controller = next;
       trial.scenario = scenario;

@@ -1,5 +1,6 @@
 //! Settings from models.
 
+mod beginning;
 mod envelope;
 mod first_trial;
 mod mismatch;
@@ -10,6 +11,7 @@ mod rules_tests;
 mod simc;
 mod ultimate;
 
+pub use beginning::{Beginning, ControllerKind, begin_with};
 pub use envelope::{Envelope, envelope};
 pub use first_trial::{first_trial, first_trial_on, process_of};
 pub use mismatch::{MismatchMap, MismatchQuestion, mismatch_map};

@@ -3,6 +3,7 @@
 //! A rule sees a process `K exp(−θs)/(τs + 1)` or `k' exp(−θs)/s`, `K` and `k'` in % of span per % of OP; what is of higher order is
 //! reduced by the half rule first, unless the rule knows better.
 
+use super::simc::pi_settings;
 use super::ultimate::ultimate_point;
 use crate::controller::{Action, Form, Notation, PidSettings};
 use crate::process::LinearSpec;
@@ -415,9 +416,7 @@ fn simc(seen: &Seen, choice: &RuleChoice) -> Result<Settings> {
     // With derivative action the same robustness allows half the time constant (Grimholt & Skogestad 2012).
     let advised = if choice.terms == Terms::Pid { 0.5 * theta } else { theta };
     let tc = closed_loop_time_constant(choice, Rule::Simc, advised)?;
-    let gain = 1.0 / (seen.slope() * (tc + theta));
-    let reach = 4.0 * (tc + theta);
-    let integral = seen.tau.map_or(reach, |tau| tau.min(reach));
+    let (gain, integral) = pi_settings(seen.slope(), seen.tau, theta, tc);
     let step = format!("closed-loop time constant τc = {}", readable_duration(tc));
     match choice.terms {
         Terms::P => Err(refuse(Rule::Simc, "it gives PI and PID only")),

@@ -55,10 +55,9 @@ pub fn simc(process: &LinearSpec, pv_span: &Span, choice: &SimcChoice) -> Result
     };
     let unit = &pv_span.unit;
     let reach = 4.0 * (tau_c + theta);
-    let (gain_in_units, integral_time, derivation) = match process {
+    let ((gain_in_units, integral_time), derivation) = match process {
         LinearSpec::Fopdt { gain, time_constant, .. } => (
-            time_constant / (gain * (tau_c + theta)),
-            time_constant.min(reach),
+            pi_settings(gain / time_constant, Some(*time_constant), theta, tau_c),
             vec![
                 format!("τc = {tau_c:.4} s, θ = {theta:.4} s, τ = {time_constant:.4} s, K = {gain:.4} {unit}/%"),
                 format!("Kc = τ / (K (τc + θ)) = {:.4} %/{unit}", time_constant / (gain * (tau_c + theta))),
@@ -66,8 +65,7 @@ pub fn simc(process: &LinearSpec, pv_span: &Span, choice: &SimcChoice) -> Result
             ],
         ),
         LinearSpec::Integrating { gain, .. } => (
-            1.0 / (gain * (tau_c + theta)),
-            reach,
+            pi_settings(*gain, None, theta, tau_c),
             vec![
                 format!("τc = {tau_c:.4} s, θ = {theta:.4} s, k' = {gain:.4e} {unit}/(% s)"),
                 format!("Kc = 1 / (k' (τc + θ)) = {:.4} %/{unit}", 1.0 / (gain * (tau_c + theta))),
@@ -94,6 +92,13 @@ pub fn simc(process: &LinearSpec, pv_span: &Span, choice: &SimcChoice) -> Result
         rule: "SIMC PI (Skogestad, J. Process Control 13, 2003)".to_owned(),
         derivation,
     })
+}
+
+/// Gain and integral time of SIMC for a process whose output rises by `slope` a second after a unit step (K/τ, or k'):
+/// `Kc = 1/(slope (τc + θ))`, `Ti = min(τ, 4 (τc + θ))`, without τ where it integrates.
+pub(super) fn pi_settings(slope: f64, time_constant: Option<f64>, dead_time: f64, tau_c: f64) -> (f64, f64) {
+    let reach = 4.0 * (tau_c + dead_time);
+    (1.0 / (slope * (tau_c + dead_time)), time_constant.map_or(reach, |tau| tau.min(reach)))
 }
 
 /// The closed-loop time constant in s for which SIMC gives these settings, if there is one.

@@ -8,7 +8,8 @@ use antistasis_core::controller::{InNotation, Notation, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    Demands, RelayReading, Rule, RuleChoice, RuleTuning, process_of, read_relay, tune_by_rule,
+    Beginning, ControllerKind, Demands, RelayReading, Rule, RuleChoice, RuleTuning, begin_with, process_of, read_relay,
+    tune_by_rule,
 };
 use axum::Json;
 use axum::extract::State;
@@ -24,6 +25,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(tune_by_rules))
         .routes(routes!(read_relay_experiment))
+        .routes(routes!(begin_controller))
         .routes(routes!(write_settings))
         .routes(routes!(read_settings))
         .routes(routes!(start_tuning))
@@ -91,6 +93,23 @@ async fn tune_by_rules(Body(request): Body<RulesRequest>) -> Result<Json<RulesOu
     responses((status = 200, body = RelayReading), (status = 422, body = Problem)))]
 async fn read_relay_experiment(Body(trial): Body<Trial>) -> Result<Json<RelayReading>, Problem> {
     Ok(Json(compute(move || read_relay(&trial, &trial.run()?)).await??))
+}
+
+/// Another kind of controller for a trial.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct BeginRequest {
+    /// The trial.
+    trial: Trial,
+    /// The kind.
+    kind: ControllerKind,
+}
+
+/// Settings of another kind of controller to begin with, and the scenario that suits it.
+#[utoipa::path(post, path = "/api/v1/tune/begin", tag = "tuning", request_body = BeginRequest,
+    responses((status = 200, body = Beginning), (status = 422, body = Problem)))]
+async fn begin_controller(Body(request): Body<BeginRequest>) -> Result<Json<Beginning>, Problem> {
+    Ok(Json(compute(move || begin_with(request.kind, &request.trial)).await??))
 }
 
 /// Settings to be written in a notation.

@@ -158,12 +158,6 @@ impl ModelReference {
         })
     }
 
-    /// The gains now.
-    #[must_use]
-    pub fn gains(&self) -> AdaptedGains {
-        self.gains
-    }
-
     fn omega(&self) -> f64 {
         self.settings.reference_time_constant.recip()
     }

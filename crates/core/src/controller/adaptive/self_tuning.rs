@@ -113,12 +113,6 @@ impl SelfTuning {
         })
     }
 
-    /// α and β as they are believed to be, β in % of span per % of OP.
-    #[must_use]
-    pub fn estimate(&self) -> (f64, f64) {
-        (self.estimate[0], self.estimate[1])
-    }
-
     /// The output `back` scans before the last; 0 before the beginning.
     fn output_before(&self, back: usize) -> f64 {
         self.outputs.len().checked_sub(back + 1).map_or(0.0, |index| self.outputs[index])
