@@ -59,7 +59,7 @@ pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
         let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
         let test: Trial = serde_json::from_str(text).map_err(Failure::new)?;
         if !control_loop.has_plant {
-            store.set_plant(tag, &test.plant).await.map_err(Failure::new)?;
+            store.set_plant(tag, Some(&test.plant)).await.map_err(Failure::new)?;
         }
         if store.records(control_loop.id).await.map_err(Failure::new)?.is_empty() {
             let record = recorded(&test.run().map_err(Failure::new)?)?;
@@ -102,7 +102,7 @@ async fn keep(
 ) -> Result<Uuid, Failure> {
     let trace = trial.run().map_err(Failure::new)?;
     let assessment = assess(trial, &trace).map_err(Failure::new)?;
-    let new = NewTrial { model_id, label, trial, assessment: &assessment };
+    let new = NewTrial { model_id, label, trial, assessment: &assessment, replaces: None };
     store.add_trial(loop_id, new).await.map_err(Failure::new)
 }
 

@@ -11,7 +11,7 @@ use antistasis_core::identification::{
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
 use antistasis_core::units::Span;
-use antistasis_exchange::{ChannelMapping, Mapping, TimeSource, preview, read};
+use antistasis_exchange::{ChannelMapping, ColumnPreview, Mapping, Reading, TimeSource, preview, read};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -40,7 +40,7 @@ impl RecordFile {
     fn read(&self, further: &[String]) -> Result<Record, Failure> {
         let path = &self.record;
         let in_file = |error: antistasis_exchange::Error| Failure::of(path, error);
-        let preview = preview(path).map_err(in_file)?;
+        let preview = preview(path, &Reading::default()).map_err(in_file)?;
         let guessed = |role: Role, option: &str| {
             let found = preview.guess.channels.iter().find(|channel| channel.role == role);
             found
@@ -50,13 +50,12 @@ impl RecordFile {
         let op = self.input.clone().map_or_else(|| guessed(Role::Op, "--input"), Ok)?;
         let pv = self.output.clone().map_or_else(|| guessed(Role::Pv, "--output"), Ok)?;
         let channel = |column: &String, role| {
-            let known = preview.columns.iter().find(|known| known.name == *column);
-            ChannelMapping {
-                column: column.clone(),
-                role,
-                tag: column.clone(),
-                unit: known.map_or(String::new(), |known| known.unit.clone()),
-            }
+            // As it is called, or as its header stands in the file.
+            let is_meant = |known: &&ColumnPreview| known.name == *column || known.header.trim() == column.trim();
+            let known = preview.columns.iter().find(is_meant);
+            let name = known.map_or(column, |known| &known.name).clone();
+            let unit = known.map_or(String::new(), |known| known.unit.clone());
+            ChannelMapping { column: name.clone(), role, tag: name, unit }
         };
         let time = match (&self.time, self.interval) {
             (Some(column), _) => TimeSource::Column { column: column.clone(), date_order: None, unit: None },
@@ -78,7 +77,8 @@ impl RecordFile {
             channels.push(channel(&sp.column, Role::Sp));
         }
         channels.extend(further.iter().map(|column| channel(column, Role::Dv)));
-        let import = read(path, &Mapping { time, channels }, &mut |_| true).map_err(in_file)?;
+        let mapping = Mapping { time, channels, ..preview.guess.clone() };
+        let import = read(path, &mapping, &mut |_| true).map_err(in_file)?;
         for note in &import.notes {
             eprintln!("{}: {note}", path.display());
         }

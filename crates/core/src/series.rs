@@ -137,6 +137,20 @@ pub enum Role {
     Other,
 }
 
+impl Role {
+    /// The role as the trade writes it: PV, OP, SP, DV, or `other`.
+    #[must_use]
+    pub fn symbol(self) -> &'static str {
+        match self {
+            Self::Pv => "PV",
+            Self::Op => "OP",
+            Self::Sp => "SP",
+            Self::Dv => "DV",
+            Self::Other => "other",
+        }
+    }
+}
+
 /// One signal of a record. A missing sample is NaN.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Channel {
@@ -261,6 +275,21 @@ impl Record {
             hasher.update(channel.tag.as_bytes());
             hasher.update([0]);
             channel.values.iter().for_each(|value| hasher.update(value.to_le_bytes()));
+        }
+        hex(&hasher.finalize())
+    }
+
+    /// The hash of a record whose channels were put right: roles and units count, too, since what was derived from the
+    /// record means something else now.
+    #[must_use]
+    pub fn corrected_hash(&self) -> String {
+        let mut hasher = Sha256::new();
+        hasher.update(self.content_hash().as_bytes());
+        for channel in &self.channels {
+            hasher.update(channel.role.symbol().as_bytes());
+            hasher.update([0]);
+            hasher.update(channel.unit.as_bytes());
+            hasher.update([0]);
         }
         hex(&hasher.finalize())
     }

@@ -4,7 +4,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used)]
 
-use antistasis_exchange::{preview, read};
+use antistasis_exchange::{Reading, preview, read};
 use criterion::{Criterion, criterion_group, criterion_main};
 use std::hint::black_box;
 use std::io::Write;
@@ -50,7 +50,7 @@ fn plainly(path: &Path) -> Vec<Vec<f64>> {
 
 fn imports(criterion: &mut Criterion) {
     let file = file();
-    let guess = preview(file.path()).unwrap().guess;
+    let guess = preview(file.path(), &Reading::default()).unwrap().guess;
     assert_eq!(guess.channels.len(), 6);
     let mut group = criterion.benchmark_group("CSV, 2 million rows x 6 columns");
     group.sample_size(10);

@@ -1,7 +1,10 @@
 //! The forms of file, told apart by their first bytes.
 
 use crate::csv_file::{self, Dialect};
-use crate::table::{Import, Mapping, Preview, preview_of, read_rows};
+use crate::table::{
+    Import, Layout, Mapping, Preview, Reading, ReadingFound, Rows, TableForm, find_long, preview_of, read_long,
+    read_rows,
+};
 use crate::{Error, Result, json_file, parquet_file, xlsx_file};
 use antistasis_core::series::Record;
 use std::fs::File;
@@ -75,24 +78,90 @@ impl Format {
     }
 }
 
-/// Looks at the beginning of a file and guesses what its columns are.
-pub fn preview(path: &Path) -> Result<Preview> {
-    match Format::of_file(path)? {
-        Format::Xlsx => {
-            let sheet = xlsx_file::open(path)?;
-            Ok(preview_of(&sheet.layout, format!("XLSX, sheet {}", sheet.name)))
-        }
-        Format::Parquet => Ok(preview_of(&parquet_file::layout(path)?, "Parquet".into())),
-        Format::Json => Ok(preview_of(&json_file::open(path)?.layout, "JSON".into())),
-        Format::Csv | Format::Tsv => {
-            let dialect = Dialect::detect(path)?;
-            let delimiter = match dialect.delimiter {
-                b'\t' => "tab".to_owned(),
-                other => char::from(other).to_string(),
-            };
-            Ok(preview_of(&dialect.layout, format!("text, {}, delimiter {delimiter}", dialect.encoding.name())))
+/// A file that is open, whatever its form.
+enum Source {
+    Sheet(xlsx_file::Sheet),
+    Parquet(Layout),
+    Json(json_file::Table),
+    Text(Dialect),
+}
+
+impl Source {
+    fn open(path: &Path, reading: &Reading) -> Result<Self> {
+        Ok(match Format::of_file(path)? {
+            Format::Xlsx => Self::Sheet(xlsx_file::open(path, reading.sheet.as_deref(), reading.header_row)?),
+            Format::Parquet => Self::Parquet(parquet_file::layout(path)?),
+            Format::Json => Self::Json(json_file::open(path)?),
+            Format::Csv | Format::Tsv => Self::Text(Dialect::detect(path, reading.header_row)?),
+        })
+    }
+
+    fn layout(&self) -> &Layout {
+        match self {
+            Self::Sheet(sheet) => &sheet.layout,
+            Self::Parquet(layout) => layout,
+            Self::Json(table) => &table.layout,
+            Self::Text(dialect) => &dialect.layout,
         }
     }
+
+    fn rows<'a>(&'a self, path: &Path) -> Result<Box<dyn Rows + 'a>> {
+        Ok(match self {
+            Self::Sheet(sheet) => Box::new(sheet.rows()),
+            Self::Parquet(_) => Box::new(parquet_file::rows(path)?),
+            Self::Json(table) => Box::new(table.rows()),
+            Self::Text(dialect) => Box::new(dialect.rows(path)?),
+        })
+    }
+
+    /// The layout with a column a tag, where the rows are values of tags and nobody says otherwise.
+    fn long(&self, path: &Path, form: Option<TableForm>) -> Result<Option<Layout>> {
+        if form == Some(TableForm::Wide) {
+            return Ok(None);
+        }
+        let asked = form == Some(TableForm::Long);
+        let found = find_long(self.layout(), &mut *self.rows(path)?, asked)?;
+        if asked && found.is_none() {
+            return Err(Error::content(
+                "the file",
+                "it has no column of tags, of times and of values",
+                "such a table has a row a value: tag, time, value; or choose a column a signal",
+            ));
+        }
+        Ok(found)
+    }
+
+    /// How the file is written, in words.
+    fn form(&self) -> String {
+        match self {
+            Self::Sheet(sheet) => format!("XLSX, sheet {}", sheet.name),
+            Self::Parquet(_) => "Parquet".into(),
+            Self::Json(_) => "JSON".into(),
+            Self::Text(dialect) => {
+                let delimiter = match dialect.delimiter {
+                    b'\t' => "tab".to_owned(),
+                    other => char::from(other).to_string(),
+                };
+                format!("text, {}, delimiter {delimiter}", dialect.encoding.name())
+            }
+        }
+    }
+}
+
+/// Looks at a file and guesses what its columns are; `reading` says what is known of it.
+pub fn preview(path: &Path, reading: &Reading) -> Result<Preview> {
+    let source = Source::open(path, reading)?;
+    let long = source.long(path, reading.form)?;
+    let layout = long.as_ref().unwrap_or_else(|| source.layout());
+    let has_rows = matches!(source, Source::Sheet(_) | Source::Text(_));
+    let (sheet, sheets) = match &source {
+        Source::Sheet(sheet) => (Some(sheet.name.clone()), sheet.all.clone()),
+        _ => (None, Vec::new()),
+    };
+    let found = ReadingFound { sheet, sheets, header_row: has_rows.then_some(layout.header_row), form: None };
+    let mut preview = preview_of(layout, source.form(), found);
+    preview.guess.reading = reading.clone();
+    Ok(preview)
 }
 
 /// Reads the columns that `mapping` names. `go_on` is told the share of the file that was read, 0 to 1, and answers
@@ -100,23 +169,12 @@ pub fn preview(path: &Path) -> Result<Preview> {
 ///
 /// Errors name what is wrong with the file or the mapping, or that the reading was cancelled.
 pub fn read(path: &Path, mapping: &Mapping, go_on: &mut dyn FnMut(f64) -> bool) -> Result<Import> {
-    match Format::of_file(path)? {
-        Format::Xlsx => {
-            let sheet = xlsx_file::open(path)?;
-            read_rows(&sheet.layout, &mut sheet.rows(), mapping, go_on)
-        }
-        Format::Parquet => {
-            let layout = parquet_file::layout(path)?;
-            read_rows(&layout, &mut parquet_file::rows(path)?, mapping, go_on)
-        }
-        Format::Json => {
-            let table = json_file::open(path)?;
-            read_rows(&table.layout, &mut table.rows(), mapping, go_on)
-        }
-        Format::Csv | Format::Tsv => {
-            let dialect = Dialect::detect(path)?;
-            read_rows(&dialect.layout, &mut dialect.rows(path)?, mapping, go_on)
-        }
+    let source = Source::open(path, &mapping.reading)?;
+    let long = source.long(path, mapping.reading.form)?;
+    let mut rows = source.rows(path)?;
+    match long.as_ref().and_then(|layout| Some((layout, layout.long.as_ref()?))) {
+        Some((layout, form)) => read_long(layout, form, &mut *rows, mapping, go_on),
+        None => read_rows(source.layout(), &mut *rows, mapping, go_on),
     }
 }
 

@@ -1,5 +1,6 @@
 //! Open file formats to core types and back.
 
+pub mod archive;
 pub mod csv_file;
 mod format;
 mod json_file;
@@ -9,7 +10,8 @@ mod xlsx_file;
 
 pub use format::{Format, preview, read, write};
 pub use table::{
-    ChannelMapping, ColumnKind, ColumnPreview, DateOrder, Import, Layout, Mapping, Preview, TimeSource, TimeUnit, guess,
+    ChannelMapping, ColumnKind, ColumnPreview, DateOrder, GapMeaning, Import, Layout, LoopProposal, Mapping, Preview,
+    Reading, ReadingFound, TableForm, TimeSource, TimeUnit, guess, propose,
 };
 
 /// What is wrong with a file, in words that can be shown to the user.
@@ -40,6 +42,14 @@ pub enum Error {
 pub type Result<T> = std::result::Result<T, Error>;
 
 impl Error {
+    /// The same content error again.
+    pub(crate) fn copy(&self) -> Self {
+        match self {
+            Self::Content { place, problem, allowed } => Self::content(place, problem, allowed),
+            other => Self::content("the file", other.to_string(), "export it again"),
+        }
+    }
+
     pub(crate) fn content(place: impl Into<String>, problem: impl Into<String>, allowed: impl Into<String>) -> Self {
         Self::Content { place: place.into(), problem: problem.into(), allowed: allowed.into() }
     }

@@ -129,6 +129,19 @@ fn text(field: &Field) -> String {
 pub(crate) fn write(record: &Record, start: f64, target: impl Write + Send) -> Result<()> {
     let names = std::iter::once(header("time", "s"))
         .chain(record.channels.iter().map(|channel| header(&channel.tag, &channel.unit)));
+    let times: Vec<f64> = (0..record.axis.len()).map(|k| start + record.axis.at(k)).collect();
+    let columns: Vec<&[f64]> = std::iter::once(times.as_slice())
+        .chain(record.channels.iter().map(|channel| channel.values.as_slice()))
+        .collect();
+    write_columns(names, &columns, target)
+}
+
+/// Writes columns of doubles of one length; what is no finite number becomes a null.
+pub(crate) fn write_columns(
+    names: impl Iterator<Item = String>,
+    columns: &[&[f64]],
+    target: impl Write + Send,
+) -> Result<()> {
     let fields: Vec<Arc<Type>> = names
         .map(|name| {
             let column = Type::primitive_type_builder(&name, Physical::DOUBLE).with_repetition(Repetition::OPTIONAL);
@@ -138,14 +151,11 @@ pub(crate) fn write(record: &Record, start: f64, target: impl Write + Send) -> R
     let schema = Arc::new(Type::group_type_builder("record").with_fields(fields).build().map_err(broken)?);
     let properties = Arc::new(WriterProperties::builder().set_compression(parquet::basic::Compression::SNAPPY).build());
     let mut writer = SerializedFileWriter::new(target, schema, properties).map_err(broken)?;
-    let rows = record.axis.len();
+    let rows = columns.first().map_or(0, |column| column.len());
     for from in (0..rows).step_by(GROUP) {
         let range = from..(from + GROUP).min(rows);
         let mut group = writer.next_row_group().map_err(broken)?;
-        let times: Vec<f64> = range.clone().map(|k| start + record.axis.at(k)).collect();
-        let columns = std::iter::once(times.as_slice())
-            .chain(record.channels.iter().map(|channel| &channel.values[range.clone()]));
-        for values in columns {
+        for values in columns.iter().map(|column| &column[range.clone()]) {
             let Some(mut column) = group.next_column().map_err(broken)? else { break };
             let there: Vec<f64> = values.iter().copied().filter(|value| value.is_finite()).collect();
             let levels: Vec<i16> = values.iter().map(|value| i16::from(value.is_finite())).collect();
@@ -156,4 +166,24 @@ pub(crate) fn write(record: &Record, start: f64, target: impl Write + Send) -> R
     }
     writer.close().map_err(broken)?;
     Ok(())
+}
+
+/// Reads columns of doubles back; nulls become NaN.
+pub(crate) fn read_columns(bytes: Vec<u8>) -> Result<Vec<Vec<f64>>> {
+    let reader = SerializedFileReader::new(bytes::Bytes::from(bytes)).map_err(broken)?;
+    let mut columns: Vec<Vec<f64>> = Vec::new();
+    for row in reader.get_row_iter(None).map_err(broken)? {
+        for (k, (_, field)) in row.map_err(broken)?.get_column_iter().enumerate() {
+            let value = match field {
+                Field::Double(value) => *value,
+                Field::Null => f64::NAN,
+                _ => return Err(Error::content(format!("column {}", k + 1), "it holds no numbers", "write it again")),
+            };
+            match columns.get_mut(k) {
+                Some(column) => column.push(value),
+                None => columns.push(vec![value]),
+            }
+        }
+    }
+    Ok(columns)
 }

@@ -1,6 +1,6 @@
-//! Records in workbooks: the first sheet that holds a table.
+//! Records in workbooks: the sheet that is asked for, or the one with most rows of numbers.
 
-use crate::table::{Layout, Rows, header};
+use crate::table::{Layout, RawRow, Rows, header, is_number};
 use crate::{Error, Result};
 use antistasis_core::series::Record;
 use calamine::{Data, Range, Reader, Xlsx, open_workbook};
@@ -15,34 +15,62 @@ const SAMPLE_ROWS: usize = 400;
 /// A sheet with a table.
 pub(crate) struct Sheet {
     pub(crate) name: String,
+    /// All sheets of the workbook.
+    pub(crate) all: Vec<String>,
     pub(crate) layout: Layout,
     cells: Range<Data>,
     first: usize,
 }
 
-/// Opens a workbook at its first sheet of at least two rows. Rows above the header that hold a title are passed over.
-pub(crate) fn open(path: &Path) -> Result<Sheet> {
+/// Opens a workbook at the sheet `wanted`, or at the one with most rows of numbers: a cover sheet has none.
+pub(crate) fn open(path: &Path, wanted: Option<&str>, header_row: Option<u64>) -> Result<Sheet> {
     let broken = |error: calamine::XlsxError| {
         Error::content("the workbook", error.to_string(), "save it again as XLSX, without a password")
     };
     let mut workbook: Xlsx<_> = open_workbook(path).map_err(broken)?;
-    for name in workbook.sheet_names() {
-        let cells = workbook.worksheet_range(&name).map_err(broken)?;
-        if cells.height() < 2 {
-            continue;
-        }
-        // A table begins with the first row that is as full as most are.
-        let filled = |row: &[Data]| row.iter().filter(|cell| !matches!(cell, Data::Empty)).count();
-        let mut counts: Vec<usize> = cells.rows().take(SAMPLE_ROWS).map(filled).collect();
-        counts.sort_unstable();
-        let usual = counts[counts.len() / 2].max(1);
-        let first = cells.rows().position(|row| filled(row) >= usual).unwrap_or(0);
-        let sample: Vec<Vec<String>> =
-            cells.rows().skip(first).take(SAMPLE_ROWS).map(|row| row.iter().map(text).collect()).collect();
-        let (layout, has_header) = Layout::of_rows(sample, false)?;
-        return Ok(Sheet { name, layout, cells, first: first + usize::from(has_header) });
+    let all = workbook.sheet_names();
+    if let Some(wanted) = wanted.filter(|wanted| !all.iter().any(|name| name == wanted)) {
+        return Err(Error::content(
+            "the workbook",
+            format!("it has no sheet “{wanted}”"),
+            format!("its sheets are {}", all.join(", ")),
+        ));
     }
-    Err(Error::content("the workbook", "no sheet holds a table", "a record needs a header and at least two rows"))
+    let mut best: Option<(usize, String, Range<Data>)> = None;
+    for name in all.iter().filter(|name| wanted.is_none_or(|wanted| *name == wanted)) {
+        let cells = workbook.worksheet_range(name).map_err(broken)?;
+        let is_data = |row: &&[Data]| row.iter().filter(|cell| is_value(cell)).count() >= 2;
+        let rows = cells.rows().filter(is_data).count();
+        if best.as_ref().is_none_or(|(most, ..)| rows > *most) {
+            best = Some((rows, name.clone(), cells));
+        }
+    }
+    let Some((rows, name, cells)) = best.filter(|(rows, ..)| *rows > 0) else {
+        let place = wanted.map_or_else(|| "the workbook".to_owned(), |name| format!("sheet “{name}”"));
+        let found = if wanted.is_some() { "it holds no table" } else { "no sheet holds a table" };
+        return Err(Error::content(place, found, "a record needs a header and at least two rows"));
+    };
+    debug_assert!(rows > 0);
+    let top = cells.start().map_or(0, |start| u64::from(start.0));
+    let sample: Vec<RawRow> = (top + 1..)
+        .zip(cells.rows())
+        .take(SAMPLE_ROWS)
+        .map(|(line, row)| RawRow { line, cells: row.iter().map(text).collect() })
+        .collect();
+    let filled: Vec<RawRow> =
+        sample.iter().filter(|row| row.cells.iter().any(|cell| !cell.is_empty())).cloned().collect();
+    let (layout, first) = Layout::of_rows(&filled, false, header_row)?;
+    let first = filled.get(first).map_or(sample.len(), |row| (row.line - 1 - top) as usize);
+    Ok(Sheet { name, all, layout, cells, first })
+}
+
+/// A number or a time, as data are made of.
+fn is_value(cell: &Data) -> bool {
+    match cell {
+        Data::Float(_) | Data::Int(_) | Data::DateTime(_) | Data::DateTimeIso(_) => true,
+        Data::String(text) => is_number(text, false),
+        _ => false,
+    }
 }
 
 impl Sheet {

@@ -8,7 +8,7 @@ use antistasis_core::series::{Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_exchange::csv_file::write_record;
-use antistasis_exchange::{ChannelMapping, DateOrder, Error, Import, Mapping, TimeSource, TimeUnit, preview};
+use antistasis_exchange::{ChannelMapping, DateOrder, Error, Import, Mapping, Reading, TimeSource, TimeUnit, preview};
 use std::io::Write;
 use tempfile::NamedTempFile;
 
@@ -25,13 +25,13 @@ fn file(content: impl AsRef<[u8]>) -> NamedTempFile {
 /// Imports with the guessed mapping.
 fn import(content: impl AsRef<[u8]>) -> Import {
     let file = file(content);
-    let guess = preview(file.path()).unwrap().guess;
+    let guess = preview(file.path(), &Reading::default()).unwrap().guess;
     read(file.path(), &guess).unwrap()
 }
 
 fn refusal(content: impl AsRef<[u8]>) -> String {
     let file = file(content);
-    let mapping = match preview(file.path()) {
+    let mapping = match preview(file.path(), &Reading::default()) {
         Ok(preview) => preview.guess,
         Err(error) => return error.to_string(),
     };
@@ -93,7 +93,7 @@ fn day_and_month_may_be_chosen_and_the_guess_is_said() {
     assert_eq!(guessed.record.axis.duration(), 2.0 * 86_400.0, "month first makes the shorter record");
     assert!(guessed.notes[0].contains("month/day"), "{:?}", guessed.notes);
     let file = file(content);
-    let mut mapping = preview(file.path()).unwrap().guess;
+    let mut mapping = preview(file.path(), &Reading::default()).unwrap().guess;
     mapping.time = TimeSource::Column { column: "time".into(), date_order: Some(DateOrder::DayMonthYear), unit: None };
     assert_eq!(read(file.path(), &mapping).unwrap().record.axis.duration(), 61.0 * 86_400.0);
 }
@@ -103,7 +103,7 @@ fn numbers_as_time_carry_their_unit() {
     let import = import("t [min],PV,OP\n0,1,2\n0.5,2,3\n1,2,3\n");
     assert_eq!(import.record.axis, TimeAxis::Uniform { interval: 30.0, len: 3 });
     let file = file("t,PV,OP\n0,1,2\n500,2,3\n");
-    let mut mapping = preview(file.path()).unwrap().guess;
+    let mut mapping = preview(file.path(), &Reading::default()).unwrap().guess;
     mapping.time = TimeSource::Column { column: "t".into(), date_order: None, unit: Some(TimeUnit::Milliseconds) };
     assert_eq!(read(file.path(), &mapping).unwrap().record.axis.duration(), 0.5);
 }
@@ -111,7 +111,7 @@ fn numbers_as_time_carry_their_unit() {
 #[test]
 fn fixed_sample_time_without_header() {
     let file = file("1.5\t20\n1.6\t20\n1.7\t25\n");
-    let found = preview(file.path()).unwrap();
+    let found = preview(file.path(), &Reading::default()).unwrap();
     assert_eq!(found.columns[1].name, "column 2");
     assert_eq!(found.guess.time, TimeSource::Interval { seconds: 1.0 });
     let mapping = Mapping { time: TimeSource::Interval { seconds: 0.5 }, ..found.guess };
@@ -149,7 +149,9 @@ fn what_cannot_be_taken_says_where_and_why() {
         |column: &str| ChannelMapping { column: column.into(), role: Role::Op, tag: column.into(), unit: "%".into() };
     let time = TimeSource::Interval { seconds: 1.0 };
     let attempt = |channels, time: &TimeSource| {
-        read(file.path(), &Mapping { time: time.clone(), channels }).unwrap_err().to_string()
+        read(file.path(), &Mapping { reading: Reading::default(), gaps: None, time: time.clone(), channels })
+            .unwrap_err()
+            .to_string()
     };
     assert!(attempt(vec![channel("OP")], &time).starts_with("column “OP”: no numbers, but “Bad” 2 times"));
     assert_eq!(attempt(vec![channel("XV")], &time), "mapping: the file has no column “XV”; its columns are t, PV, OP");
@@ -226,7 +228,7 @@ fn no_file_makes_it_panic() {
             }
         }
         let file = file(&bytes);
-        match preview(file.path()).and_then(|preview| read(file.path(), &preview.guess)) {
+        match preview(file.path(), &Reading::default()).and_then(|preview| read(file.path(), &preview.guess)) {
             Ok(import) => {
                 taken += 1;
                 assert!(import.record.axis.len() >= 2);

@@ -3,7 +3,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
-use antistasis_exchange::{Error, Format, Import, TimeSource, preview, read, write};
+use antistasis_exchange::{Error, Format, Import, Reading, TimeSource, preview, read, write};
 use std::io::Write;
 use std::path::{Path, PathBuf};
 use tempfile::NamedTempFile;
@@ -30,7 +30,7 @@ fn written(record: &Record, format: Format) -> NamedTempFile {
 }
 
 fn import(path: &Path) -> Import {
-    read(path, &preview(path).unwrap().guess, &mut |_| true).unwrap()
+    read(path, &preview(path, &Reading::default()).unwrap().guess, &mut |_| true).unwrap()
 }
 
 fn made(name: &str) -> PathBuf {
@@ -94,11 +94,13 @@ fn json_in_columns_and_what_is_no_table() {
         ("{\"a\": [1, 2], \"b\": [1]}", "no table"),
         ("{\"a\": [1, 2", "must be JSON"),
     ] {
-        let error = preview(file(content).path()).unwrap_err().to_string();
+        let error = preview(file(content).path(), &Reading::default()).unwrap_err().to_string();
         assert!(error.contains(expected), "{content}: {error}");
     }
-    assert!(preview(file("PK\u{3}\u{4}broken").path()).unwrap_err().to_string().contains("workbook"));
-    assert!(preview(file("PAR1broken").path()).unwrap_err().to_string().contains("Parquet"));
+    assert!(
+        preview(file("PK\u{3}\u{4}broken").path(), &Reading::default()).unwrap_err().to_string().contains("workbook")
+    );
+    assert!(preview(file("PAR1broken").path(), &Reading::default()).unwrap_err().to_string().contains("Parquet"));
     assert!(Format::of_ending("docx").unwrap_err().to_string().contains("csv, tsv, xlsx, parquet, json"));
 }
 
@@ -110,14 +112,15 @@ fn columns_are_guessed_by_behaviour_where_names_do_not_tell() {
             (80.0 + (f64::from(k) * 0.7).sin(), if k < 30 { 42 } else { 47 }, if k < 40 { 80 } else { 81 });
         text += &format!("{},{pv},{op},{sp}\n", 5 * k);
     }
-    let guess = preview(file(&text).path()).unwrap().guess;
+    let guess = preview(file(&text).path(), &Reading::default()).unwrap().guess;
     assert!(matches!(&guess.time, TimeSource::Column { column, .. } if column == "n"), "{guess:?}");
     let roles: Vec<Role> = guess.channels.iter().map(|channel| channel.role).collect();
     assert_eq!(roles[0], Role::Pv);
     // Which of two stepped columns is the OP: the one that comes first.
     assert_eq!(roles[1..], [Role::Op, Role::Sp]);
     let named = file("time,TIC.PV,TIC.OP,FIC.FEED,REMARK\n0,1,2,3,4\n1,1,2,3,4\n");
-    let roles: Vec<Role> = preview(named.path()).unwrap().guess.channels.iter().map(|channel| channel.role).collect();
+    let roles: Vec<Role> =
+        preview(named.path(), &Reading::default()).unwrap().guess.channels.iter().map(|channel| channel.role).collect();
     assert_eq!(roles, [Role::Pv, Role::Op, Role::Dv, Role::Other]);
 }
 
@@ -126,7 +129,7 @@ fn reading_tells_how_far_it_is_and_can_be_cancelled() {
     let record = record(60_000);
     for format in [Format::Csv, Format::Parquet, Format::Xlsx] {
         let file = written(&record, format);
-        let guess = preview(file.path()).unwrap().guess;
+        let guess = preview(file.path(), &Reading::default()).unwrap().guess;
         let mut shares = Vec::new();
         read(file.path(), &guess, &mut |share| {
             shares.push(share);

@@ -7,11 +7,16 @@ use axum::http::header;
 use axum::response::{IntoResponse, Response};
 
 /// A file to be saved under `name`, with everything in it replaced that a file system might mind.
-pub(crate) fn attachment(name: &str, format: Format, file: Vec<u8>) -> Response {
+pub(crate) fn named_file(name: &str, ending: &str, media_type: &str, file: Vec<u8>) -> Response {
     let plain: String = name.chars().map(|c| if c.is_ascii_alphanumeric() || c == '-' { c } else { '_' }).collect();
-    let disposition = format!("attachment; filename=\"{plain}.{}\"", format.ending());
-    let headers = [(header::CONTENT_TYPE, format.media_type().to_owned()), (header::CONTENT_DISPOSITION, disposition)];
+    let disposition = format!("attachment; filename=\"{plain}.{ending}\"");
+    let headers = [(header::CONTENT_TYPE, media_type.to_owned()), (header::CONTENT_DISPOSITION, disposition)];
     (headers, file).into_response()
+}
+
+/// A file of a known form.
+pub(crate) fn attachment(name: &str, format: Format, file: Vec<u8>) -> Response {
+    named_file(name, format.ending(), format.media_type(), file)
 }
 
 /// A record as the content of a file, its times from `start` seconds on.

@@ -1,11 +1,14 @@
 //! The web application: the API under `/api/v1`, its OpenAPI document, and the built front end.
 
 mod api;
+mod archive;
 mod download;
+mod events;
 mod frontend;
 mod guard;
 mod jobs;
 mod problem;
+mod revision;
 mod state;
 mod sweeps;
 mod tunings;
@@ -61,8 +64,11 @@ pub async fn serve(
     shutdown: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
     let (asked, ask) = tokio::sync::oneshot::channel::<()>();
+    let events = state.events.clone();
     let graceful = axum::serve(listener, application(state)).with_graceful_shutdown(async move {
         shutdown.await;
+        // Whoever listens would hold the end up.
+        events.end();
         let _ = asked.send(());
     });
     // A browser that keeps a connection open must not hold up the end.

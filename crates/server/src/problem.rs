@@ -1,5 +1,6 @@
 //! Errors as problem documents (RFC 9457).
 
+use antistasis_store::Expected;
 use axum::Json;
 use axum::extract::FromRequest;
 use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
@@ -23,6 +24,10 @@ pub struct Problem {
     /// The field that was refused, where it is about one.
     #[serde(skip_serializing_if = "Option::is_none")]
     pub field: Option<String>,
+    /// The document as it stands now, where somebody else has changed it meanwhile.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    #[schema(value_type = Option<Object>)]
+    pub current: Option<serde_json::Value>,
 }
 
 impl Problem {
@@ -33,6 +38,7 @@ impl Problem {
             status: status.as_u16(),
             detail: detail.into(),
             field: None,
+            current: None,
         }
     }
 
@@ -49,6 +55,38 @@ impl Problem {
     /// The request is not meant for this site.
     pub fn foreign(detail: impl Into<String>) -> Self {
         Self::new(StatusCode::FORBIDDEN, "foreign", "The request comes from another site", detail)
+    }
+
+    /// The input is refused because of one field.
+    pub fn invalid_field(field: &str, detail: impl Into<String>) -> Self {
+        Self { field: Some(field.to_owned()), ..Self::invalid(detail) }
+    }
+
+    /// A change to a document that somebody else has changed meanwhile; with the document as it stands now.
+    pub fn changed(what: &str, given: Expected, revision: i64, current: &impl Serialize) -> Self {
+        let yours = match given {
+            Expected::Revision(revision) => format!("revision {revision}"),
+            Expected::Any => "any revision".into(),
+        };
+        let detail = format!(
+            "Somebody else has changed {what} meanwhile: yours began from {yours}, it stands at revision {revision} now. \
+             Nothing was overwritten."
+        );
+        Self {
+            current: serde_json::to_value(current).ok(),
+            ..Self::new(StatusCode::PRECONDITION_FAILED, "changed", "Changed meanwhile", detail)
+        }
+    }
+
+    /// A change that does not say what it changes from.
+    pub fn without_revision() -> Self {
+        let detail = "Say which revision is changed: If-Match with the ETag of the document, or * for any.";
+        Self::new(StatusCode::PRECONDITION_REQUIRED, "revision", "A revision is missing", detail)
+    }
+
+    /// It cannot be done as things stand.
+    pub fn conflict(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::CONFLICT, "conflict", "It cannot be done as things stand", detail)
     }
 
     /// What was asked for was cancelled.
@@ -94,10 +132,21 @@ impl From<antistasis_exchange::Error> for Problem {
     }
 }
 
+/// With a capital letter and a full stop.
+fn sentence(text: &str) -> String {
+    let mut letters = text.chars();
+    letters.next().map_or_else(String::new, |first| format!("{}{}.", first.to_uppercase(), letters.as_str()))
+}
+
 impl From<antistasis_store::Error> for Problem {
     fn from(error: antistasis_store::Error) -> Self {
         match error {
             antistasis_store::Error::NotFound { .. } => Self::not_found(error.to_string()),
+            antistasis_store::Error::Taken { what, .. } => {
+                let field = if what == "loop" { "tag" } else { "name" };
+                Self { field: Some(field.into()), ..Self::conflict(sentence(&error.to_string())) }
+            }
+            antistasis_store::Error::Refused(_) => Self::conflict(sentence(&error.to_string())),
             error => {
                 tracing::error!(%error, "the store failed");
                 Self::internal()

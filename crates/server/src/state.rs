@@ -1,5 +1,6 @@
 //! What all requests share.
 
+use crate::events::Events;
 use crate::jobs::Jobs;
 use crate::problem::Problem;
 use crate::sweeps::SweepOutcome;
@@ -25,6 +26,7 @@ pub struct AppState {
     pub(crate) sweeps: Jobs<SweepOutcome>,
     /// Searches for settings.
     pub(crate) tunings: Jobs<TuningOutcome>,
+    pub(crate) events: Events,
     records: Cache<Uuid, Arc<Record>>,
     prepared: Cache<(Uuid, String), Arc<Prepared>>,
 }
@@ -44,7 +46,7 @@ impl AppState {
             .weigher(move |_, prepared: &Arc<Prepared>| size(&prepared.record))
             .build();
         Ok(Self {
-            store,
+            events: Events::of(store.clone()),
             uploads: Uploads::new()?,
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
             imports: Jobs::new("import"),
@@ -52,6 +54,7 @@ impl AppState {
             tunings: Jobs::new("search for settings"),
             records,
             prepared,
+            store,
         })
     }
 
@@ -65,6 +68,12 @@ impl AppState {
 }
 
 impl AppState {
+    /// Forgets what is kept of a record whose channels were put right.
+    pub(crate) async fn forget_record(&self, id: Uuid) {
+        self.records.invalidate(&id).await;
+        self.prepared.invalidate_all();
+    }
+
     /// A record with steps laid over it.
     pub(crate) async fn prepared(&self, id: Uuid, steps: &[Step]) -> Result<Arc<Prepared>, Problem> {
         let key = (id, serde_json::to_string(steps).unwrap_or_default());

@@ -189,7 +189,7 @@ async fn a_record_is_prepared_judged_read_and_written_and_itself_never_altered()
         { "operation": { "kind": "window", "from": 50.0, "to": 500.0 } },
         { "operation": { "kind": "shift", "by": 5.0 }, "enabled": false },
     ]);
-    let applied = site.send(Method::PUT, &format!("{at}/preparation"), &steps, StatusCode::OK).await;
+    let applied = site.change(&format!("{at}/preparation"), "\"1\"", &steps, StatusCode::OK).await;
     assert_eq!(
         (&applied["start"], &applied["samples"], &applied["notes"][1]),
         (&json!(50.0), &json!(451), &Value::Null)
@@ -201,7 +201,7 @@ async fn a_record_is_prepared_judged_read_and_written_and_itself_never_altered()
         (&json!(600), &json!(451), &json!(50.0))
     );
     let wrong = json!([{ "operation": { "kind": "shift", "tag": "NO", "by": 1.0 } }]);
-    let problem = site.send(Method::PUT, &format!("{at}/preparation"), &wrong, StatusCode::UNPROCESSABLE_ENTITY).await;
+    let problem = site.change(&format!("{at}/preparation"), "*", &wrong, StatusCode::UNPROCESSABLE_ENTITY).await;
     assert_eq!(problem["detail"], json!("preparation[0].tag is NO; allowed: one of TIC-1.PV, TIC-1.OP"));
     assert_eq!(site.get("/loops/TIC-1/records").await[0]["preparation"].as_array().unwrap().len(), 2, "the steps stay");
 
@@ -352,7 +352,7 @@ async fn an_experiment_is_planned_and_needs_a_plant_to_be_run() {
         "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
         "operating_point": { "pv": 80.0, "op": 45.0 }, "sensor": { "noise": 0.2 },
     });
-    store.set_plant("TIC-1", &serde_json::from_value(plant).unwrap()).await.unwrap();
+    store.set_plant("TIC-1", Some(&serde_json::from_value(plant).unwrap())).await.unwrap();
     let record = site.send(Method::POST, "/loops/TIC-1/experiments", &run, StatusCode::CREATED).await;
     let model = site.send(Method::POST, "/loops/TIC-1/models", &fopdt(&record), StatusCode::CREATED).await;
     let gain = named(&model, "gain");
@@ -388,16 +388,21 @@ async fn a_record_in_another_unit_is_converted_or_refused() {
     let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
     let gain = named(&model, "gain");
     assert!((gain["value"].as_f64().unwrap() - 1.2).abs() < 1e-6 && gain["unit"] == json!("°C/%"), "{gain}");
-    let record = site.import(in_fahrenheit("bar")).await;
-    let request = fopdt(&record);
-    let problem = site.refused("/loops/TIC-1/models", &request).await;
-    assert_eq!(problem["detail"], json!("unit of TIC-1.PV is bar; allowed: °C, or a unit that converts into it"));
+    // A unit that cannot be converted is refused before anything is stored.
+    let uploaded = site.upload(in_fahrenheit("bar")).await;
+    let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": uploaded["preview"]["guess"] });
+    let problem = site.refused("/loops/TIC-1/imports", &body).await;
+    assert!(
+        problem["detail"].as_str().unwrap().starts_with("TIC-1.PV is in “bar”, and the PV of TIC-1 in °C"),
+        "{problem}"
+    );
     // A span in another unit makes the model a stranger.
-    let signals = json!({
+    let signals = json!({ "area": "Area", "card": {
+        "tag": "TIC-1",
         "pv": { "tag": "TIC-1.PV", "span": { "low": 32, "high": 392, "unit": "°F" } },
         "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
-    });
-    site.send(Method::PUT, "/loops/TIC-1/signals", &signals, StatusCode::OK).await;
+    } });
+    site.change("/loops/TIC-1", "*", &signals, StatusCode::OK).await;
     let nothing = json!({ "model_id": null, "choice": { "closed_loop_time_constant": null } });
     let problem = site.refused("/loops/TIC-1/propose", &nothing).await;
     assert!(problem["detail"].as_str().unwrap().starts_with("the model is in °C and the span of TIC-1.PV in °F"));
@@ -440,12 +445,13 @@ async fn only_this_site_may_ask_and_write() {
         let problem = taken(get(rebound).await.unwrap(), StatusCode::FORBIDDEN).await;
         assert!(problem["detail"].as_str().unwrap().contains("does not answer to the name"));
     }
-    let signals = json!({
+    let signals = json!({ "area": "Area", "card": {
+        "tag": "TIC-1",
         "pv": { "tag": "TIC-1.PV", "span": { "low": 0, "high": 120, "unit": "°C" } },
         "op": { "tag": "TIC-1.OP", "span": { "low": 0, "high": 100, "unit": "%" } },
-    });
+    } });
     let write = |headers: &[(&'static str, String)]| {
-        let request = site.request(Method::PUT, "/loops/TIC-1/signals").json(&signals);
+        let request = site.request(Method::PUT, "/loops/TIC-1").header("If-Match", "*").json(&signals);
         headers.iter().fold(request, |request, (name, value)| request.header(*name, value)).send()
     };
     let own = format!("http://localhost:{}", site.port);

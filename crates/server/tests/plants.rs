@@ -112,24 +112,19 @@ async fn a_sweep_runs_in_the_background_and_can_be_cancelled() {
 }
 
 #[tokio::test]
-async fn plants_and_scenarios_are_saved_with_their_loop() {
+async fn plants_and_scenarios_are_saved_for_the_works() {
     let site = Site::open().await;
     let plant = reactor(&site).await;
-    let put = async |path: &str, body: &Value| site.send(Method::PUT, path, body, StatusCode::NO_CONTENT).await;
-    put("/loops/TIC-1/plants/cold%20reactor", &plant).await;
+    let saved =
+        |name: &str, kind: &str, spec: &Value| json!({ "name": name, "content": { "kind": kind, "spec": spec } });
     let scenario = json!({ "duration": 60.0, "scan": 1.0, "seed": 1, "events": [{ "kind": "set_point_step", "at": 5.0, "by": 1.0 }] });
-    put("/loops/TIC-1/scenarios/step", &scenario).await;
-    put("/loops/TIC-1/scenarios/step", &scenario).await;
+    site.send(Method::POST, "/saved", &saved("cold reactor", "plant", &plant), StatusCode::CREATED).await;
+    site.send(Method::POST, "/saved", &saved("step", "scenario", &scenario), StatusCode::CREATED).await;
     let site = site.restarted().await;
-    assert_eq!(site.get("/loops/TIC-1/plants").await[0]["plant"], plant);
-    let kept = site.get("/loops/TIC-1/scenarios").await;
-    assert_eq!((kept.as_array().unwrap().len(), &kept[0]["scenario"]["duration"]), (1, &json!(60.0)));
-    let gone = |status| site.send(Method::DELETE, "/loops/TIC-1/scenarios/step", &Value::Null, status);
-    gone(StatusCode::NO_CONTENT).await;
-    assert!(gone(StatusCode::NOT_FOUND).await["detail"].as_str().unwrap().contains("there is no scenario “step”"));
+    assert_eq!(site.get("/saved?kind=plant").await[0]["spec"], plant);
+    assert_eq!(site.get("/saved?kind=scenario").await[0]["spec"]["duration"], json!(60.0));
     let mut impossible = plant;
     impossible["operating_point"]["pv"] = json!(150.0);
-    let refused =
-        site.send(Method::PUT, "/loops/TIC-1/plants/hot", &impossible, StatusCode::UNPROCESSABLE_ENTITY).await;
+    let refused = site.refused("/saved", &saved("hot", "plant", &impossible)).await;
     assert_eq!(refused["field"], "plant.operating_point.pv");
 }

@@ -1,16 +1,22 @@
 //! What is kept, in PostgreSQL: migrations and queries, nothing else.
 
+mod archive;
+mod bin;
+mod changes;
 mod loops;
 mod models;
 mod records;
 mod saved;
 mod trials;
 
-pub use loops::{AreaSeed, LoopDetail, LoopSeed, LoopSummary};
+pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
+pub use bin::{BinItem, DeletionKind, Hanging};
+pub use changes::{Change, Changes};
+pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopSeed, LoopSummary, NewLoop};
 pub use models::{ModelRow, NewModel};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
-pub use saved::{Saved, SavedKind};
-pub use trials::{NewTrial, TrialRow};
+pub use saved::{SavedItem, SavedKind, SavedSpec};
+pub use trials::{NewTrial, TrialEdit, TrialRow};
 
 use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
@@ -28,6 +34,22 @@ pub enum Error {
         /// The name or id that was given.
         name: String,
     },
+    /// Another one is called that already.
+    #[error("there is already {article} {what} “{name}”: give another name")]
+    Taken {
+        /// `a` or `an`.
+        article: &'static str,
+        /// What it is.
+        what: &'static str,
+        /// The name that is taken.
+        name: String,
+    },
+    /// It was changed by somebody else after it was read.
+    #[error("it was changed by somebody else meanwhile")]
+    Changed,
+    /// It cannot be brought back as things stand.
+    #[error("{0}")]
+    Refused(String),
     /// The database did not answer as it should.
     #[error("the database failed: {0}")]
     Database(#[from] sqlx::Error),
@@ -74,6 +96,34 @@ impl Store {
     /// Closes all connections.
     pub async fn close(&self) {
         self.pool.close().await;
+    }
+}
+
+/// The revision that a document must still have for a change to it to be taken.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum Expected {
+    /// Just this one.
+    Revision(i64),
+    /// Whatever stands there is replaced.
+    Any,
+}
+
+impl Expected {
+    fn revision(self) -> Option<i64> {
+        match self {
+            Self::Revision(revision) => Some(revision),
+            Self::Any => None,
+        }
+    }
+}
+
+/// A name that must be new.
+fn taken(error: sqlx::Error, what: &'static str, name: &str) -> Error {
+    if error.as_database_error().is_some_and(sqlx::error::DatabaseError::is_unique_violation) {
+        let article = if what.starts_with(['a', 'e', 'i', 'o', 'u']) { "an" } else { "a" };
+        Error::Taken { article, what, name: name.to_owned() }
+    } else {
+        error.into()
     }
 }
 

@@ -1,6 +1,6 @@
 //! Models identified from records.
 
-use crate::{Result, Store, found};
+use crate::{Error, Expected, Result, Store, found};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
 use chrono::{DateTime, Utc};
@@ -41,6 +41,12 @@ pub struct ModelRow {
     pub record_id: Uuid,
     /// Name of that record.
     pub record_name: String,
+    /// What the user calls it; empty for its letter and structure alone.
+    pub name: String,
+    /// What the user wrote about it.
+    pub remark: String,
+    /// Rises with each change.
+    pub revision: i64,
     /// Whether the record has another content or another preparation than it had when the model was fitted.
     pub stale: bool,
     /// The preparation that lay over the record.
@@ -70,22 +76,19 @@ pub struct ModelRow {
 }
 
 impl Store {
-    /// Keeps a model, and makes it the chosen one.
+    /// Keeps a model. Which one is *the* model only a person says.
     pub async fn add_model(&self, loop_id: Uuid, new: NewModel<'_>) -> Result<Uuid> {
         let id = Uuid::now_v7();
         let mut transaction = self.pool.begin().await?;
-        // One at a time in a loop: the number is the next one, and one model is chosen.
+        // One at a time in a loop: the number is the next one.
         sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
             .fetch_one(&mut *transaction)
-            .await?;
-        sqlx::query!("update model set chosen = false where loop_id = $1 and chosen", loop_id)
-            .execute(&mut *transaction)
             .await?;
         let validation = new.validation.map(|(_, validation)| Json(validation));
         sqlx::query!(
             "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result, options,
                 preparation, validation_from, validation_to, validation, reduced_from)
-            values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, true, $7, $8,
+            values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, false, $7, $8,
                 $9, $10, $11, $12, $13)",
             id,
             loop_id,
@@ -119,20 +122,23 @@ impl Store {
 
     /// The loop that a model belongs to.
     pub async fn loop_of_model(&self, id: Uuid) -> Result<Uuid> {
-        let row = sqlx::query_scalar!("select loop_id from model where id = $1", id).fetch_optional(&self.pool).await?;
+        let row = sqlx::query_scalar!("select loop_id from model where id = $1 and deletion_id is null", id)
+            .fetch_optional(&self.pool)
+            .await?;
         found(row, "model", id)
     }
 
     async fn model_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<ModelRow>> {
         let rows = sqlx::query_as!(
             ModelRecord,
-            r#"select model.id, number, record_id, record.name as record_name,
+            r#"select model.id, number, record_id, record.name as record_name, model.name, model.remark, model.revision,
                 (record.content_hash <> record_hash or record.preparation <> model.preparation) as "stale!",
                 model.preparation as "preparation: Json<Vec<Step>>", window_from, window_to, validation_from, validation_to,
                 validation as "validation: Json<Validation>", chosen, reason, reduced_from,
                 options as "options: Json<FitOptions>", result as "model: Json<Model>", model.created_at
             from model join record on record.id = record_id
-            where model.loop_id = coalesce($1, model.loop_id) and model.id = coalesce($2, model.id)
+            where model.deletion_id is null and model.loop_id = coalesce($1, model.loop_id)
+                and model.id = coalesce($2, model.id)
             order by number desc"#,
             loop_id,
             id
@@ -145,15 +151,56 @@ impl Store {
     /// Makes a model the one that Control works with, for a reason.
     pub async fn choose_model(&self, id: Uuid, reason: &str) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
-        let row = sqlx::query!("select loop_id from model where id = $1", id).fetch_optional(&mut *transaction).await?;
-        let loop_id = found(row, "model", id)?.loop_id;
-        sqlx::query!("update model set chosen = false where loop_id = $1 and chosen", loop_id)
-            .execute(&mut *transaction)
+        let row = sqlx::query!("select loop_id from model where id = $1 and deletion_id is null", id)
+            .fetch_optional(&mut *transaction)
             .await?;
-        sqlx::query!("update model set chosen = true, reason = $2 where id = $1", id, reason)
+        let loop_id = found(row, "model", id)?.loop_id;
+        // One at a time in a loop: one model is chosen.
+        sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
+            .fetch_one(&mut *transaction)
+            .await?;
+        sqlx::query!(
+            "update model set chosen = false, revision = revision + 1
+            where loop_id = $1 and chosen and deletion_id is null and id <> $2",
+            loop_id,
+            id
+        )
+        .execute(&mut *transaction)
+        .await?;
+        sqlx::query!("update model set chosen = true, reason = $2, revision = revision + 1 where id = $1", id, reason)
             .execute(&mut *transaction)
             .await?;
         transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Takes the mark off the model that is chosen.
+    pub async fn choose_no_model(&self, id: Uuid) -> Result<()> {
+        let done = sqlx::query!(
+            "update model set chosen = false, revision = revision + 1 where id = $1 and deletion_id is null",
+            id
+        )
+        .execute(&self.pool)
+        .await?;
+        found((done.rows_affected() > 0).then_some(()), "model", id)
+    }
+
+    /// Names and annotates a model.
+    pub async fn set_model(&self, id: Uuid, expected: Expected, name: &str, remark: &str) -> Result<()> {
+        let done = sqlx::query!(
+            "update model set name = $3, remark = $4, revision = revision + 1
+            where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
+            id,
+            expected.revision(),
+            name,
+            remark
+        )
+        .execute(&self.pool)
+        .await?;
+        if done.rows_affected() == 0 {
+            self.model(id).await?;
+            return Err(Error::Changed);
+        }
         Ok(())
     }
 }
@@ -163,6 +210,9 @@ struct ModelRecord {
     number: i32,
     record_id: Uuid,
     record_name: String,
+    name: String,
+    remark: String,
+    revision: i64,
     stale: bool,
     preparation: Json<Vec<Step>>,
     window_from: f64,
@@ -185,6 +235,9 @@ impl From<ModelRecord> for ModelRow {
             number: row.number,
             record_id: row.record_id,
             record_name: row.record_name,
+            name: row.name,
+            remark: row.remark,
+            revision: row.revision,
             stale: row.stale,
             preparation: row.preparation.0,
             window_from: row.window_from,

@@ -1,11 +1,12 @@
 //! Records, their channels and samples.
 
-use crate::{Result, Store, found};
+use crate::{Error, Expected, Result, Store, found};
 use antistasis_core::preparation::Step;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
 use chrono::{DateTime, Utc};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
+use sqlx::{Postgres, Transaction};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
@@ -52,6 +53,10 @@ pub struct RecordInfo {
     pub content_hash: String,
     /// What was noticed when it was read.
     pub notes: Vec<String>,
+    /// What the user wrote about it.
+    pub remark: String,
+    /// Rises with each change of name, remark, channels or preparation.
+    pub revision: i64,
     /// The steps laid over it, in their order.
     pub preparation: Vec<Step>,
     /// When it was stored.
@@ -61,7 +66,8 @@ pub struct RecordInfo {
 }
 
 /// A channel without its samples.
-#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
 pub struct ChannelInfo {
     /// Tag of the signal.
     pub tag: String,
@@ -74,62 +80,9 @@ pub struct ChannelInfo {
 impl Store {
     /// Keeps a record; returns its identifier.
     pub async fn add_record(&self, loop_id: Uuid, new: NewRecord<'_>) -> Result<Uuid> {
-        let record = new.record;
         let id = Uuid::now_v7();
-        let sample_interval = match record.axis {
-            TimeAxis::Uniform { interval, .. } => Some(interval),
-            TimeAxis::Irregular(_) => None,
-        };
         let mut transaction = self.pool.begin().await?;
-        sqlx::query!(
-            "insert into record (id, loop_id, name, origin, started, sample_interval, duration, length, content_hash, notes,
-                thumbnail)
-            values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
-            id,
-            loop_id,
-            new.name,
-            new.origin,
-            new.started,
-            sample_interval,
-            record.axis.duration(),
-            i32::try_from(record.axis.len()).unwrap_or(i32::MAX),
-            record.content_hash(),
-            Json(new.notes) as _,
-            Json(thumbnail(record)) as _
-        )
-        .execute(&mut *transaction)
-        .await?;
-        let mut series: Vec<(i32, &[f64])> = Vec::new();
-        if let TimeAxis::Irregular(times) = &record.axis {
-            series.push((TIMES, times));
-        }
-        for (position, channel) in (0..).zip(&record.channels) {
-            sqlx::query!(
-                "insert into channel (record_id, position, tag, role, unit) values ($1, $2, $3, $4, $5)",
-                id,
-                position,
-                channel.tag,
-                role_name(channel.role),
-                channel.unit
-            )
-            .execute(&mut *transaction)
-            .await?;
-            series.push((position, &channel.values));
-        }
-        for (position, values) in series {
-            for (sequence, part) in (0..).zip(values.chunks(CHUNK)) {
-                let bytes: Vec<u8> = part.iter().flat_map(|value| value.to_le_bytes()).collect();
-                sqlx::query!(
-                    "insert into chunk (record_id, position, sequence, samples) values ($1, $2, $3, $4)",
-                    id,
-                    position,
-                    sequence,
-                    bytes
-                )
-                .execute(&mut *transaction)
-                .await?;
-            }
-        }
+        insert_record(&mut transaction, id, loop_id, new).await?;
         transaction.commit().await?;
         Ok(id)
     }
@@ -147,8 +100,9 @@ impl Store {
     async fn record_infos(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<RecordInfo>> {
         let rows = sqlx::query!(
             r#"select id, name, origin, started, sample_interval, duration, length, content_hash,
-                notes as "notes: Json<Vec<String>>", preparation as "preparation: Json<Vec<Step>>", created_at
-            from record where loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
+                notes as "notes: Json<Vec<String>>", remark, revision,
+                preparation as "preparation: Json<Vec<Step>>", created_at
+            from record where deletion_id is null and loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
             order by created_at desc, id desc"#,
             loop_id,
             id
@@ -183,6 +137,8 @@ impl Store {
                 length: row.length,
                 content_hash: row.content_hash,
                 notes: row.notes.0,
+                remark: row.remark,
+                revision: row.revision,
                 preparation: row.preparation.0,
                 created_at: row.created_at,
             })
@@ -190,11 +146,75 @@ impl Store {
     }
 
     /// Lays other steps over a record.
-    pub async fn set_preparation(&self, id: Uuid, steps: &[Step]) -> Result<()> {
-        let row = sqlx::query!("update record set preparation = $2 where id = $1 returning id", id, Json(steps) as _)
+    pub async fn set_preparation(&self, id: Uuid, expected: Expected, steps: &[Step]) -> Result<()> {
+        let done = sqlx::query!(
+            "update record set preparation = $3, revision = revision + 1
+            where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
+            id,
+            expected.revision(),
+            Json(steps) as _
+        )
+        .execute(&self.pool)
+        .await?;
+        self.was_current(done.rows_affected(), id).await
+    }
+
+    async fn was_current(&self, rows: u64, id: Uuid) -> Result<()> {
+        if rows == 0 {
+            self.record_info(id).await?;
+            return Err(Error::Changed);
+        }
+        Ok(())
+    }
+
+    /// Renames and annotates a record, and puts right what its channels are; `content_hash` is that of the record with
+    /// these channels.
+    pub async fn set_record(
+        &self,
+        id: Uuid,
+        expected: Expected,
+        (name, remark): (&str, &str),
+        channels: &[ChannelInfo],
+        content_hash: &str,
+    ) -> Result<()> {
+        let mut transaction = self.pool.begin().await?;
+        let done = sqlx::query!(
+            "update record set name = $3, remark = $4, content_hash = $5, revision = revision + 1
+            where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
+            id,
+            expected.revision(),
+            name,
+            remark,
+            content_hash
+        )
+        .execute(&mut *transaction)
+        .await?;
+        for (position, channel) in (0..).zip(channels) {
+            sqlx::query!(
+                "update channel set tag = $3, role = $4, unit = $5 where record_id = $1 and position = $2",
+                id,
+                position,
+                channel.tag,
+                role_name(channel.role),
+                channel.unit
+            )
+            .execute(&mut *transaction)
+            .await?;
+        }
+        if done.rows_affected() == 0 {
+            transaction.rollback().await?;
+            return self.was_current(0, id).await;
+        }
+        transaction.commit().await?;
+        Ok(())
+    }
+
+    /// The loop that a record belongs to.
+    pub async fn loop_of_record(&self, id: Uuid) -> Result<Uuid> {
+        let row = sqlx::query_scalar!("select loop_id from record where id = $1 and deletion_id is null", id)
             .fetch_optional(&self.pool)
             .await?;
-        found(row, "record", id).map(drop)
+        found(row, "record", id)
     }
 
     /// One record with all its samples.
@@ -249,4 +269,68 @@ fn role_name(role: Role) -> &'static str {
 
 fn role_of(name: &str) -> Role {
     [Role::Pv, Role::Op, Role::Sp, Role::Dv].into_iter().find(|role| role_name(*role) == name).unwrap_or(Role::Other)
+}
+
+/// Puts a record with its samples into the tables.
+pub(crate) async fn insert_record(
+    transaction: &mut Transaction<'_, Postgres>,
+    id: Uuid,
+    loop_id: Uuid,
+    new: NewRecord<'_>,
+) -> Result<()> {
+    let record = new.record;
+    let sample_interval = match record.axis {
+        TimeAxis::Uniform { interval, .. } => Some(interval),
+        TimeAxis::Irregular(_) => None,
+    };
+    sqlx::query!(
+            "insert into record (id, loop_id, name, origin, started, sample_interval, duration, length, content_hash, notes,
+                thumbnail)
+            values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+            id,
+            loop_id,
+            new.name,
+            new.origin,
+            new.started,
+            sample_interval,
+            record.axis.duration(),
+            i32::try_from(record.axis.len()).unwrap_or(i32::MAX),
+            record.content_hash(),
+            Json(new.notes) as _,
+            Json(thumbnail(record)) as _
+        )
+        .execute(&mut **transaction)
+        .await?;
+    let mut series: Vec<(i32, &[f64])> = Vec::new();
+    if let TimeAxis::Irregular(times) = &record.axis {
+        series.push((TIMES, times));
+    }
+    for (position, channel) in (0..).zip(&record.channels) {
+        sqlx::query!(
+            "insert into channel (record_id, position, tag, role, unit) values ($1, $2, $3, $4, $5)",
+            id,
+            position,
+            channel.tag,
+            role_name(channel.role),
+            channel.unit
+        )
+        .execute(&mut **transaction)
+        .await?;
+        series.push((position, &channel.values));
+    }
+    for (position, values) in series {
+        for (sequence, part) in (0..).zip(values.chunks(CHUNK)) {
+            let bytes: Vec<u8> = part.iter().flat_map(|value| value.to_le_bytes()).collect();
+            sqlx::query!(
+                "insert into chunk (record_id, position, sequence, samples) values ($1, $2, $3, $4)",
+                id,
+                position,
+                sequence,
+                bytes
+            )
+            .execute(&mut **transaction)
+            .await?;
+        }
+    }
+    Ok(())
 }

@@ -1,86 +1,181 @@
-//! Plants and scenarios saved with a loop.
+//! Plants, scenarios and candidates saved for the works, to be used again in any loop.
 
-use crate::{Result, Store, found};
+use crate::{Error, Expected, Result, Store, found, taken};
+use antistasis_core::simulation::{Candidate, Plant, Scenario};
 use chrono::{DateTime, Utc};
-use serde::Serialize;
-use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
+use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// What can be saved with a loop.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+/// What can be saved.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
 pub enum SavedKind {
     /// A plant.
     Plant,
     /// A scenario.
     Scenario,
+    /// A candidate.
+    Candidate,
 }
 
 impl SavedKind {
-    fn name(self) -> &'static str {
+    pub(crate) fn name(self) -> &'static str {
         match self {
             Self::Plant => "plant",
             Self::Scenario => "scenario",
+            Self::Candidate => "candidate",
         }
     }
 }
 
+/// Something to be saved.
+#[derive(Debug, Clone, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", content = "spec", rename_all = "snake_case", deny_unknown_fields)]
+pub enum SavedSpec {
+    /// A plant.
+    Plant(Plant),
+    /// A scenario.
+    Scenario(Scenario),
+    /// A candidate.
+    Candidate(Candidate),
+}
+
+impl SavedSpec {
+    /// What it is.
+    #[must_use]
+    pub fn kind(&self) -> SavedKind {
+        match self {
+            Self::Plant(_) => SavedKind::Plant,
+            Self::Scenario(_) => SavedKind::Scenario,
+            Self::Candidate(_) => SavedKind::Candidate,
+        }
+    }
+
+    fn value(&self) -> Result<serde_json::Value> {
+        let value = match self {
+            Self::Plant(plant) => serde_json::to_value(plant),
+            Self::Scenario(scenario) => serde_json::to_value(scenario),
+            Self::Candidate(candidate) => serde_json::to_value(candidate),
+        };
+        value.map_err(|error| sqlx::Error::Encode(error.into()).into())
+    }
+
+    fn read(kind: &str, value: serde_json::Value) -> Result<Self> {
+        let spec = match kind {
+            "plant" => serde_json::from_value(value).map(Self::Plant),
+            "scenario" => serde_json::from_value(value).map(Self::Scenario),
+            _ => serde_json::from_value(value).map(Self::Candidate),
+        };
+        spec.map_err(|error| sqlx::Error::Decode(error.into()).into())
+    }
+}
+
 /// Something saved under a name.
-#[derive(Debug, Clone)]
-pub struct Saved<T> {
-    /// The name.
+#[derive(Debug, Clone, Serialize, ToSchema)]
+pub struct SavedItem {
+    /// Identifier.
+    pub id: Uuid,
+    /// The name, of its own among its kind.
     pub name: String,
-    /// What was saved.
-    pub spec: T,
-    /// When.
+    /// What the user wrote about it.
+    pub remark: String,
+    /// Tag of the loop that it was made in, where that is still there.
+    pub made_in: Option<String>,
+    /// Rises with each change.
+    pub revision: i64,
+    /// When it was saved.
     pub saved_at: DateTime<Utc>,
+    /// What was saved.
+    #[serde(flatten)]
+    pub spec: SavedSpec,
 }
 
 impl Store {
-    /// All of a kind that is saved with a loop, by name.
-    pub async fn saved<T: DeserializeOwned>(&self, loop_id: Uuid, kind: SavedKind) -> Result<Vec<Saved<T>>> {
+    /// All that is saved, or all of a kind, by name.
+    pub async fn saved(&self, kind: Option<SavedKind>) -> Result<Vec<SavedItem>> {
+        self.saved_rows(kind, None).await
+    }
+
+    /// One saved thing.
+    pub async fn saved_item(&self, id: Uuid) -> Result<SavedItem> {
+        found(self.saved_rows(None, Some(id)).await?.pop(), "saved thing", id)
+    }
+
+    async fn saved_rows(&self, kind: Option<SavedKind>, id: Option<Uuid>) -> Result<Vec<SavedItem>> {
         let rows = sqlx::query!(
-            r#"select name, spec as "spec: Json<serde_json::Value>", saved_at from saved
-            where loop_id = $1 and kind = $2 order by name"#,
-            loop_id,
-            kind.name()
+            r#"select saved.id, kind, saved.name, remark, control_loop.tag as "made_in?", saved.revision,
+                spec as "spec: Json<serde_json::Value>", saved_at
+            from saved left join control_loop on control_loop.id = loop_id and control_loop.deletion_id is null
+            where saved.deletion_id is null and kind = coalesce($1, kind) and saved.id = coalesce($2, saved.id)
+            order by kind, saved.name"#,
+            kind.map(SavedKind::name),
+            id
         )
         .fetch_all(&self.pool)
         .await?;
         rows.into_iter()
             .map(|row| {
-                let spec = serde_json::from_value(row.spec.0).map_err(|error| sqlx::Error::Decode(error.into()))?;
-                Ok(Saved { name: row.name, spec, saved_at: row.saved_at })
+                Ok(SavedItem {
+                    spec: SavedSpec::read(&row.kind, row.spec.0)?,
+                    id: row.id,
+                    name: row.name,
+                    remark: row.remark,
+                    made_in: row.made_in,
+                    revision: row.revision,
+                    saved_at: row.saved_at,
+                })
             })
             .collect()
     }
 
-    /// Saves something under a name, in place of what was saved under it before.
-    pub async fn save<T: Serialize>(&self, loop_id: Uuid, kind: SavedKind, name: &str, spec: &T) -> Result<()> {
-        let spec = serde_json::to_value(spec).map_err(|error| sqlx::Error::Encode(error.into()))?;
+    /// Saves something under a new name.
+    pub async fn save(&self, name: &str, remark: &str, loop_id: Option<Uuid>, spec: &SavedSpec) -> Result<Uuid> {
+        let id = Uuid::now_v7();
         sqlx::query!(
-            "insert into saved (loop_id, kind, name, spec) values ($1, $2, $3, $4)
-            on conflict (loop_id, kind, name) do update set spec = excluded.spec, saved_at = now()",
-            loop_id,
-            kind.name(),
+            "insert into saved (id, kind, name, remark, loop_id, spec) values ($1, $2, $3, $4, $5, $6)",
+            id,
+            spec.kind().name(),
             name,
-            spec
+            remark,
+            loop_id,
+            spec.value()?
         )
         .execute(&self.pool)
-        .await?;
-        Ok(())
+        .await
+        .map_err(|error| taken(error, spec.kind().name(), name))?;
+        Ok(id)
     }
 
-    /// Forgets what is saved under a name.
-    pub async fn forget(&self, loop_id: Uuid, kind: SavedKind, name: &str) -> Result<()> {
+    /// Renames, annotates, and where a spec is given replaces what is saved.
+    pub async fn set_saved(
+        &self,
+        id: Uuid,
+        expected: Expected,
+        (name, remark): (&str, &str),
+        spec: Option<&SavedSpec>,
+    ) -> Result<()> {
+        let before = self.saved_item(id).await?;
+        if let Some(spec) = spec.filter(|spec| spec.kind() != before.spec.kind()) {
+            let (is, given) = (before.spec.kind().name(), spec.kind().name());
+            return Err(Error::Refused(format!("“{}” is a {is}: a {given} cannot take its place", before.name)));
+        }
         let done = sqlx::query!(
-            "delete from saved where loop_id = $1 and kind = $2 and name = $3",
-            loop_id,
-            kind.name(),
-            name
+            "update saved set name = $3, remark = $4, spec = coalesce($5, spec), revision = revision + 1, saved_at = now()
+            where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
+            id,
+            expected.revision(),
+            name,
+            remark,
+            spec.map(SavedSpec::value).transpose()?
         )
         .execute(&self.pool)
-        .await?;
-        found((done.rows_affected() > 0).then_some(()), kind.name(), name)
+        .await
+        .map_err(|error| taken(error, before.spec.kind().name(), name))?;
+        if done.rows_affected() == 0 {
+            return Err(Error::Changed);
+        }
+        Ok(())
     }
 }

@@ -1,6 +1,6 @@
 //! The trail of trials. Traces are not kept: a trial gives the same one again.
 
-use crate::{Result, Store, found};
+use crate::{Error, Expected, Result, Store, found};
 use antistasis_core::assessment::Assessment;
 use antistasis_core::simulation::Trial;
 use chrono::{DateTime, Utc};
@@ -20,6 +20,20 @@ pub struct NewTrial<'a> {
     pub trial: &'a Trial,
     /// Its assessment.
     pub assessment: &'a Assessment,
+    /// A trial that was only passed through on the way to this one: it makes room, unless it was starred, pinned or
+    /// annotated meanwhile.
+    pub replaces: Option<Uuid>,
+}
+
+/// What is edited of a trial of the trail.
+#[derive(Debug)]
+pub struct TrialEdit<'a> {
+    /// What it is called.
+    pub label: &'a str,
+    /// What the user wrote about it.
+    pub remark: &'a str,
+    /// Whether it is starred.
+    pub starred: bool,
 }
 
 /// A trial as kept.
@@ -33,6 +47,12 @@ pub struct TrialRow {
     pub model_id: Option<Uuid>,
     /// What it is called.
     pub label: String,
+    /// What the user wrote about it.
+    pub remark: String,
+    /// Whether the user wants to find it again.
+    pub starred: bool,
+    /// Rises with each change of label, remark or star.
+    pub revision: i64,
     /// Whether others are compared with it.
     pub pinned: bool,
     /// The trial.
@@ -51,10 +71,25 @@ impl Store {
             .fetch_one(&mut *transaction)
             .await?;
         let digest = new.trial.digest();
-        let same = sqlx::query_scalar!("select id from trial where loop_id = $1 and digest = $2", loop_id, digest)
-            .fetch_optional(&mut *transaction)
+        let same = sqlx::query_scalar!(
+            "select id from trial where loop_id = $1 and digest = $2 and deletion_id is null",
+            loop_id,
+            digest
+        )
+        .fetch_optional(&mut *transaction)
+        .await?;
+        if let Some(passed) = new.replaces.filter(|passed| Some(*passed) != same) {
+            sqlx::query!(
+                "delete from trial where id = $1 and loop_id = $2 and not starred and not pinned and remark = ''
+                    and deletion_id is null",
+                passed,
+                loop_id
+            )
+            .execute(&mut *transaction)
             .await?;
+        }
         if let Some(id) = same {
+            transaction.commit().await?;
             return Ok(id);
         }
         let id = Uuid::now_v7();
@@ -87,9 +122,10 @@ impl Store {
 
     async fn trial_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<TrialRow>> {
         let rows = sqlx::query!(
-            r#"select id, number, model_id, label, pinned, spec as "spec: Json<Trial>",
+            r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Trial>",
                 assessment as "assessment: Json<Assessment>", created_at
-            from trial where loop_id = coalesce($1, loop_id) and id = coalesce($2, id) order by number desc"#,
+            from trial where deletion_id is null and loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
+            order by number desc"#,
             loop_id,
             id
         )
@@ -102,6 +138,9 @@ impl Store {
                 number: row.number,
                 model_id: row.model_id,
                 label: row.label,
+                remark: row.remark,
+                starred: row.starred,
+                revision: row.revision,
                 pinned: row.pinned,
                 trial: row.spec.0,
                 assessment: row.assessment.0,
@@ -113,13 +152,43 @@ impl Store {
     /// Pins a trial, so that others are compared with it, in place of the one pinned before; or unpins it.
     pub async fn pin_trial(&self, id: Uuid, pinned: bool) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
-        let row = sqlx::query!("select loop_id from trial where id = $1", id).fetch_optional(&mut *transaction).await?;
-        let loop_id = found(row, "trial", id)?.loop_id;
-        sqlx::query!("update trial set pinned = false where loop_id = $1 and pinned", loop_id)
-            .execute(&mut *transaction)
+        let row = sqlx::query!("select loop_id from trial where id = $1 and deletion_id is null", id)
+            .fetch_optional(&mut *transaction)
             .await?;
+        let loop_id = found(row, "trial", id)?.loop_id;
+        // One at a time in a loop: one trial is pinned.
+        sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
+            .fetch_one(&mut *transaction)
+            .await?;
+        sqlx::query!(
+            "update trial set pinned = false where loop_id = $1 and pinned and deletion_id is null and id <> $2",
+            loop_id,
+            id
+        )
+        .execute(&mut *transaction)
+        .await?;
         sqlx::query!("update trial set pinned = $2 where id = $1", id, pinned).execute(&mut *transaction).await?;
         transaction.commit().await?;
+        Ok(())
+    }
+
+    /// Renames, annotates and stars a trial.
+    pub async fn set_trial(&self, id: Uuid, expected: Expected, edit: TrialEdit<'_>) -> Result<()> {
+        let done = sqlx::query!(
+            "update trial set label = $3, remark = $4, starred = $5, revision = revision + 1
+            where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
+            id,
+            expected.revision(),
+            edit.label,
+            edit.remark,
+            edit.starred
+        )
+        .execute(&self.pool)
+        .await?;
+        if done.rows_affected() == 0 {
+            self.trial(id).await?;
+            return Err(Error::Changed);
+        }
         Ok(())
     }
 }

@@ -12,7 +12,9 @@ use antistasis_core::process::LinearSpec;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
-use antistasis_store::{AreaSeed, Error, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Store};
+use antistasis_store::{
+    AreaSeed, DeletionKind, Error, Expected, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Store,
+};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use uuid::Uuid;
@@ -123,13 +125,13 @@ async fn models_made_at_once_get_numbers_of_their_own_and_one_is_chosen() {
     let rows = store.models(found.id).await.unwrap();
     let numbers: Vec<i32> = rows.iter().map(|row| row.number).collect();
     assert_eq!(numbers, (1..=12).rev().collect::<Vec<_>>());
-    assert_eq!(rows.iter().filter(|row| row.chosen).count(), 1);
+    assert!(!rows.iter().any(|row| row.chosen), "only a person chooses a model");
     assert_eq!(rows.iter().filter(|row| row.stale).count(), 1);
     assert!(rows.iter().all(|row| row.model == model), "a model is kept to the bit");
     assert_eq!(rows.iter().filter(|row| row.validation.as_ref() == Some(&validation)).count(), 6);
     // Another preparation makes them all stale.
     let steps = [Step::new(Operation::Shift { tag: None, by: 1.0 / 3.0 })];
-    store.set_preparation(record_id, &steps).await.unwrap();
+    store.set_preparation(record_id, Expected::Any, &steps).await.unwrap();
     assert_eq!(store.record_info(record_id).await.unwrap().preparation, steps);
     assert!(store.models(found.id).await.unwrap().iter().all(|row| row.stale));
     store.choose_model(rows[7].id, "fits best on new data").await.unwrap();
@@ -163,7 +165,7 @@ async fn a_plant_stands_behind_a_loop_once_it_is_put_there() {
     let (store, found) = fresh().await;
     assert!(!found.has_plant && store.plant("LIC-1").await.unwrap().is_none());
     let plant = trial(1.0).0.plant;
-    store.set_plant("LIC-1", &plant).await.unwrap();
+    store.set_plant("LIC-1", Some(&plant)).await.unwrap();
     assert_eq!(store.plant("LIC-1").await.unwrap(), Some(plant));
     assert!(store.find_loop("LIC-1").await.unwrap().has_plant);
 }
@@ -174,7 +176,7 @@ async fn the_trail_keeps_each_trial_once_and_pins_one() {
     let mut ids = Vec::new();
     for gain in [1.0, 2.0, 1.0 / 3.0, 2.0] {
         let (trial, assessment) = trial(gain);
-        let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment };
+        let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment, replaces: None };
         ids.push(store.add_trial(found.id, new).await.unwrap());
     }
     assert_eq!(ids[1], ids[3]);
@@ -207,7 +209,61 @@ async fn what_is_not_there_is_named() {
     assert!(said(store.model(id).await.unwrap_err()).starts_with("there is no model"));
     assert!(said(store.pin_trial(id, true).await.unwrap_err()).starts_with("there is no trial"));
     assert!(said(store.choose_model(id, "").await.unwrap_err()).starts_with("there is no model"));
-    assert!(said(store.set_preparation(id, &[]).await.unwrap_err()).starts_with("there is no record"));
-    let pv = signal("A", 1.0, "m");
-    assert!(said(store.set_signals("XIC-9", &pv, &pv).await.unwrap_err()).starts_with("there is no loop"));
+    assert!(said(store.set_preparation(id, Expected::Any, &[]).await.unwrap_err()).starts_with("there is no record"));
+    assert!(said(store.set_plant("XIC-9", None).await.unwrap_err()).starts_with("there is no loop"));
+    assert!(said(store.delete_for_good(id).await.unwrap_err()).starts_with("there is no deletion"));
+}
+
+#[tokio::test]
+async fn many_at_once_choose_and_pin_and_one_is() {
+    let (store, found) = fresh().await;
+    let (record, _, model) = model();
+    let record_id = keep(&store, found.id, &record).await;
+    let mut ids = Vec::new();
+    for gain in 1..7 {
+        let (trial, assessment) = trial(f64::from(gain));
+        let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment, replaces: None };
+        let trial = store.add_trial(found.id, new).await.unwrap();
+        let new = NewModel {
+            record_id,
+            record_hash: "h",
+            preparation: &[],
+            window: (0.0, 99.0),
+            options: &FitOptions::new(Structure::Fopdt),
+            model: &model,
+            validation: None,
+            reduced_from: None,
+        };
+        ids.push((store.add_model(found.id, new).await.unwrap(), trial));
+    }
+    let tasks: Vec<_> = (0..60)
+        .map(|k| {
+            let (store, (model, trial)) = (store.clone(), ids[k % ids.len()]);
+            tokio::spawn(async move {
+                store.choose_model(model, "r").await.unwrap();
+                store.pin_trial(trial, true).await.unwrap();
+            })
+        })
+        .collect();
+    for task in tasks {
+        task.await.unwrap();
+    }
+    assert_eq!(store.models(found.id).await.unwrap().iter().filter(|row| row.chosen).count(), 1);
+    assert_eq!(store.trials(found.id).await.unwrap().iter().filter(|row| row.pinned).count(), 1);
+}
+
+#[tokio::test]
+async fn what_is_older_than_thirty_days_leaves_the_bin_for_good() {
+    let (store, found) = fresh().await;
+    let (record, ..) = model();
+    let record_id = keep(&store, found.id, &record).await;
+    let item = store.delete(DeletionKind::Record, record_id).await.unwrap();
+    assert_eq!((item.gone_at - item.deleted_at).num_days(), 30);
+    assert_eq!(store.empty_bin(item.deleted_at).await.unwrap(), 0, "not what is as young as that");
+    assert_eq!(store.bin().await.unwrap().len(), 1);
+    assert_eq!(store.empty_bin(item.gone_at).await.unwrap(), 1);
+    assert!(store.bin().await.unwrap().is_empty());
+    assert!(store.restore(item.id).await.is_err());
+    // The samples went with it.
+    assert!(matches!(store.record(record_id).await, Err(Error::NotFound { .. })));
 }

@@ -1,4 +1,5 @@
 import createClient from "openapi-fetch";
+import { unanswered } from "../lib/live";
 import type { components, paths } from "./schema";
 
 export type Schemas = components["schemas"];
@@ -19,6 +20,8 @@ export class ApiError extends Error {
     message: string,
     readonly status: number,
     readonly field?: string,
+    /** The document as it stands now, where somebody else has changed it meanwhile. */
+    readonly current: Record<string, unknown> | null = null,
   ) {
     super(message);
   }
@@ -37,15 +40,32 @@ export async function answered<T>(request: Promise<Answer<T>>): Promise<T> {
     answer = await request;
   } catch (error) {
     if (error instanceof DOMException && error.name === "AbortError") throw error;
+    unanswered();
     throw new ApiError("The server does not answer. Is it still running?", 0);
   }
   if (answer.data !== undefined) return answer.data;
+  if (answer.response.ok) return undefined as T;
   const problem = (answer.error ?? {}) as Partial<Schemas["Problem"]>;
   throw new ApiError(
     problem.detail ?? `The server answered ${answer.response.status}.`,
     answer.response.status,
     problem.field ?? undefined,
+    (problem.current as Record<string, unknown> | undefined) ?? null,
   );
+}
+
+/** Whether the server did not answer at all, so that asking again may help. */
+export function isUnanswered(error: unknown): boolean {
+  return error instanceof ApiError && error.status === 0;
+}
+
+export function fieldOf(error: unknown): string {
+  return error instanceof ApiError ? (error.field ?? "") : "";
+}
+
+/** Says which revision a change begins from; `force` overwrites whatever stands there. */
+export function ifMatch(revision: number, force = false): { "If-Match": string } {
+  return { "If-Match": force ? "*" : `"${revision}"` };
 }
 
 export function isAbort(error: unknown): boolean {

@@ -4,6 +4,147 @@
  */
 
 export interface paths {
+    "/api/v1/archives": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Takes the loops of an archive in; the body is the file itself. All of them come in, or none. Their tags must be free. */
+        post: operations["take_in"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/areas": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All areas in order. */
+        get: operations["list_areas"];
+        put?: never;
+        /** Makes an area. */
+        post: operations["make_area"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/areas/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames and annotates an area. */
+        put: operations["change_area"];
+        post?: never;
+        /** Puts an area into the bin, with its loops. */
+        delete: operations["delete_area"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/areas/{id}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An area with its loops, as one file. */
+        get: operations["area_archive"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bin": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What was deleted in the last thirty days, the newest first. */
+        get: operations["list_bin"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bin/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        post?: never;
+        /** Takes a deletion out of the bin for good: it cannot be brought back. */
+        delete: operations["delete_for_good"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/bin/{id}/restore": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Brings back what went in one deletion. Refused (409) where its name is taken, or what it stands on is in the bin itself. */
+        post: operations["restore"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/events": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Changes as they happen (server-sent events): `change` with what was made, changed or deleted, whoever did it; `lost` when
+         *     some may have been missed, so that everything must be looked at again.
+         */
+        get: operations["listen"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/experiments/plan": {
         parameters: {
             query?: never;
@@ -15,6 +156,23 @@ export interface paths {
         put?: never;
         /** Plans an experiment: the OP sequence, the PV to be expected, and what a fit would know afterwards. */
         post: operations["plan_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/hanging/{kind}/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What goes into the bin with something, and what stays and refers to it. */
+        get: operations["what_hangs"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -66,7 +224,8 @@ export interface paths {
         /** All loops, by area. */
         get: operations["list_loops"];
         put?: never;
-        post?: never;
+        /** Makes a loop. It may begin with a plant behind it, with a record that is imported afterwards, or with nothing. */
+        post: operations["make_loop"];
         delete?: never;
         options?: never;
         head?: never;
@@ -82,6 +241,25 @@ export interface paths {
         };
         /** One loop. */
         get: operations["show_loop"];
+        /** Renames, annotates and moves a loop, and sets tags, spans and units of its signals. */
+        put: operations["change_loop"];
+        post?: never;
+        /** Puts a loop into the bin, with all that is in it. */
+        delete: operations["delete_loop"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/archive": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A loop with all that is in it, as one file (ZIP: JSON documents, Parquet samples, a README that says what is what). */
+        get: operations["loop_archive"];
         put?: never;
         post?: never;
         delete?: never;
@@ -134,7 +312,7 @@ export interface paths {
         /** The models of a loop, the newest first. */
         get: operations["list_models"];
         put?: never;
-        /** Fits a model to a record, holds it against data that the fit has not seen, keeps it, and makes it the chosen one. */
+        /** Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own. */
         post: operations["fit_model"];
         delete?: never;
         options?: never;
@@ -193,24 +371,7 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/loops/{tag}/plants": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The plants saved with a loop, by name. */
-        get: operations["list_plants"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/loops/{tag}/plants/{name}": {
+    "/api/v1/loops/{tag}/plant": {
         parameters: {
             query?: never;
             header?: never;
@@ -218,11 +379,11 @@ export interface paths {
             cookie?: never;
         };
         get?: never;
-        /** Saves a plant with a loop, in place of one of that name. */
-        put: operations["save_plant"];
+        /** Puts a simulated plant behind a loop: experiments can be run on it, and trials begin on it. */
+        put: operations["set_plant"];
         post?: never;
-        /** Forgets a saved plant; trials on it stay. */
-        delete: operations["forget_plant"];
+        /** Takes the simulated plant behind a loop away; trials on it stay. */
+        delete: operations["take_plant_away"];
         options?: never;
         head?: never;
         patch?: never;
@@ -299,58 +460,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/loops/{tag}/scenarios": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        /** The scenarios saved with a loop, by name. */
-        get: operations["list_scenarios"];
-        put?: never;
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/loops/{tag}/scenarios/{name}": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Saves a scenario with a loop, in place of one of that name. */
-        put: operations["save_scenario"];
-        post?: never;
-        /** Forgets a saved scenario; trials under it stay. */
-        delete: operations["forget_scenario"];
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
-    "/api/v1/loops/{tag}/signals": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        /** Sets the tags, spans and units of a loop's signals. */
-        put: operations["set_signals"];
-        post?: never;
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/loops/{tag}/trials": {
         parameters: {
             query?: never;
@@ -386,6 +495,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Names and annotates a model. */
+        put: operations["change_model"];
+        post?: never;
+        /** Puts a model into the bin; trials on it keep their process. */
+        delete: operations["delete_model"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models/{id}/analysis": {
         parameters: {
             query?: never;
@@ -414,7 +541,8 @@ export interface paths {
         /** Makes a model the one that Control works with, and keeps the reason. */
         put: operations["choose_model"];
         post?: never;
-        delete?: never;
+        /** Takes the mark of the chosen one off a model. */
+        delete: operations["choose_none"];
         options?: never;
         head?: never;
         patch?: never;
@@ -596,6 +724,25 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/records/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** One record, without its samples. */
+        get: operations["show_record"];
+        /** Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps follow a tag. */
+        put: operations["change_record"];
+        post?: never;
+        /** Puts a record into the bin, with the models fitted to it. */
+        delete: operations["delete_record"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/{id}/channel": {
         parameters: {
             query?: never;
@@ -637,7 +784,8 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        get?: never;
+        /** The steps that lie over a record, and what each did. */
+        get: operations["show_preparation"];
         /**
          * Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be
          *     done, so do the
@@ -723,6 +871,42 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/saved": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is saved for the works, by name. */
+        get: operations["list_saved"];
+        put?: never;
+        /** Saves a plant, a scenario or a candidate under a new name. */
+        post: operations["save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/saved/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames, annotates or replaces what is saved. */
+        put: operations["change_saved"];
+        post?: never;
+        /** Puts what is saved into the bin; trials with it stay as they are. */
+        delete: operations["delete_saved"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/simulate": {
         parameters: {
             query?: never;
@@ -770,6 +954,24 @@ export interface paths {
         post?: never;
         /** Ends a sweep that is under way. */
         delete: operations["cancel_sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames, annotates and stars a trial of the trail. */
+        put: operations["change_trial"];
+        post?: never;
+        /** Puts a trial into the bin. */
+        delete: operations["delete_trial"];
         options?: never;
         head?: never;
         patch?: never;
@@ -952,6 +1154,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/uploads/{id}/preview": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads an uploaded file in another way: another sheet, another row of names, another form. */
+        post: operations["look_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
 }
 export type webhooks = Record<string, never>;
 export interface components {
@@ -1010,7 +1229,7 @@ export interface components {
             poles: components["schemas"]["Root"][];
             /** @description Joint 95 % regions of pairs of parameters. */
             regions: components["schemas"]["Region"][];
-            /** @description Response of the PV to a unit step of each input, the OP first, with bands. */
+            /** @description Response of the output that is asked for (the PV) to a unit step of each input, the OP first, with bands. */
             steps: components["schemas"]["StepResponse"][];
             validation?: components["schemas"]["Validation"] | null;
             /** @description Zeros of that way, dead time aside. */
@@ -1030,6 +1249,11 @@ export interface components {
             duration: number;
             /** @description What each did, a sentence each; null for a step that is off. */
             notes: (string | null)[];
+            /**
+             * Format: int64
+             * @description The revision of the record with these steps.
+             */
+            revision: number;
             /** @description Samples that are left. */
             samples: number;
             /**
@@ -1039,6 +1263,35 @@ export interface components {
             start: number;
             /** @description The steps, in their order. */
             steps: components["schemas"]["Step"][];
+        };
+        /** @description What an area is called. */
+        AreaCard: {
+            /** @description Its name, 1 to 80 characters, of its own. */
+            name: string;
+            /** @description Notes of any length. */
+            notes?: string;
+        };
+        /** @description An area. */
+        AreaInfo: {
+            /**
+             * Format: uuid
+             * @description Identifier.
+             */
+            id: string;
+            /**
+             * Format: int64
+             * @description Number of its loops.
+             */
+            loops: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Notes of any length. */
+            notes: string;
+            /**
+             * Format: int64
+             * @description Rises with each change.
+             */
+            revision: number;
         };
         /** @description All that is known of a trial besides its trace. */
         Assessment: {
@@ -1127,6 +1380,32 @@ export interface components {
             /** @description The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings. */
             scenario: components["schemas"]["Scenario"];
         };
+        /** @description One deletion. */
+        BinItem: {
+            /** @description What went with it. */
+            along: string[];
+            /**
+             * Format: date-time
+             * @description When.
+             */
+            deleted_at: string;
+            /**
+             * Format: date-time
+             * @description When it goes for good.
+             */
+            gone_at: string;
+            /**
+             * Format: uuid
+             * @description Identifier of the deletion.
+             */
+            id: string;
+            /** @description What was deleted. */
+            kind: components["schemas"]["DeletionKind"];
+            /** @description Tag of the loop that it was in, where it was in one that is still there. */
+            loop_tag?: string | null;
+            /** @description What it is, in words. */
+            title: string;
+        };
         /** @description One controller with its settings. */
         Candidate: {
             /** @description The controller. */
@@ -1149,6 +1428,28 @@ export interface components {
             signal: string;
             /** @description Its span. */
             span: components["schemas"]["Span"];
+        };
+        /** @description A row that was made, changed or deleted. */
+        Change: {
+            /** @description `insert`, `update` or `delete`. */
+            action: string;
+            /**
+             * Format: uuid
+             * @description Identifier of the row.
+             */
+            id: string;
+            /** @description The table: `area`, `control_loop`, `record`, `model`, `trial`, `saved` or `deletion`. */
+            kind: string;
+            /**
+             * Format: uuid
+             * @description The loop that it belongs to, where it belongs to one.
+             */
+            loop_id?: string | null;
+            /**
+             * Format: int64
+             * @description Its revision, where it has one.
+             */
+            revision?: number | null;
         };
         /** @description The transfer function from one input to one output. */
         Channel: {
@@ -1257,6 +1558,8 @@ export interface components {
         ColumnKind: "number" | "time" | "text";
         /** @description One column as it stands in the file. */
         ColumnPreview: {
+            /** @description The header as it stands in the file. */
+            header: string;
             /** @description What most cells are. */
             kind: components["schemas"]["ColumnKind"];
             /** @description Name in the header, made unique; `column 1` and so on without a header. */
@@ -1381,14 +1684,18 @@ export interface components {
             /** @description The correlation at each lag. */
             values: number[];
         };
-        /** @description A model over its data, for drawing. */
+        /** @description A model over the whole record, for drawing. */
         Curve: {
+            /** @description Measured disturbances that are inputs of the model. */
+            disturbances: components["schemas"]["ShownSeries"][];
             /** @description OP as recorded, in its unit. */
             input: (number | null)[];
-            /** @description PV as recorded, in its unit. */
+            /** @description The output as recorded, in its unit. */
             measured: (number | null)[];
-            /** @description PV as the model simulates it, in each window from a start of its own. */
+            /** @description The output as the model simulates it, in each window from a start of its own; null outside its windows. */
             modelled: (number | null)[];
+            /** @description The output that is shown. */
+            output: components["schemas"]["ShownOutput"];
             /** @description Measured minus simulated. */
             residual: (number | null)[];
             /** @description Times in s from the start of the untouched record. */
@@ -1399,6 +1706,11 @@ export interface components {
          * @enum {string}
          */
         DateOrder: "day_month_year" | "month_day_year" | "year_month_day";
+        /**
+         * @description What can be deleted.
+         * @enum {string}
+         */
+        DeletionKind: "area" | "loop" | "record" | "model" | "trial" | "saved";
         /**
          * @description One of the demands.
          * @enum {string}
@@ -2139,6 +2451,11 @@ export interface components {
             /** @description At least two points, rising in `at`. */
             points: components["schemas"]["SchedulePoint"][];
         };
+        /**
+         * @description What it means that a signal has no value at a time.
+         * @enum {string}
+         */
+        GapMeaning: "hold" | "between" | "missing";
         /** @description What was read. */
         HandReading: {
             /**
@@ -2174,6 +2491,15 @@ export interface components {
             readings: components["schemas"]["MethodReading"][];
             /** @description Ends of the tangent: where it leaves the initial and where it meets the final value. */
             tangent: number[][];
+        };
+        /** @description What hangs on something. */
+        Hanging: {
+            /** @description What goes with it into the bin, a line each. */
+            along: string[];
+            /** @description What stays, but refers to it, a line each. */
+            stays: string[];
+            /** @description What it is, in words. */
+            title: string;
         };
         /** @description Something that happened in a trial: a tank that ran dry, say. */
         Happening: {
@@ -2281,6 +2607,12 @@ export interface components {
              * @description The model that its process came from.
              */
             model_id?: string | null;
+            /**
+             * Format: uuid
+             * @description A trial that was only passed through on the way to this one: it makes room for it, unless it was starred, pinned or
+             *     annotated.
+             */
+            replaces?: string | null;
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
@@ -2463,6 +2795,28 @@ export interface components {
              */
             recovery_time?: number | null;
         };
+        /** @description What a loop is called and what it controls: all that is edited in one place. */
+        LoopCard: {
+            /** @description What is hard about it, in a line. */
+            difficulty?: string;
+            /** @description What it is. */
+            name?: string;
+            /** @description Notes of any length. */
+            notes?: string;
+            /** @description Controller output. */
+            op: components["schemas"]["Signal"];
+            /** @description Process variable. */
+            pv: components["schemas"]["Signal"];
+            /** @description Tag of the loop, for example `TIC-204`. */
+            tag: string;
+        };
+        /** @description A loop as it is to be. */
+        LoopChange: {
+            /** @description Name of the area that it belongs to; made where there is none of that name. */
+            area: string;
+            /** @description What it is called and controls. */
+            card: components["schemas"]["LoopCard"];
+        };
         /**
          * @description The way from the OP in % to the measured PV, linear about the operating point, with the slope of the actuator and the
          *     lag and dead time of the sensor.
@@ -2488,6 +2842,11 @@ export interface components {
         LoopDetail: {
             /** @description Area that it belongs to. */
             area: string;
+            /**
+             * Format: uuid
+             * @description Identifier of the area.
+             */
+            area_id: string;
             /** @description What is hard about it. */
             difficulty: string;
             /** @description Whether a simulated plant stands behind it, on which experiments can be run. */
@@ -2499,17 +2858,38 @@ export interface components {
             id: string;
             /** @description What it is. */
             name: string;
+            /** @description Notes of any length. */
+            notes: string;
             /** @description Controller output. */
             op: components["schemas"]["Signal"];
             /** @description Process variable. */
             pv: components["schemas"]["Signal"];
+            /**
+             * Format: int64
+             * @description Rises with each change.
+             */
+            revision: number;
+            /** @description Whether the span of the PV was guessed from data and nobody has set it yet. */
+            span_is_guess: boolean;
             /** @description Tag of the loop. */
+            tag: string;
+        };
+        /** @description A loop that a file seems to hold. */
+        LoopProposal: {
+            /** @description Its own signals, and those that no loop claims. */
+            channels: components["schemas"]["ChannelMapping"][];
+            /** @description Its tag, out of those of its signals; empty where they tell none. */
             tag: string;
         };
         /** @description A loop as the home screen shows it. */
         LoopSummary: {
             /** @description Area that it belongs to. */
             area: string;
+            /**
+             * Format: date-time
+             * @description When anything in it was last made or changed by keeping.
+             */
+            changed_at: string;
             /** @description What is hard about it. */
             difficulty: string;
             /**
@@ -2517,11 +2897,22 @@ export interface components {
              * @description Length of the newest record in s.
              */
             duration?: number | null;
+            /** @description Whether the fit is that on new data. */
+            fit_is_on_new_data: boolean;
             /**
              * Format: double
-             * @description Fit of the chosen model in %.
+             * @description Its fit in %: on data that it has not seen, where it was held against any.
              */
             fit_percent?: number | null;
+            /** @description Whether one of the models is the chosen one; else the model told here is the newest. */
+            has_chosen_model: boolean;
+            /**
+             * Format: uuid
+             * @description Identifier.
+             */
+            id: string;
+            /** @description Structure of that model, as in its document: `fopdt` and so on. */
+            model_structure?: unknown;
             /**
              * Format: int64
              * @description Number of models.
@@ -2577,6 +2968,9 @@ export interface components {
         Mapping: {
             /** @description The columns to take, one channel each. */
             channels: components["schemas"]["ChannelMapping"][];
+            gaps?: components["schemas"]["GapMeaning"] | null;
+            /** @description How the file is to be read. */
+            reading?: components["schemas"]["Reading"];
             /** @description Where the times come from. */
             time: components["schemas"]["TimeSource"];
         };
@@ -2796,6 +3190,13 @@ export interface components {
             /** @description What the figures mean. */
             verdicts: components["schemas"]["Verdict"][];
         };
+        /** @description What a model is called. */
+        ModelChange: {
+            /** @description A name besides its letter and structure, at most 80 characters; may be empty. */
+            name?: string;
+            /** @description What there is to say about it. */
+            remark?: string;
+        };
         /**
          * @description A controller whose gains are moved so that the loop answers as a reference model does (Lyapunov's rule; Åström &
          *     Wittenmark, Adaptive Control, 2nd ed. 1995, section 5.5; leakage and projection after Ioannou & Sun, Robust Adaptive Control,
@@ -2856,6 +3257,8 @@ export interface components {
             id: string;
             /** @description The model. */
             model: components["schemas"]["Model"];
+            /** @description What the user calls it; empty for its letter and structure alone. */
+            name: string;
             /**
              * Format: int32
              * @description Number in the loop's trail of models, from 1.
@@ -2879,6 +3282,13 @@ export interface components {
              * @description The model that it was reduced from.
              */
             reduced_from?: string | null;
+            /** @description What the user wrote about it. */
+            remark: string;
+            /**
+             * Format: int64
+             * @description Rises with each change.
+             */
+            revision: number;
             /** @description Whether the record has another content or another preparation than it had when the model was fitted. */
             stale: boolean;
             validation?: components["schemas"]["Validation"] | null;
@@ -2958,6 +3368,16 @@ export interface components {
             process: components["schemas"]["LinearSpec"];
             /** @description Its step response, at the same times. */
             step_response: number[];
+        };
+        /** @description A loop to be made. */
+        NewLoopRequest: {
+            /** @description Name of its area; made where there is none of that name. */
+            area: string;
+            /** @description What it is called and controls. */
+            card: components["schemas"]["LoopCard"];
+            plant?: components["schemas"]["Plant"] | null;
+            /** @description Whether the span of the PV was guessed from data: the loop says so until somebody sets it. */
+            span_is_guess?: boolean;
         };
         /** @description What noise does to the output. */
         NoiseToOutput: {
@@ -3531,11 +3951,17 @@ export interface components {
             form: string;
             /** @description The mapping that is probably meant. */
             guess: components["schemas"]["Mapping"];
+            /** @description The loops that the file seems to hold. */
+            loops: components["schemas"]["LoopProposal"][];
+            /** @description How the file was read. */
+            reading: components["schemas"]["ReadingFound"];
             /** @description The first rows as text, a cell a column. */
             rows: string[][];
         };
         /** @description A problem document (RFC 9457), media type `application/problem+json`. */
         Problem: {
+            /** @description The document as it stands now, where somebody else has changed it meanwhile. */
+            current?: Record<string, never> | null;
             /** @description What is the matter in this case, in words for the user. */
             detail: string;
             /** @description The field that was refused, where it is about one. */
@@ -3606,7 +4032,7 @@ export interface components {
             choice: components["schemas"]["SimcChoice"];
             /**
              * Format: uuid
-             * @description The model; null for the chosen one.
+             * @description The model; null for the chosen one, or the newest where none is chosen.
              */
             model_id?: string | null;
             /** @description What the trial is to stand on. */
@@ -3676,6 +4102,44 @@ export interface components {
         ReadRequest: {
             marks?: components["schemas"]["Marks"] | null;
         };
+        /** @description How a file is to be read; what is left out is found out from the file. */
+        Reading: {
+            /** @default null */
+            form: components["schemas"]["TableForm"] | null;
+            /**
+             * Format: int64
+             * @description Row of the file in which the names stand, from 1; 0 where there is none.
+             * @default null
+             */
+            header_row: number | null;
+            /**
+             * @description Sheet of a workbook.
+             * @default null
+             */
+            sheet: string | null;
+        };
+        /** @description How a file was read: what was found out, or was asked for. */
+        ReadingFound: {
+            form?: components["schemas"]["TableForm"] | null;
+            /**
+             * Format: int64
+             * @description Row of the file in which the names stand, from 1; 0 where there is none; null where the form of file has no rows.
+             */
+            header_row?: number | null;
+            /** @description The sheet of a workbook. */
+            sheet?: string | null;
+            /** @description All sheets of the workbook; empty for other files. */
+            sheets: string[];
+        };
+        /** @description What is edited of a record; its samples never change. */
+        RecordChange: {
+            /** @description Tag, role and unit of each channel, in the order of the record; null leaves them. */
+            channels?: components["schemas"]["ChannelInfo"][] | null;
+            /** @description What it is called, 1 to 120 characters. */
+            name: string;
+            /** @description What there is to say about it. */
+            remark?: string;
+        };
         /** @description A record without its samples. */
         RecordInfo: {
             /** @description The channels, in order. */
@@ -3710,6 +4174,13 @@ export interface components {
             origin: string;
             /** @description The steps laid over it, in their order. */
             preparation: components["schemas"]["Step"][];
+            /** @description What the user wrote about it. */
+            remark: string;
+            /**
+             * Format: int64
+             * @description Rises with each change of name, remark, channels or preparation.
+             */
+            revision: number;
             /**
              * Format: double
              * @description Seconds between samples; null where they are not even.
@@ -4029,29 +4500,70 @@ export interface components {
             /** @description Times in s from the start of the record. */
             times: number[];
         };
-        /** @description A plant saved with a loop. */
-        SavedPlant: {
-            /** @description The name. */
+        /** @description Something to be saved. */
+        SaveRequest: {
+            /** @description What is saved. */
+            content: components["schemas"]["SavedSpec"];
+            /** @description Tag of the loop that it is made in. */
+            made_in?: string | null;
+            /** @description The name, 1 to 80 characters, of its own among its kind. */
             name: string;
-            /** @description The plant. */
-            plant: components["schemas"]["Plant"];
+            /** @description What there is to say about it. */
+            remark?: string;
+        };
+        /** @description A saved thing as it is to be. */
+        SavedChange: {
+            content?: components["schemas"]["SavedSpec"] | null;
+            /** @description The name, 1 to 80 characters, of its own among its kind. */
+            name: string;
+            /** @description What there is to say about it. */
+            remark?: string;
+        };
+        /** @description Something saved under a name. */
+        SavedItem: components["schemas"]["SavedSpec"] & {
+            /**
+             * Format: uuid
+             * @description Identifier.
+             */
+            id: string;
+            /** @description Tag of the loop that it was made in, where that is still there. */
+            made_in?: string | null;
+            /** @description The name, of its own among its kind. */
+            name: string;
+            /** @description What the user wrote about it. */
+            remark: string;
+            /**
+             * Format: int64
+             * @description Rises with each change.
+             */
+            revision: number;
             /**
              * Format: date-time
              * @description When it was saved.
              */
             saved_at: string;
         };
-        /** @description A scenario saved with a loop. */
-        SavedScenario: {
-            /** @description The name. */
-            name: string;
-            /**
-             * Format: date-time
-             * @description When it was saved.
-             */
-            saved_at: string;
-            /** @description The scenario. */
-            scenario: components["schemas"]["Scenario"];
+        /**
+         * @description What can be saved.
+         * @enum {string}
+         */
+        SavedKind: "plant" | "scenario" | "candidate";
+        /** @description Something to be saved. */
+        SavedSpec: {
+            /** @enum {string} */
+            kind: "plant";
+            /** @description A plant. */
+            spec: components["schemas"]["Plant"];
+        } | {
+            /** @enum {string} */
+            kind: "scenario";
+            /** @description A scenario. */
+            spec: components["schemas"]["Scenario"];
+        } | {
+            /** @enum {string} */
+            kind: "candidate";
+            /** @description A candidate. */
+            spec: components["schemas"]["Candidate"];
         };
         /** @description The timeline of a trial. */
         Scenario: {
@@ -4251,6 +4763,22 @@ export interface components {
              */
             step: number;
         };
+        /** @description The output that a curve shows. */
+        ShownOutput: {
+            /** @description Its tag. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description A further signal of a curve. */
+        ShownSeries: {
+            /** @description Its tag. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
+            /** @description One value a time. */
+            values: (number | null)[];
+        };
         /** @description The tag and span of a signal. */
         Signal: {
             /** @description Span with its unit. */
@@ -4376,13 +4904,6 @@ export interface components {
             tag: string;
             /** @description Unit. */
             unit: string;
-        };
-        /** @description The signals of a loop. */
-        Signals: {
-            /** @description Controller output. */
-            op: components["schemas"]["Signal"];
-            /** @description Process variable. */
-            pv: components["schemas"]["Signal"];
         };
         /** @description The one choice that SIMC leaves to the engineer. */
         SimcChoice: {
@@ -4690,6 +5211,11 @@ export interface components {
             /** @description How it stands. */
             stage: components["schemas"]["Stage"];
         };
+        /**
+         * @description How a table is laid out.
+         * @enum {string}
+         */
+        TableForm: "wide" | "long";
         /** @description One term of a balance. */
         Term: {
             /** @description What it does. */
@@ -4726,6 +5252,14 @@ export interface components {
             kind: "column";
             unit?: components["schemas"]["TimeUnit"] | null;
         } | {
+            /** @description Name of the column of dates. */
+            date: string;
+            date_order?: components["schemas"]["DateOrder"] | null;
+            /** @enum {string} */
+            kind: "date_and_time";
+            /** @description Name of the column of times of day. */
+            time: string;
+        } | {
             /** @enum {string} */
             kind: "interval";
             /**
@@ -4738,7 +5272,7 @@ export interface components {
          * @description The unit of a column of plain numbers.
          * @enum {string}
          */
-        TimeUnit: "ms" | "s" | "min" | "h" | "d";
+        TimeUnit: "ms" | "s" | "min" | "h" | "d" | "serial_day" | "unix" | "unix_ms";
         /**
          * @description How a verdict is to be taken.
          * @enum {string}
@@ -4805,6 +5339,15 @@ export interface components {
              */
             version: number;
         };
+        /** @description What is edited of a trial of the trail. */
+        TrialChange: {
+            /** @description What it is called, 1 to 120 characters. */
+            label: string;
+            /** @description What there is to say about it. */
+            remark?: string;
+            /** @description Whether it is starred, to be found again. */
+            starred: boolean;
+        };
         /** @description What came out of a trial. */
         TrialResult: {
             /** @description Metrics of the whole course, margins, verdicts. */
@@ -4847,6 +5390,15 @@ export interface components {
             number: number;
             /** @description Whether others are compared with it. */
             pinned: boolean;
+            /** @description What the user wrote about it. */
+            remark: string;
+            /**
+             * Format: int64
+             * @description Rises with each change of label, remark or star.
+             */
+            revision: number;
+            /** @description Whether the user wants to find it again. */
+            starred: boolean;
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
@@ -5118,6 +5670,342 @@ export interface components {
 }
 export type $defs = Record<string, never>;
 export interface operations {
+    take_in: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/zip": string;
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopDetail"][];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_areas: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AreaInfo"][];
+                };
+            };
+        };
+    };
+    make_area: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AreaCard"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AreaInfo"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_area: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Identifier of the area */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AreaCard"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AreaInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_area: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the area */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    area_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the area */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": number[];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_bin: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"][];
+                };
+            };
+        };
+    };
+    delete_for_good: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the deletion */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    restore: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the deletion */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            204: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content?: never;
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    listen: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "text/event-stream": components["schemas"]["Change"];
+                };
+            };
+        };
+    };
     plan_experiment: {
         parameters: {
             query?: never;
@@ -5140,6 +6028,38 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    what_hangs: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description What it is */
+                kind: components["schemas"]["DeletionKind"];
+                /** @description Its identifier */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Hanging"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -5255,6 +6175,45 @@ export interface operations {
             };
         };
     };
+    make_loop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["NewLoopRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopDetail"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_loop: {
         parameters: {
             query?: never;
@@ -5273,6 +6232,135 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoopDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_loop: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoopChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopDetail"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_loop: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    loop_archive: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/zip": number[];
                 };
             };
             404: {
@@ -5567,45 +6655,13 @@ export interface operations {
             };
         };
     };
-    list_plants: {
+    set_plant: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 /** @description Tag of the loop */
                 tag: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SavedPlant"][];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    save_plant: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Tag of the loop */
-                tag: string;
-                /** @description 1 to 80 characters */
-                name: string;
             };
             cookie?: never;
         };
@@ -5615,11 +6671,13 @@ export interface operations {
             };
         };
         responses: {
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["LoopDetail"];
+                };
             };
             404: {
                 headers: {
@@ -5639,25 +6697,25 @@ export interface operations {
             };
         };
     };
-    forget_plant: {
+    take_plant_away: {
         parameters: {
             query?: never;
             header?: never;
             path: {
                 /** @description Tag of the loop */
                 tag: string;
-                /** @description Its name */
-                name: string;
             };
             cookie?: never;
         };
         requestBody?: never;
         responses: {
-            204: {
+            200: {
                 headers: {
                     [name: string]: unknown;
                 };
-                content?: never;
+                content: {
+                    "application/json": components["schemas"]["LoopDetail"];
+                };
             };
             404: {
                 headers: {
@@ -5825,150 +6883,6 @@ export interface operations {
             };
         };
     };
-    list_scenarios: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Tag of the loop */
-                tag: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["SavedScenario"][];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    save_scenario: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Tag of the loop */
-                tag: string;
-                /** @description 1 to 80 characters */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Scenario"];
-            };
-        };
-        responses: {
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    forget_scenario: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Tag of the loop */
-                tag: string;
-                /** @description Its name */
-                name: string;
-            };
-            cookie?: never;
-        };
-        requestBody?: never;
-        responses: {
-            204: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content?: never;
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
-    set_signals: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path: {
-                /** @description Tag of the loop */
-                tag: string;
-            };
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["Signals"];
-            };
-        };
-        responses: {
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["LoopDetail"];
-                };
-            };
-            404: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     list_trials: {
         parameters: {
             query?: never;
@@ -6072,9 +6986,103 @@ export interface operations {
             };
         };
     };
-    analyse: {
+    change_model: {
         parameters: {
             query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    analyse: {
+        parameters: {
+            query?: {
+                /** @description Tag of the output; the PV where left out. */
+                output?: string | null;
+            };
             header?: never;
             path: {
                 /** @description Identifier of the model */
@@ -6152,6 +7160,36 @@ export interface operations {
             };
         };
     };
+    choose_none: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     model_curve: {
         parameters: {
             query?: {
@@ -6161,6 +7199,8 @@ export interface operations {
                 to?: number | null;
                 /** @description Number of stretches, such as the width of the strip in pixels; 1 to 4000. */
                 buckets?: number | null;
+                /** @description Tag of the output; the PV where left out. */
+                output?: string | null;
             };
             header?: never;
             path: {
@@ -6485,6 +7525,127 @@ export interface operations {
             };
         };
     };
+    show_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_record: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RecordChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RecordInfo"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_record: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     even_channel: {
         parameters: {
             query: {
@@ -6571,10 +7732,51 @@ export interface operations {
             };
         };
     };
-    set_preparation: {
+    show_preparation: {
         parameters: {
             query?: never;
             header?: never;
+            path: {
+                /** @description Identifier of the record */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Applied"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_preparation: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision of the record that is changed */
+                "If-Match": string;
+            };
             path: {
                 /** @description Identifier of the record */
                 id: string;
@@ -6603,7 +7805,23 @@ export interface operations {
                     "application/json": components["schemas"]["Problem"];
                 };
             };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6761,6 +7979,174 @@ export interface operations {
             };
         };
     };
+    list_saved: {
+        parameters: {
+            query?: {
+                /** @description `plant`, `scenario` or `candidate`; all where left out. */
+                kind?: components["schemas"]["SavedKind"] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedItem"][];
+                };
+            };
+        };
+    };
+    save: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SaveRequest"];
+            };
+        };
+        responses: {
+            201: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_saved: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Its identifier */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SavedChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SavedItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            409: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_saved: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Its identifier */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     simulate: {
         parameters: {
             query?: {
@@ -6876,6 +8262,97 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SweepState"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_trial: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Identifier of the trial */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrialChange"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialRow"];
+                };
+            };
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the trial */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
                 };
             };
             404: {
@@ -7241,6 +8718,48 @@ export interface operations {
                 };
             };
             413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the uploaded file */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Reading"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["UploadedFile"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -8,7 +8,10 @@ import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
+import SavedList from "../control/SavedList.vue";
+import { useSaved, type SavedItem } from "../control/useSaved";
 import PidFields from "./PidFields.vue";
+import ProblemNote from "./ProblemNote.vue";
 
 const props = defineProps<{
   trial: Trial;
@@ -16,7 +19,7 @@ const props = defineProps<{
   closedLoopTimeConstant: number | null;
 }>();
 const emit = defineEmits<{
-  change: [edit: (trial: Trial) => void];
+  change: [edit: (trial: Trial) => void, name?: string];
   tune: [timeConstant: number];
   settled: [];
 }>();
@@ -236,6 +239,12 @@ function setRatio(signal: string) {
   });
 }
 
+const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("candidate");
+
+function use(item: SavedItem) {
+  emit("change", (trial) => (trial.candidate = specOf(item)), `candidate ${item.name}`);
+}
+
 function setTracking(value: boolean) {
   emit("change", (trial) => (trial.candidate.set_point_tracking = value));
 }
@@ -243,6 +252,16 @@ function setTracking(value: boolean) {
 
 <template>
   <div class="grid gap-[6px]">
+    <SavedList
+      what="candidate"
+      :items="saved"
+      :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
+      @use="use"
+      @save="save($event, trial.candidate)"
+      @replace="keepSaved($event, $event.name, $event.remark, trial.candidate)"
+      @forget="forget"
+    />
+    <ProblemNote :text="trouble" />
     <ChoiceField
       label="Controller"
       :model-value="controller.kind"

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import type { Field } from "../lib/field";
+import { useRefused } from "../lib/refused";
 import NumberField from "./NumberField.vue";
 
 defineProps<{ fields: Field[] }>();
 const emit = defineEmits<{ settled: [] }>();
+const refused = useRefused();
 </script>
 
 <template>
@@ -19,6 +21,8 @@ const emit = defineEmits<{ settled: [] }>();
     :exclusive="field.exclusive"
     :when-empty="field.whenEmpty"
     :by-ratio="field.byRatio"
+    :problem="field.problem || refused(field.key)"
+    :is-time="field.isTime ?? field.unit === 's'"
     :model-value="field.value"
     @update:model-value="field.set"
     @settled="emit('settled')"

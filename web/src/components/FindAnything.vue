@@ -9,9 +9,11 @@ import {
   DialogTitle,
 } from "@headlessui/vue";
 import { computed, ref } from "vue";
-import { useRouter } from "vue-router";
+import { useRoute, useRouter } from "vue-router";
 import { answered, api, type LoopSummary } from "../api/client";
+import { letter } from "../lib/format";
 import { useKeys } from "../lib/keys";
+import { shortName } from "../lib/structures";
 
 interface Place {
   title: string;
@@ -19,11 +21,14 @@ interface Place {
   path: string;
 }
 
+const route = useRoute();
 const router = useRouter();
 const open = ref(false);
 const nothing: Place | null = null;
 const words = ref("");
 const loops = ref<LoopSummary[]>([]);
+/** Records, models and trials of the loop that is open. */
+const inLoop = ref<Place[]>([]);
 
 const places = computed<Place[]>(() => {
   const steps = ["measure", "model", "control"];
@@ -37,13 +42,44 @@ const places = computed<Place[]>(() => {
   const wanted = words.value.toLowerCase().split(/\s+/).filter(Boolean);
   const fits = (place: Place) =>
     wanted.every((word) => `${place.title} ${place.note}`.toLowerCase().includes(word));
-  return [{ title: "All loops", note: "", path: "/" }, ...all].filter(fits).slice(0, 12);
+  const found = [{ title: "All loops", note: "", path: "/" }, ...inLoop.value, ...all].filter(fits);
+  return found.slice(0, 14);
 });
+
+/** What the loop that is open holds, by name. */
+async function listLoop(tag: string): Promise<Place[]> {
+  const params = { params: { path: { tag } } };
+  const [records, models, trials] = await Promise.all([
+    answered(api.GET("/api/v1/loops/{tag}/records", params)),
+    answered(api.GET("/api/v1/loops/{tag}/models", params)),
+    answered(api.GET("/api/v1/loops/{tag}/trials", params)),
+  ]);
+  const at = (step: string, query: string) => `/loops/${encodeURIComponent(tag)}/${step}?${query}`;
+  return [
+    ...records.map((row) => ({
+      title: row.name,
+      note: `record of ${tag}`,
+      path: at("measure", `record=${row.id}`),
+    })),
+    ...models.map((row) => ({
+      title: `${letter(row.number)} ${shortName(row.model.structure)}${row.name ? ` ${row.name}` : ""}`,
+      note: `model of ${tag}, ${row.record_name}`,
+      path: at("model", `model=${row.id}&record=${row.record_id}`),
+    })),
+    ...trials.map((row) => ({
+      title: `${letter(row.number)} ${row.label}`,
+      note: `trial of ${tag}`,
+      path: at("control", `trial=${row.id}`),
+    })),
+  ];
+}
 
 async function show() {
   words.value = "";
   open.value = true;
   loops.value = await answered(api.GET("/api/v1/loops")).catch(() => []);
+  const { tag } = route.params;
+  inLoop.value = typeof tag === "string" ? await listLoop(tag).catch(() => []) : [];
 }
 
 function go(place: Place | null) {
@@ -55,22 +91,28 @@ useKeys({ "/": () => void show() });
 </script>
 
 <template>
-  <button type="button" class="button !text-soft" @click="show">
-    Find anything <kbd class="key">/</kbd>
+  <button type="button" class="button whitespace-nowrap !text-soft" @click="show">
+    Find<span class="max-[1150px]:sr-only"> anything</span> <kbd class="key">/</kbd>
   </button>
   <Dialog :open="open" class="relative z-40" @close="open = false">
     <div class="fixed inset-0 bg-ink/30" aria-hidden="true" />
     <div class="fixed inset-0 flex items-start justify-center pt-[12vh]">
-      <DialogPanel class="w-[520px] rounded-lg border border-rule bg-paper p-3 shadow-xl">
+      <DialogPanel class="w-full max-w-[560px] rounded-lg border border-rule bg-paper p-3 shadow-xl">
         <DialogTitle class="sr-only">Find anything</DialogTitle>
         <Combobox :model-value="nothing" @update:model-value="go">
           <ComboboxInput
             class="entry w-full !py-2 text-[15px]"
-            placeholder="Tag, name, area or step"
+            placeholder="Loop, record, model, trial, area or step"
+            aria-label="Find anything"
             @change="words = $event.target.value"
           />
           <ComboboxOptions static class="mt-2 max-h-[50vh] overflow-auto">
-            <ComboboxOption v-for="place in places" :key="place.path" v-slot="{ active }" :value="place">
+            <ComboboxOption
+              v-for="place in places"
+              :key="`${place.path} ${place.title}`"
+              v-slot="{ active }"
+              :value="place"
+            >
               <div class="flex gap-3 rounded px-2 py-1" :class="active ? 'bg-wash' : ''">
                 <strong class="font-semibold">{{ place.title }}</strong>
                 <span class="text-soft">{{ place.note }}</span>

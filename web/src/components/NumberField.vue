@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** A number with its unit: typed, nudged with the arrow keys, with Shift by a factor. */
 import { computed, ref, useId, watch } from "vue";
-import { editable } from "../lib/format";
+import { editable, readDuration, readNumber } from "../lib/format";
 
 const props = withDefaults(
   defineProps<{
@@ -20,15 +20,20 @@ const props = withDefaults(
     whenEmpty?: string;
     /** Buttons that divide and multiply: for what is tuned by ratio. */
     byRatio?: boolean;
+    /** What the server refused about it. */
+    problem?: string;
+    /** A time in s: it may be typed as `2 h`, `36:10`, `3 d`. */
+    isTime?: boolean;
   }>(),
-  { range: "", hint: "", min: -Infinity, max: Infinity, whenEmpty: "" },
+  { range: "", hint: "", min: -Infinity, max: Infinity, whenEmpty: "", problem: "" },
 );
 const emit = defineEmits<{ "update:modelValue": [value: number | null]; settled: [] }>();
 
 const RATIO = 1.2;
 const id = useId();
 const text = ref("");
-const problem = ref("");
+const own = ref("");
+const problem = computed(() => own.value || props.problem);
 
 watch(
   () => props.modelValue,
@@ -36,7 +41,7 @@ watch(
     if (value === null) text.value = "";
     else if (parsed(text.value) !== value || text.value === "")
       text.value = editable(value).replace("-", "−");
-    problem.value = "";
+    own.value = "";
   },
   { immediate: true },
 );
@@ -49,26 +54,26 @@ const allowed = computed(() => {
 });
 
 function parsed(entry: string): number {
-  return Number(entry.trim().replace(",", ".").replace("−", "-"));
+  return props.isTime ? readDuration(entry) : readNumber(entry);
 }
 
 function take(value: number) {
   const tooLow = props.exclusive ? value <= props.min : value < props.min;
   if (!Number.isFinite(value) || tooLow || value > props.max) {
-    problem.value = `allowed: ${allowed.value || "a number"}`;
+    own.value = `allowed: ${allowed.value || (props.isTime ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
     return;
   }
-  problem.value = "";
+  own.value = "";
   if (value !== props.modelValue) emit("update:modelValue", value);
 }
 
 function typed() {
   const plain = text.value.trim();
   if (plain === "" && props.whenEmpty) {
-    problem.value = "";
+    own.value = "";
     emit("update:modelValue", null);
   } else if (plain === "") {
-    problem.value = `allowed: ${allowed.value || "a number"}`;
+    own.value = `allowed: ${allowed.value || (props.isTime ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
   } else {
     take(parsed(plain));
   }
@@ -101,9 +106,9 @@ function pressed(event: KeyboardEvent) {
 }
 
 function left() {
-  if (problem.value && props.modelValue !== null) {
+  if (own.value && props.modelValue !== null) {
     text.value = editable(props.modelValue).replace("-", "−");
-    problem.value = "";
+    own.value = "";
   }
   emit("settled");
 }
@@ -115,9 +120,9 @@ function left() {
       {{ label }}
       <span
         class="ml-1 text-[12px]"
-        :class="[problem ? 'font-semibold text-limit' : 'text-soft', hint ? '' : 'whitespace-nowrap']"
+        :class="[own ? 'font-semibold text-limit' : 'text-soft', hint || own ? '' : 'whitespace-nowrap']"
       >
-        {{ problem || hint || allowed }}
+        {{ own || hint || allowed }}
       </span>
     </label>
     <div
@@ -162,5 +167,6 @@ function left() {
         </button>
       </template>
     </div>
+    <p v-if="!own && problem" class="col-span-2 text-[12.5px] text-limit" role="alert">{{ problem }}</p>
   </div>
 </template>

@@ -1,14 +1,26 @@
 <script setup lang="ts">
 /** Panels on one shared time axis: zoom with drag or wheel, pan with Shift, one cursor that reads all curves. */
 import uPlot from "uplot";
+import { Popover, PopoverButton, PopoverPanel } from "@headlessui/vue";
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from "vue";
+import { clockSplits, clockText, dayOf } from "../lib/clock";
 import { number, timeUnit } from "../lib/format";
+import { useKept } from "../lib/kept";
 import type { Mark, Panel } from "../lib/strip";
-import { rangeOf, series, table, valueAt } from "../lib/stripData";
+import { rangeOf, series, table, valueAt, valueTicks } from "../lib/stripData";
 import { drawGround, drawNotes, drawUnder, type Surroundings } from "../lib/stripDrawing";
 import { colour, paletteVersion } from "../lib/theme";
 
-const props = defineProps<{ panels: Panel[]; marks?: Mark[]; label: string; extent?: [number, number] }>();
+const props = defineProps<{
+  panels: Panel[];
+  marks?: Mark[];
+  label: string;
+  extent?: [number, number];
+  /** Time of the record's start, ISO 8601: the axis shows the clock then. */
+  start?: string | null;
+  /** What is shown is from before: the server does not answer, or what was asked cannot be had. */
+  stale?: string;
+}>();
 const emit = defineEmits<{
   view: [from: number, to: number];
   drawn: [];
@@ -28,6 +40,27 @@ const readout = ref<{ time: string; values: Map<string, string> } | null>(null);
 let plots: uPlot[] = [];
 let shown: [number, number] = [0, 1];
 let frame = 0;
+/** Whether only a part is in sight. */
+const isZoomed = ref(false);
+/** Axes that were set by hand, by unit and title of their panel. */
+const axesByHand = useKept<Record<string, [number | null, number | null]>>("axes", () => ({}));
+const nameOfAxis = (panel: Panel) => `${panel.title} ${panel.unit}`;
+
+function setAxis(panel: Panel, end: 0 | 1, text: string) {
+  const before = axesByHand.value[nameOfAxis(panel)] ?? [null, null];
+  const value = text.trim() === "" ? null : Number(text.trim().replace(",", ".").replace("−", "-"));
+  if (value !== null && !Number.isFinite(value)) return;
+  const next: [number | null, number | null] = end === 0 ? [value, before[1]] : [before[0], value];
+  axesByHand.value = { ...axesByHand.value, [nameOfAxis(panel)]: next };
+  for (const plot of plots) plot.redraw(true, true);
+}
+
+function rangeShown(panel: Panel, height: number): [number, number] {
+  const [low, high] = rangeOf(panel, height, shown);
+  const byHand = axesByHand.value[nameOfAxis(panel)];
+  const range: [number, number] = [byHand?.[0] ?? low, byHand?.[1] ?? high];
+  return range[0] < range[1] ? range : [low, high];
+}
 
 const whole = computed<[number, number]>(() => {
   if (props.extent) return props.extent;
@@ -77,7 +110,7 @@ function options(panel: Panel, index: number, width: number, height: number): uP
     },
     scales: {
       x: { time: false, range: () => shown },
-      y: { range: (plot) => rangeOf(current(index), plot.bbox.height / devicePixelRatio, shown) },
+      y: { range: (plot) => rangeShown(current(index), plot.bbox.height / devicePixelRatio) },
     },
     axes: [
       {
@@ -90,10 +123,15 @@ function options(panel: Panel, index: number, width: number, height: number): uP
           const unit = timeUnit(shown[1] - shown[0]);
           return STEPS.map((step) => step * unit.seconds);
         },
+        ...(props.start
+          ? { splits: (plot: uPlot) => clockSplits(props.start, shown, plot.bbox.width / devicePixelRatio) }
+          : {}),
         space: 70,
         values: (_, splits) => {
+          if (!isLast) return splits.map(() => "");
+          if (props.start) return splits.map((split) => clockText(props.start, split, shown[1] - shown[0]));
           const unit = timeUnit(shown[1] - shown[0]);
-          return splits.map((split) => (isLast ? number(split / unit.seconds, 5) : ""));
+          return splits.map((split) => number(split / unit.seconds, 5));
         },
       },
       {
@@ -101,7 +139,7 @@ function options(panel: Panel, index: number, width: number, height: number): uP
         grid,
         ticks: { show: false },
         size: AXIS_WIDTH,
-        space: 26,
+        splits: (plot, _, low, high) => valueTicks(low, high, plot.bbox.height / devicePixelRatio),
         values: (_, splits) => splits.map((split) => number(split, 4)),
       },
     ],
@@ -120,11 +158,15 @@ function options(panel: Panel, index: number, width: number, height: number): uP
 }
 
 function surroundings(index: number): Surroundings {
-  return { marks: props.marks ?? [], shown, isFirst: index === 0, isLast: index === props.panels.length - 1 };
+  const isLast = index === props.panels.length - 1;
+  const day = props.start ? dayOf(props.start, shown[0]) : null;
+  return { marks: props.marks ?? [], shown, isFirst: index === 0, isLast, day };
 }
 
+/** A panel that is just going has nothing more to show. */
+const NO_PANEL: Panel = { key: "", title: "", unit: "", curves: [], weight: 1 };
 function current(index: number): Panel {
-  return props.panels[index] as Panel;
+  return props.panels[index] ?? NO_PANEL;
 }
 
 /** Handles of what can be drawn, where they stand on the screen. */
@@ -214,7 +256,8 @@ function readCursor(plot: uPlot) {
     values.set(panel.key, texts.join("   "));
   }
   const unit = timeUnit(shown[1] - shown[0]);
-  readout.value = { time: `${number(time / unit.seconds, 4)} ${unit.symbol}`, values };
+  const clock = props.start ? ` (${clockText(props.start, time, 0)})` : "";
+  readout.value = { time: `${number(time / unit.seconds, 4)} ${unit.symbol}${clock}`, values };
 }
 
 function show(from: number, to: number) {
@@ -222,7 +265,9 @@ function show(from: number, to: number) {
   const width = Math.min(Math.max(to - from, 1e-6 * (end - start)), end - start);
   const left = Math.min(Math.max(from, start), end - width);
   shown = [left, left + width];
-  for (const plot of plots) plot.redraw(false, true);
+  isZoomed.value = width < 0.999 * (end - start);
+  // The paths of the curves are those of the old stretch: they are made anew.
+  for (const plot of plots) plot.redraw(true, true);
   emit("view", shown[0], shown[1]);
 }
 
@@ -317,7 +362,9 @@ onBeforeUnmount(() => {
 });
 
 watch(whole, (now, before) => {
-  if (now[0] !== before[0] || now[1] !== before[1]) shown = now;
+  if (now[0] === before[0] && now[1] === before[1]) return;
+  shown = now;
+  isZoomed.value = false;
 });
 watch(
   () => [layout.value, props.panels] as const,
@@ -326,7 +373,7 @@ watch(
       await nextTick();
       build();
     } else {
-      plots.forEach((plot, index) => plot.setData(table(current(index))));
+      plots.forEach((plot, index) => index < props.panels.length && plot.setData(table(current(index))));
     }
     emit("drawn");
   },
@@ -337,6 +384,25 @@ watch(
 );
 watch(paletteVersion, () => plots.forEach((plot) => plot.redraw()));
 
+/** On paper: the width of a sheet, and the colours of the day. */
+function toPaper() {
+  if (!host.value) return;
+  const tall = heights(PAPER.height);
+  host.value.style.height = `${PAPER.height}px`;
+  plots.forEach((plot, index) => plot.setSize({ width: PAPER.width, height: tall[index] ?? 100 }));
+}
+function toScreen() {
+  if (host.value) host.value.style.height = "";
+  resize();
+}
+const PAPER = { width: 1010, height: 470 };
+window.addEventListener("beforeprint", toPaper);
+window.addEventListener("afterprint", toScreen);
+onBeforeUnmount(() => {
+  window.removeEventListener("beforeprint", toPaper);
+  window.removeEventListener("afterprint", toScreen);
+});
+
 defineExpose({ reset: () => show(...whole.value), view: () => shown });
 </script>
 
@@ -344,21 +410,67 @@ defineExpose({ reset: () => show(...whole.value), view: () => shown });
   <div
     ref="host"
     class="relative h-full min-h-0 w-full overflow-hidden"
-    role="img"
+    role="group"
     tabindex="0"
     :aria-label="label"
     @wheel="wheeled"
     @dblclick="show(...whole)"
     @keydown="pressed"
   >
+    <p
+      v-if="stale"
+      class="absolute top-[3px] right-[100px] z-20 rounded-[4px] border border-caution bg-sheet px-2 text-[12px] text-caution"
+      role="status"
+    >
+      △ {{ stale }}
+    </p>
+    <button
+      v-if="isZoomed"
+      type="button"
+      class="button absolute right-2 bottom-[26px] z-20 !px-2 !py-0 text-[12px] print:hidden"
+      @click="show(...whole)"
+    >
+      whole <kbd class="key">0</kbd>
+    </button>
     <div v-for="(panel, index) in panels" :key="panel.key" :data-panel="index" class="relative">
+      <Popover
+        class="absolute left-[2px] z-20 print:hidden"
+        :class="index === 0 ? 'top-[20px]' : 'top-[7px]'"
+      >
+        <PopoverButton
+          class="px-1 text-[12px] hover:text-ink"
+          :class="
+            axesByHand[nameOfAxis(panel)]?.some((end) => end !== null) ? 'font-bold text-op' : 'text-soft'
+          "
+          :aria-label="`Axis of ${panel.title}`"
+          title="Set the axis"
+          >⇕</PopoverButton
+        >
+        <PopoverPanel
+          class="absolute left-0 z-40 mt-1 grid w-[190px] gap-1 rounded-[5px] border border-rule bg-raised p-2 text-[12.5px] shadow-lg"
+        >
+          <label v-for="(title, end) in ['from', 'to']" :key="title" class="flex items-center gap-2">
+            <span class="w-[34px]">{{ title }}</span>
+            <input
+              class="entry min-w-0 flex-1 text-right"
+              inputmode="decimal"
+              placeholder="as it fits"
+              :aria-label="`Axis of ${panel.title} ${title}`"
+              :value="axesByHand[nameOfAxis(panel)]?.[end] ?? ''"
+              @keydown.stop
+              @change="setAxis(panel, end as 0 | 1, ($event.target as HTMLInputElement).value)"
+            />
+            <span class="text-soft">{{ panel.unit }}</span>
+          </label>
+        </PopoverPanel>
+      </Popover>
       <div
-        class="pointer-events-none absolute z-10 flex gap-2 bg-sheet/85 px-1 text-[12px]"
+        class="pointer-events-none absolute z-10 flex max-w-[calc(100%-160px)] gap-2 bg-sheet/85 px-1 text-[12px]"
         :class="index === 0 ? 'top-[22px]' : 'top-[9px]'"
         style="left: 62px"
       >
-        <strong class="font-semibold">{{ panel.title }}</strong>
-        <span class="text-soft">{{ panel.unit }}</span>
+        <strong class="font-semibold whitespace-nowrap">{{ panel.title }}</strong>
+        <span class="text-soft whitespace-nowrap">{{ panel.unit }}</span>
         <span v-if="readout" class="whitespace-pre text-ink">{{ readout.values.get(panel.key) }}</span>
         <span v-if="readout && index === 0" class="text-soft">at {{ readout.time }}</span>
       </div>

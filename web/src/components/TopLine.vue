@@ -1,26 +1,35 @@
 <script setup lang="ts">
-import { shortName } from "../lib/structures";
 import { computed } from "vue";
+import type { LocationQuery } from "vue-router";
 import { duration, number, plural } from "../lib/format";
 import type { LoopState } from "../lib/loop";
+import { shortName } from "../lib/structures";
 import { nextTheme, theme } from "../lib/theme";
 import FindAnything from "./FindAnything.vue";
 
-const props = defineProps<{ loop?: LoopState }>();
+const props = defineProps<{ loop?: LoopState; places?: Record<string, LocationQuery> }>();
+const emit = defineEmits<{ edit: [] }>();
+
+/** What is selected at a step, where something is. */
+const selectedAt = (step: string, name: string) => props.places?.[step]?.[name];
 
 const steps = computed(() => {
   const loop = props.loop;
   if (!loop) return [];
-  const record = loop.records[0];
+  const wanted = selectedAt("measure", "record");
+  const record = loop.records.find((one) => one.id === wanted) ?? loop.records[0];
   const model = loop.models.find((candidate) => candidate.chosen);
+  const fit = model?.validation?.performance.fit_simulated ?? model?.model.estimation.fit_simulated;
   return [
-    { name: "measure", title: "Measure", state: record ? `${duration(record.duration)}` : "no record" },
+    { name: "measure", title: "Measure", state: record ? duration(record.duration) : "no record" },
     {
       name: "model",
       title: "Model",
       state: model
-        ? `${shortName(model.model.structure)} ${number(model.validation?.performance.fit_simulated ?? model.model.estimation.fit_simulated)} %`
-        : "not yet",
+        ? `${shortName(model.model.structure)} ${number(fit)} %`
+        : loop.models.length
+          ? "none chosen"
+          : "not yet",
     },
     {
       name: "control",
@@ -38,20 +47,29 @@ const themeName = { system: "as the system", light: "day", dark: "night" };
   >
     <RouterLink to="/" class="flex items-center gap-2 font-semibold" aria-label="Antistasis, all loops">
       <img src="/mark.svg" width="20" height="20" alt="" />
-      Antistasis
+      <span class="max-[1100px]:sr-only">Antistasis</span>
     </RouterLink>
     <nav v-if="loop?.detail" class="flex min-w-0 items-center gap-2 text-soft" aria-label="Where you are">
       <RouterLink to="/" class="truncate hover:text-ink">{{ loop.detail.area }}</RouterLink>
       <span aria-hidden="true">›</span>
-      <strong class="text-ink">{{ loop.tag }}</strong>
-      <span class="truncate">{{ loop.detail.name }}</span>
+      <strong class="whitespace-nowrap text-ink">{{ loop.tag }}</strong>
+      <span class="truncate max-[1100px]:hidden">{{ loop.detail.name }}</span>
+      <button
+        type="button"
+        class="px-1 text-soft hover:text-ink print:hidden"
+        :aria-label="`Edit ${loop.tag}: tags, name, spans, notes`"
+        title="Tags, name, area, spans, notes"
+        @click="emit('edit')"
+      >
+        ✎
+      </button>
     </nav>
-    <nav v-if="steps.length" class="ml-auto flex" aria-label="Steps">
+    <nav v-if="steps.length" class="ml-auto flex print:hidden" aria-label="Steps">
       <RouterLink
         v-for="(step, index) in steps"
         :key="step.name"
-        :to="{ name: step.name, params: { tag: loop?.tag } }"
-        class="flex flex-col justify-center border-b-[3px] border-transparent px-3 pt-[3px] hover:bg-wash"
+        :to="{ name: step.name, params: { tag: loop?.tag }, query: places?.[step.name] ?? {} }"
+        class="flex flex-col justify-center border-b-[3px] border-transparent px-3 pt-[3px] whitespace-nowrap hover:bg-wash"
         active-class="!border-pv font-semibold"
         :title="`${step.title} (${index + 1})`"
       >
@@ -59,7 +77,7 @@ const themeName = { system: "as the system", light: "day", dark: "night" };
         <span class="text-[11.5px] font-normal text-soft">{{ step.state }}</span>
       </RouterLink>
     </nav>
-    <div class="flex items-center gap-2" :class="steps.length ? '' : 'ml-auto'">
+    <div class="flex items-center gap-2 print:hidden" :class="steps.length ? '' : 'ml-auto'">
       <FindAnything />
       <button type="button" class="button !px-2" :title="`Colours: ${themeName[theme]}`" @click="nextTheme">
         <svg width="15" height="15" viewBox="0 0 16 16" aria-hidden="true">

@@ -10,18 +10,35 @@ export interface Column {
   text?: boolean;
 }
 
-const props = defineProps<{ rows: Row[]; columns: Column[]; selected: string | null; label: string }>();
+const props = defineProps<{
+  rows: Row[];
+  columns: Column[];
+  selected: string | null;
+  label: string;
+  /** What a row is called, for those who do not see it. */
+  nameOf: (row: Row) => string;
+}>();
 const emit = defineEmits<{ select: [row: Row] }>();
 const body = useTemplateRef<HTMLElement>("body");
 
-function move(by: number) {
+function move(by: number, withFocus = false) {
   const index = props.rows.findIndex((row) => row.id === props.selected);
   const row = props.rows[Math.min(Math.max(index + by, 0), props.rows.length - 1)];
   if (!row) return;
   emit("select", row);
-  void nextTick(() =>
-    body.value?.querySelector("[aria-selected=true]")?.scrollIntoView({ block: "nearest" }),
-  );
+  void nextTick(() => {
+    const button = body.value?.querySelector<HTMLElement>(`[data-row="${row.id}"]`);
+    button?.closest("tr")?.scrollIntoView({ block: "nearest" });
+    if (withFocus) button?.focus();
+  });
+}
+
+function pressed(event: KeyboardEvent) {
+  const by = { ArrowDown: 1, ArrowUp: -1 }[event.key];
+  if (by === undefined || !(event.target as HTMLElement).dataset.row) return;
+  event.preventDefault();
+  event.stopPropagation();
+  move(by, true);
 }
 
 useKeys({ j: () => move(1), k: () => move(-1) });
@@ -38,26 +55,38 @@ useKeys({ j: () => move(1), k: () => move(-1) });
           :class="column.text ? 'text-left' : 'text-right'"
           scope="col"
         >
-          {{ column.title }}<span v-if="column.unit" class="block text-[11.5px]">{{ column.unit }}</span>
+          <template v-if="column.title">{{ column.title }}</template>
+          <span v-else class="sr-only">actions</span>
+          <span v-if="column.unit" class="block text-[11.5px]">{{ column.unit }}</span>
         </th>
       </tr>
     </thead>
-    <tbody ref="body">
+    <tbody ref="body" @keydown="pressed">
       <tr
         v-for="row in rows"
         :key="row.id"
         class="cursor-pointer border-t border-rule"
         :class="row.id === selected ? 'bg-wash' : 'hover:bg-sheet'"
-        :aria-selected="row.id === selected"
         @click="emit('select', row)"
       >
         <td
-          v-for="column in columns"
+          v-for="(column, c) in columns"
           :key="column.key"
           class="px-3 py-[4px] whitespace-nowrap max-[1200px]:px-[6px]"
           :class="column.text ? 'text-left' : 'text-right'"
         >
-          <slot :name="column.key" :row="row" />
+          <button
+            v-if="c === 0"
+            type="button"
+            class="text-left"
+            :data-row="row.id"
+            :aria-pressed="row.id === selected"
+            :aria-label="nameOf(row)"
+            @click.stop="emit('select', row)"
+          >
+            <slot :name="column.key" :row="row" />
+          </button>
+          <slot v-else :name="column.key" :row="row" />
         </td>
       </tr>
     </tbody>

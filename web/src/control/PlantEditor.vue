@@ -13,7 +13,7 @@ import InstrumentEditor from "./InstrumentEditor.vue";
 import SavedList from "./SavedList.vue";
 import SpecDialog from "./SpecDialog.vue";
 import { useOffers } from "./useDescription";
-import { PLANTS, useSaved } from "./useSaved";
+import { useSaved, type SavedItem } from "./useSaved";
 
 type Process = Trial["plant"]["process"];
 type Quantity = Schemas["Quantity"];
@@ -225,11 +225,10 @@ const sensorSummary = computed(() => {
   return parts.join(" · ") || "perfect";
 });
 
-const { saved, trouble, save, forget, find } = useSaved(PLANTS);
+const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("plant");
 
-function use(name: string) {
-  const kept = find(name);
-  if (kept) emit("change", (trial) => (trial.plant = kept), `plant ${name}`);
+function use(item: SavedItem) {
+  emit("change", (trial) => (trial.plant = specOf(item)), `plant ${item.name}`);
 }
 </script>
 
@@ -237,9 +236,11 @@ function use(name: string) {
   <div class="grid grid-cols-1 gap-[6px]">
     <SavedList
       what="plant"
-      :names="saved.map((row) => row.name)"
+      :items="saved"
+      :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
       @use="use"
       @save="save($event, plant)"
+      @replace="keepSaved($event, $event.name, $event.remark, plant)"
       @forget="forget"
     />
     <label class="min-w-0">

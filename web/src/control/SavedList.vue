@@ -1,63 +1,102 @@
 <script setup lang="ts">
-/** What is saved with the loop under a name: taken up again, saved, forgotten. */
+/** What is saved for the works: used here, saved anew, replaced, renamed, put into the bin. */
+import { Popover, PopoverButton, PopoverPanel } from "@headlessui/vue";
 import { ref } from "vue";
+import EditDialog from "../components/EditDialog.vue";
+import type { SavedItem } from "./useSaved";
 
-const props = defineProps<{ what: string; names: string[] }>();
-const emit = defineEmits<{ use: [name: string]; save: [name: string]; forget: [name: string] }>();
+const props = defineProps<{
+  what: string;
+  items: SavedItem[];
+  keep: (item: SavedItem, name: string, remark: string, force: boolean) => Promise<void>;
+}>();
+const emit = defineEmits<{
+  use: [item: SavedItem];
+  save: [name: string];
+  replace: [item: SavedItem];
+  forget: [item: SavedItem];
+}>();
 
 const name = ref("");
-const saving = ref(false);
-
-function chosen(event: Event) {
-  const select = event.target as HTMLSelectElement;
-  if (select.value) {
-    name.value = select.value;
-    emit("use", select.value);
-  }
-}
+const editing = ref<InstanceType<typeof EditDialog>["$props"]["what"]>(null);
 
 function save() {
-  const trimmed = name.value.trim();
-  if (!trimmed) return;
-  emit("save", trimmed);
-  saving.value = false;
+  const text = name.value.trim();
+  if (!text) return;
+  emit("save", text);
+  name.value = "";
+}
+
+function edit(item: SavedItem) {
+  editing.value = {
+    title: `Saved ${props.what}`,
+    nameLabel: "Name",
+    texts: { name: item.name, remark: item.remark },
+    keep: ({ name: text, remark }, force) => props.keep(item, text, remark, force),
+  };
 }
 </script>
 
 <template>
-  <div class="flex flex-wrap items-center gap-2">
-    <select
-      class="entry min-w-0 flex-1"
-      :aria-label="`Saved ${what}s`"
-      :value="props.names.includes(name) ? name : ''"
-      @change="chosen"
+  <Popover class="relative">
+    <PopoverButton class="button !py-[2px] text-[12.5px]">
+      Saved {{ what }}s{{ items.length ? ` (${items.length})` : "" }} ▾
+    </PopoverButton>
+    <PopoverPanel
+      v-slot="{ close }"
+      class="absolute left-0 z-40 mt-1 w-[316px] rounded-[5px] border border-rule bg-raised px-3 py-2 shadow-lg"
     >
-      <option value="">{{ names.length ? `saved ${what}s …` : `no saved ${what} yet` }}</option>
-      <option v-for="known in names" :key="known" :value="known">{{ known }}</option>
-    </select>
-    <button type="button" class="button !py-[2px]" @click="saving = !saving">Save {{ what }} …</button>
-    <form v-if="saving" class="flex w-full items-center gap-2" @submit.prevent="save">
-      <input
-        v-model="name"
-        class="entry min-w-0 flex-1"
-        maxlength="80"
-        :aria-label="`Name of the ${what}`"
-        placeholder="name"
-      />
-      <button type="submit" class="button button-main !py-[2px]" :disabled="!name.trim()">
-        {{ names.includes(name.trim()) ? "Replace" : "Save" }}
-      </button>
-      <button
-        v-if="names.includes(name.trim())"
-        type="button"
-        class="button !py-[2px]"
-        @click="
-          emit('forget', name.trim());
-          saving = false;
-        "
-      >
-        Forget
-      </button>
-    </form>
-  </div>
+      <p class="mb-1 text-[12.5px] text-soft">Saved for the works: every loop can use them.</p>
+      <ul v-if="items.length" class="mb-2 max-h-[220px] overflow-y-auto border-y border-rule">
+        <li v-for="item in items" :key="item.id" class="border-b border-rule py-1 last:border-0">
+          <button
+            type="button"
+            class="block w-full truncate text-left font-semibold hover:text-pv"
+            :title="item.remark"
+            @click="(emit('use', item), close())"
+          >
+            {{ item.name }}
+          </button>
+          <span class="flex gap-3 text-[12px] text-soft">
+            <span class="min-w-0 flex-1 truncate">{{ item.made_in ? `from ${item.made_in}` : "" }}</span>
+            <button
+              type="button"
+              class="hover:text-ink"
+              :aria-label="`Replace ${item.name}`"
+              @click="emit('replace', item)"
+            >
+              replace
+            </button>
+            <button
+              type="button"
+              class="hover:text-ink"
+              :aria-label="`Rename ${item.name}`"
+              @click="(edit(item), close())"
+            >
+              rename
+            </button>
+            <button
+              type="button"
+              class="hover:text-limit"
+              :aria-label="`Delete ${item.name}`"
+              @click="emit('forget', item)"
+            >
+              delete
+            </button>
+          </span>
+        </li>
+      </ul>
+      <form class="flex gap-2" @submit.prevent="save">
+        <input
+          v-model="name"
+          class="entry min-w-0 flex-1"
+          maxlength="80"
+          :placeholder="`save this ${what} as …`"
+          :aria-label="`Name to save this ${what} under`"
+        />
+        <button type="submit" class="button !py-[2px]" :disabled="!name.trim()">Save</button>
+      </form>
+    </PopoverPanel>
+  </Popover>
+  <EditDialog :what="editing" @close="editing = null" />
 </template>

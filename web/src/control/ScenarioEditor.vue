@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** The timeline as a list: what happens, when, how much; saved with the loop to be used again. */
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
@@ -10,13 +10,25 @@ import { useLoop } from "../lib/loop";
 import { pointsText, readPoints } from "../lib/points";
 import { choicesOf, colourOf, describe, fieldsOf, fresh, isLoad, KINDS, titleOf, type Event } from "./events";
 import SavedList from "./SavedList.vue";
-import { SCENARIOS, useSaved } from "./useSaved";
+import { useSaved, type SavedItem } from "./useSaved";
 
-const props = defineProps<{ trial: Trial; description: Schemas["Description"] | null }>();
+const props = defineProps<{
+  trial: Trial;
+  description: Schemas["Description"] | null;
+  /** The event that is refused. */
+  refusedEvent?: number | null;
+}>();
 const emit = defineEmits<{ change: [edit: (trial: Trial) => void, name?: string]; settled: [] }>();
 const { state } = useLoop();
 
 const open = ref<number | null>(null);
+watch(
+  () => props.refusedEvent,
+  (index) => {
+    if (typeof index === "number") open.value = index;
+  },
+  { immediate: true },
+);
 const problem = ref("");
 const pvUnit = computed(() => props.trial.plant.pv.span.unit);
 
@@ -133,11 +145,10 @@ const frame = computed<Field[]>(() => {
   ];
 });
 
-const { saved, trouble, save, forget, find } = useSaved(SCENARIOS);
+const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("scenario");
 
-function use(name: string) {
-  const scenario = find(name);
-  if (scenario) emit("change", (trial) => (trial.scenario = scenario), `scenario ${name}`);
+function use(item: SavedItem) {
+  emit("change", (trial) => (trial.scenario = specOf(item)), `scenario ${item.name}`);
 }
 </script>
 
@@ -145,9 +156,11 @@ function use(name: string) {
   <div class="grid grid-cols-1 gap-[6px]">
     <SavedList
       what="scenario"
-      :names="saved.map((row) => row.name)"
+      :items="saved"
+      :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
       @use="use"
       @save="save($event, trial.scenario)"
+      @replace="keepSaved($event, $event.name, $event.remark, trial.scenario)"
       @forget="forget"
     />
     <ul class="border-y border-rule" aria-label="Events">

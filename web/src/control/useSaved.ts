@@ -1,61 +1,75 @@
-/** What is saved with a loop under a name: plants or scenarios. */
-import { onMounted, ref, shallowRef } from "vue";
-import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+/** What is saved for the works under a name: plants, scenarios, candidates. */
+import { onMounted, shallowRef, ref } from "vue";
+import { answered, api, ifMatch, messageOf, type Schemas } from "../api/client";
+import { gathered, useChanges } from "../lib/live";
 import { useLoop } from "../lib/loop";
+import { tell } from "../lib/notes";
+import { restore } from "../works/bin";
 
-interface Store<Spec> {
-  list: (tag: string) => Promise<{ name: string; spec: Spec }[]>;
-  put: (path: { tag: string; name: string }, spec: Spec) => Promise<{ error?: unknown }>;
-  remove: (path: { tag: string; name: string }) => Promise<{ error?: unknown }>;
-}
+export type Kind = Schemas["SavedKind"];
+export type SavedItem = Schemas["SavedItem"];
+type Content<K extends Kind> = Extract<Schemas["SavedSpec"], { kind: K }>["spec"];
 
-export const PLANTS: Store<Trial["plant"]> = {
-  list: async (tag) =>
-    (await answered(api.GET("/api/v1/loops/{tag}/plants", { params: { path: { tag } } }))).map(
-      ({ name, plant }) => ({ name, spec: plant }),
-    ),
-  put: (path, spec) => api.PUT("/api/v1/loops/{tag}/plants/{name}", { params: { path }, body: spec }),
-  remove: (path) => api.DELETE("/api/v1/loops/{tag}/plants/{name}", { params: { path } }),
-};
-
-export const SCENARIOS: Store<Trial["scenario"]> = {
-  list: async (tag) =>
-    (await answered(api.GET("/api/v1/loops/{tag}/scenarios", { params: { path: { tag } } }))).map(
-      ({ name, scenario }) => ({ name, spec: scenario }),
-    ),
-  put: (path, spec) => api.PUT("/api/v1/loops/{tag}/scenarios/{name}", { params: { path }, body: spec }),
-  remove: (path) => api.DELETE("/api/v1/loops/{tag}/scenarios/{name}", { params: { path } }),
-};
-
-export function useSaved<Spec>(store: Store<Spec>) {
-  const { tag } = useLoop().state;
-  const saved = shallowRef<{ name: string; spec: Spec }[]>([]);
+export function useSaved<K extends Kind>(kind: K) {
+  const { state } = useLoop();
+  const saved = shallowRef<SavedItem[]>([]);
   const trouble = ref("");
 
-  async function refresh() {
+  async function load() {
     try {
-      saved.value = await store.list(tag);
+      saved.value = await answered(api.GET("/api/v1/saved", { params: { query: { kind } } }));
     } catch (error) {
       trouble.value = messageOf(error);
     }
   }
 
-  async function done(request: Promise<{ error?: unknown }>) {
-    const { error } = await request;
-    trouble.value = error ? ((error as Schemas["Problem"]).detail ?? "The server refused it.") : "";
-    await refresh();
+  async function attempt(act: () => Promise<unknown>): Promise<boolean> {
+    try {
+      await act();
+      trouble.value = "";
+      await load();
+      return true;
+    } catch (error) {
+      trouble.value = messageOf(error);
+      return false;
+    }
   }
 
-  onMounted(refresh);
-  return {
-    saved,
-    trouble,
-    save: (name: string, spec: Spec) => done(store.put({ tag, name }, spec)),
-    forget: (name: string) => done(store.remove({ tag, name })),
-    /** A copy of what is saved under a name. */
-    find: (name: string): Spec | null => {
-      const row = saved.value.find((known) => known.name === name);
-      return row ? (JSON.parse(JSON.stringify(row.spec)) as Spec) : null;
-    },
+  /** Saves under a new name; what is called that already stays, and that is told. */
+  const save = (name: string, spec: Content<K>) =>
+    attempt(() =>
+      answered(
+        api.POST("/api/v1/saved", {
+          body: { name, made_in: state.tag, content: { kind, spec } as Schemas["SavedSpec"] },
+        }),
+      ),
+    );
+
+  /** Renames, annotates, or with a spec replaces what is saved. */
+  const change = async (
+    item: SavedItem,
+    name: string,
+    remark: string,
+    spec: Content<K> | null,
+    force = false,
+  ) => {
+    const params = { path: { id: item.id }, header: ifMatch(item.revision, force) };
+    const content = spec ? ({ kind, spec } as Schemas["SavedSpec"]) : null;
+    await answered(api.PUT("/api/v1/saved/{id}", { params, body: { name, remark, content } }));
+    await load();
   };
+
+  const forget = (item: SavedItem) =>
+    attempt(async () => {
+      const gone = await answered(api.DELETE("/api/v1/saved/{id}", { params: { path: { id: item.id } } }));
+      tell(`In the bin: ${gone.title}.`, { title: "Bring it back", act: () => restore(gone.id).then(load) });
+    });
+
+  /** A copy of the spec, to be changed. */
+  const specOf = (item: SavedItem) => JSON.parse(JSON.stringify(item.spec)) as Content<K>;
+
+  onMounted(load);
+  const again = gathered(() => void load());
+  useChanges((what) => (!what || what.kind === "saved") && again());
+  return { saved, trouble, save, change, forget, specOf };
 }

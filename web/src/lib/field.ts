@@ -13,6 +13,10 @@ export interface Field {
   exclusive?: boolean;
   whenEmpty?: string;
   byRatio?: boolean;
+  /** What the server refused about it. */
+  problem?: string;
+  /** Times may be typed as `2 h`, `36:10`, `3 d`. */
+  isTime?: boolean;
 }
 
 /** Hands a number on; an entry left empty changes nothing. */

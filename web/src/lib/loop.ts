@@ -2,12 +2,14 @@ import { inject, provide, reactive, type InjectionKey } from "vue";
 import {
   answered,
   api,
+  isUnanswered,
   messageOf,
   type LoopDetail,
   type ModelRow,
   type RecordInfo,
   type TrialRow,
 } from "../api/client";
+import { gathered, useChanges } from "./live";
 
 /** All that is known of the loop on the screen. */
 export interface LoopState {
@@ -23,6 +25,7 @@ export interface LoopState {
 export interface LoopContext {
   state: LoopState;
   load: () => Promise<void>;
+  refreshDetail: () => Promise<void>;
   refreshRecords: () => Promise<void>;
   refreshModels: () => Promise<void>;
   refreshTrials: () => Promise<void>;
@@ -30,7 +33,11 @@ export interface LoopContext {
 
 const KEY: InjectionKey<LoopContext> = Symbol("loop");
 
-export function provideLoop(tag: string): LoopContext {
+/** `renamed` is told when the loop gets another tag, `gone` when it is deleted. */
+export function provideLoop(
+  tag: string,
+  { renamed, gone }: { renamed: (tag: string) => void; gone: () => void },
+): LoopContext {
   const state = reactive<LoopState>({
     tag,
     status: "loading",
@@ -44,15 +51,20 @@ export function provideLoop(tag: string): LoopContext {
   const context: LoopContext = {
     state,
     async load() {
-      state.status = "loading";
+      if (state.status !== "ready") state.status = "loading";
       try {
-        state.detail = await answered(api.GET("/api/v1/loops/{tag}", params));
+        await context.refreshDetail();
         await Promise.all([context.refreshRecords(), context.refreshModels(), context.refreshTrials()]);
         state.status = "ready";
       } catch (error) {
+        // What is shown already stays where the server only does not answer for the moment.
+        if (state.status === "ready" && isUnanswered(error)) return;
         state.failure = messageOf(error);
         state.status = "failed";
       }
+    },
+    async refreshDetail() {
+      state.detail = await answered(api.GET("/api/v1/loops/{tag}", params));
     },
     async refreshRecords() {
       state.records = await answered(api.GET("/api/v1/loops/{tag}/records", params));
@@ -61,9 +73,46 @@ export function provideLoop(tag: string): LoopContext {
       state.models = await answered(api.GET("/api/v1/loops/{tag}/models", params));
     },
     async refreshTrials() {
-      state.trials = await answered(api.GET("/api/v1/loops/{tag}/trials", params));
+      const trials = await answered(api.GET("/api/v1/loops/{tag}/trials", params));
+      // Rows that are the same stay the same objects, so that only what changed is drawn anew.
+      const known = new Map(state.trials.map((row) => [row.id, row]));
+      state.trials = trials.map((row) => {
+        const before = known.get(row.id);
+        return before && before.revision === row.revision && before.pinned === row.pinned ? before : row;
+      });
     },
   };
+
+  /** The loop itself changed: its tag may be another one now. */
+  async function loopChanged() {
+    const id = state.detail?.id;
+    try {
+      await context.refreshDetail();
+    } catch (error) {
+      if (isUnanswered(error)) return;
+      const loops = await answered(api.GET("/api/v1/loops")).catch(() => null);
+      const now = loops?.find((loop) => loop.id === id);
+      if (now) renamed(now.tag);
+      else if (loops && state.status === "ready") gone();
+    }
+  }
+
+  const quietly = (act: () => Promise<void>) => gathered(() => void act().catch(() => undefined));
+  const refresh: Record<string, () => void> = {
+    record: quietly(async () => {
+      await context.refreshRecords();
+      await context.refreshModels();
+    }),
+    model: quietly(context.refreshModels),
+    trial: quietly(context.refreshTrials),
+    control_loop: quietly(loopChanged),
+    area: quietly(loopChanged),
+  };
+  const all = gathered(() => void context.load());
+  useChanges((change) => {
+    if (!change) all();
+    else if (change.kind === "area" || change.loop_id === state.detail?.id) refresh[change.kind]?.();
+  });
   provide(KEY, context);
   return context;
 }

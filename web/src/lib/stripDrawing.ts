@@ -89,10 +89,12 @@ export interface Surroundings {
   shown: [number, number];
   isFirst: boolean;
   isLast: boolean;
+  /** The day at the left edge, where the axis shows the clock. */
+  day: string | null;
 }
 
 /** Everything that is written on a panel after its curves: marks, limits, labels, the unit of time. */
-export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, isLast }: Surroundings) {
+export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, isLast, day }: Surroundings) {
   const { ctx, bbox } = plot;
   const ratio = devicePixelRatio;
   ctx.save();
@@ -139,9 +141,14 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
   drawLabels(plot, panel, shown[1]);
   if (isLast) {
     ctx.fillStyle = colour("--ink-soft");
-    ctx.textAlign = "left";
+    // At the far right, so that it never stands against the last tick.
+    ctx.textAlign = "right";
     const below = bbox.top + bbox.height + 16 * ratio;
-    ctx.fillText(timeUnit(shown[1] - shown[0]).symbol, bbox.left + bbox.width + 10 * ratio, below);
+    ctx.fillText(
+      day ?? timeUnit(shown[1] - shown[0]).symbol,
+      bbox.left + bbox.width + LABEL_WIDTH * ratio,
+      below,
+    );
   }
   ctx.restore();
 }

@@ -1,7 +1,17 @@
 <script setup lang="ts">
 /** The steps laid over a record: each can be switched off, moved, changed, taken away and undone. */
 import { computed, ref, watch } from "vue";
-import { answered, api, messageOf, type RecordInfo, type Schemas } from "../api/client";
+import {
+  ApiError,
+  answered,
+  api,
+  fieldOf,
+  ifMatch,
+  messageOf,
+  type RecordInfo,
+  type Schemas,
+} from "../api/client";
+import { useKept } from "../lib/kept";
 import { FORMS, stepInWords, type Operation, type Step } from "../lib/preparation";
 import StepForm from "./StepForm.vue";
 
@@ -10,43 +20,90 @@ const emit = defineEmits<{ applied: [] }>();
 
 const steps = ref<Step[]>([]);
 const notes = ref<(string | null | undefined)[]>([]);
-const undone = ref<Step[][]>([]);
-const done = ref<Step[][]>([]);
+/** What was done and undone, and the step that is being written, stay when the place is left. */
+const undone = useKept<Step[][]>(`undone on ${props.record.id}`, () => []);
+const done = useKept<Step[][]>(`done on ${props.record.id}`, () => []);
+const open = useKept<{ index: number; operation: Operation } | null>(
+  `step of ${props.record.id}`,
+  () => null,
+);
 const problem = ref("");
+const field = ref("");
 const busy = ref(false);
-/** The step that is being written: its place, or the end for a new one. */
-const open = ref<{ index: number; operation: Operation } | null>(null);
+/** The revision that a change begins from. */
+let revision = props.record.revision;
+/** What somebody else laid over the record meanwhile, and what was to be laid here. */
+const conflict = ref<{ theirs: Step[]; mine: Step[] } | null>(null);
 
 watch(
-  () => props.record.id,
-  () => {
+  () => props.record.revision,
+  (now) => {
+    if (busy.value || now <= revision) return;
+    // Another tab or person laid other steps: they are shown, nothing here is lost.
+    revision = now;
     steps.value = props.record.preparation.map((step) => ({ ...step }));
-    [done.value, undone.value, notes.value, open.value, problem.value] = [[], [], [], null, ""];
-    if (steps.value.length > 0) void put(steps.value);
+    notes.value = [];
+    emit("applied");
+    void look();
   },
-  { immediate: true },
 );
 
+/** What the steps that lie there did. */
+async function look() {
+  if (steps.value.length === 0) return;
+  try {
+    const found = await answered(
+      api.GET("/api/v1/records/{id}/preparation", { params: { path: { id: props.record.id } } }),
+    );
+    notes.value = found.notes;
+  } catch (error) {
+    problem.value = messageOf(error);
+  }
+}
+steps.value = props.record.preparation.map((step) => ({ ...step }));
+void look();
+
 /** Lays these steps over the record; what stood before can be brought back. */
-async function put(next: Step[]): Promise<boolean> {
+async function put(next: Step[], force = false): Promise<boolean> {
   busy.value = true;
-  problem.value = "";
+  [problem.value, field.value, conflict.value] = ["", "", null];
   try {
     const applied = await answered(
       api.PUT("/api/v1/records/{id}/preparation", {
-        params: { path: { id: props.record.id } },
+        params: { path: { id: props.record.id }, header: ifMatch(revision, force) },
         body: next,
       }),
     );
+    revision = applied.revision;
     steps.value = applied.steps;
     notes.value = applied.notes;
     emit("applied");
     return true;
   } catch (error) {
     problem.value = messageOf(error);
+    field.value = fieldOf(error);
+    const now = error instanceof ApiError ? (error.current as unknown as RecordInfo | null) : null;
+    if (now) {
+      conflict.value = { theirs: now.preparation, mine: next };
+      revision = now.revision;
+    }
     return false;
   } finally {
     busy.value = false;
+  }
+}
+
+async function settle(which: "theirs" | "mine") {
+  const both = conflict.value;
+  if (!both) return;
+  if (which === "mine") {
+    done.value.push(both.theirs);
+    await put(both.mine, true);
+  } else {
+    steps.value = both.theirs;
+    [problem.value, conflict.value] = ["", null];
+    emit("applied");
+    void look();
   }
 }
 
@@ -200,4 +257,12 @@ const kinds = Object.entries(FORMS) as [Schemas["Operation"]["kind"], (typeof FO
   <p v-if="problem" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
     {{ problem }}
   </p>
+  <div v-if="conflict" class="mt-2 grid gap-1 border-l-[3px] border-caution pl-3">
+    <p>Theirs: {{ conflict.theirs.map((step) => stepInWords(step.operation)).join("; ") || "no step" }}</p>
+    <p>Yours: {{ conflict.mine.map((step) => stepInWords(step.operation)).join("; ") || "no step" }}</p>
+    <div class="flex gap-2">
+      <button type="button" class="button" @click="settle('theirs')">Take theirs</button>
+      <button type="button" class="button" @click="settle('mine')">Lay mine in its place</button>
+    </div>
+  </div>
 </template>

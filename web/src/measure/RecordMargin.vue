@@ -37,6 +37,9 @@ function save(record: RecordInfo, format: string) {
       {{ record.sample_interval ? `at ${number(record.sample_interval)} s` : "at uneven times" }}
     </dd>
   </dl>
+  <p v-if="record?.remark" class="mb-3 border-l-[3px] border-rule pl-3 whitespace-pre-wrap">
+    {{ record.remark }}
+  </p>
   <ul v-if="record?.notes.length" class="mb-3 grid gap-2">
     <li v-for="note in record.notes" :key="note" class="border-l-[3px] border-caution pl-3">{{ note }}</li>
   </ul>
@@ -59,7 +62,9 @@ function save(record: RecordInfo, format: string) {
     >
       Model it
     </button>
-    <button type="button" class="button" @click="emit('load')">Load a file <kbd class="key">l</kbd></button>
+    <button type="button" class="button" data-load @click="emit('load')">
+      Load a file <kbd class="key">l</kbd>
+    </button>
     <select
       v-if="record"
       class="entry"

@@ -1,6 +1,6 @@
 /** What the strip of Measure shows: a record before and after its preparation, or a plan. */
 import type { LoopDetail, Schemas } from "../api/client";
-import type { Panel } from "../lib/strip";
+import { OVERLAYS, type Panel } from "../lib/strip";
 
 const STYLES: Record<
   Schemas["Role"],
@@ -9,7 +9,7 @@ const STYLES: Record<
   pv: { colour: "--measured", weight: 3 },
   sp: { colour: "--ink", weight: 3, dash: [5, 4], stepped: true },
   op: { colour: "--op", weight: 1.6, stepped: true },
-  dv: { colour: "--dv", weight: 1 },
+  dv: { colour: "--dv", weight: 1, stepped: true },
   other: { colour: "--over-2", weight: 1 },
 };
 
@@ -61,6 +61,29 @@ export function recordPanels(
     });
   }
   return list.sort((a, b) => b.weight - a.weight);
+}
+
+/** Another record laid under the curves, from its own start. */
+export function withOverlay(
+  panels: Panel[],
+  row: { name: string },
+  other: Schemas["Samples"],
+  k: number,
+): Panel[] {
+  const style = OVERLAYS[k % OVERLAYS.length] as (typeof OVERLAYS)[number];
+  return panels.map((panel) => {
+    const role = panel.key === "pv" ? "pv" : panel.limits ? "op" : null;
+    const channel = other.channels.find((known) => (role ? known.role === role : known.tag === panel.title));
+    if (!channel || channel.unit !== panel.unit) return panel;
+    const curve = {
+      label: row.name,
+      times: other.times,
+      values: channel.values,
+      ...style,
+      stepped: role === "op",
+    };
+    return { ...panel, curves: [...panel.curves, curve] };
+  });
 }
 
 /** The level of the final value, and the tangent. */

@@ -1,7 +1,8 @@
 <script setup lang="ts">
 /** What is set before a fit. */
-import { computed } from "vue";
+import { computed, reactive, ref, watch } from "vue";
 import type { RecordInfo } from "../api/client";
+import { number, plural, readNumber } from "../lib/format";
 import NumberField from "../components/NumberField.vue";
 import { KINDS, ORDERS, inWords, isProcess, type Kind } from "../lib/structures";
 import { PARAMETERS, type FitDraft, type KnownParameter } from "./useFit";
@@ -17,9 +18,28 @@ const props = defineProps<{
 const emit = defineEmits<{ fit: []; record: [id: string]; view: [target: "estimation" | "validation"] }>();
 
 const draft = computed(() => props.fit.draft);
+watch(
+  () => props.record,
+  (record) => record && props.fit.follow(record),
+  { immediate: true },
+);
 const others = computed(
   () => props.record?.channels.filter((channel) => !["pv", "op", "sp"].includes(channel.role)) ?? [],
 );
+/** Disturbances and what is taken are in sight; of many others the rest on demand. */
+const allOthers = ref(false);
+const shownOthers = computed(() =>
+  others.value.filter(
+    (channel) =>
+      allOthers.value ||
+      others.value.length <= 6 ||
+      channel.role === "dv" ||
+      draft.value.disturbances.includes(channel.tag) ||
+      draft.value.outputs.includes(channel.tag),
+  ),
+);
+const lossName = computed(() => losses.find(([kind]) => kind === draft.value.loss)?.[1] ?? "");
+
 const losses = [
   ["squares", "squares"],
   ["huber", "Huber, for outliers"],
@@ -34,6 +54,29 @@ function known(name: string): KnownParameter {
 function setKnown(name: string, key: "fixed" | "low" | "high", value: number | null) {
   draft.value.known[name] = { ...known(name), [key]: value };
 }
+
+/** What was typed and is no number, by field: it is told, and never taken for nothing. */
+const wrong = reactive(new Map<string, string>());
+const END = { fixed: "exactly", low: "lowest", high: "highest" };
+
+function typedKnown(name: string, key: "fixed" | "low" | "high", text: string) {
+  const at = `${name} ${key}`;
+  const value = text.trim() === "" ? null : readNumber(text);
+  if (value !== null && !Number.isFinite(value)) {
+    wrong.set(at, `“${text}” is no number: the ${inWords(name)} stays as it was.`);
+    return;
+  }
+  wrong.delete(at);
+  setKnown(name, key, value);
+  const { fixed, low, high } = known(name);
+  const pair = `${name} pair`;
+  wrong.delete(pair);
+  if (low !== null && high !== null && low > high)
+    wrong.set(pair, `The lowest ${inWords(name)} (${number(low)}) is above the highest (${number(high)}).`);
+  else if (fixed !== null && ((low !== null && fixed < low) || (high !== null && fixed > high)))
+    wrong.set(pair, `The ${inWords(name)} given exactly (${number(fixed)}) lies outside its bounds.`);
+}
+const complaints = computed(() => [...wrong.values()]);
 
 const knownCount = computed(
   () =>
@@ -79,10 +122,36 @@ const knownCount = computed(
       :model-value="value"
       @update:model-value="draft.orders[key] = Math.round($event ?? value)"
     />
-    <NumberField v-model="draft.from" label="From" unit="s" :min="0" when-empty="start" />
-    <NumberField v-model="draft.to" label="To" unit="s" :min="0" when-empty="end" />
+    <fieldset v-if="others.length" class="border-l-[3px] border-rule pl-3">
+      <legend class="sr-only">Further signals</legend>
+      <template v-if="shownOthers.length">
+        <p class="text-[12.5px] text-soft">Measured disturbances, as further inputs</p>
+        <label v-for="channel in shownOthers" :key="channel.tag" class="flex items-center gap-2">
+          <input v-model="draft.disturbances" type="checkbox" :value="channel.tag" />
+          <span class="min-w-0 truncate">{{ channel.tag }}</span>
+          <span class="text-[12px] text-soft">{{ channel.unit }}</span>
+        </label>
+      </template>
+      <template v-if="draft.kind === 'state_space' && shownOthers.length">
+        <p class="mt-1 text-[12.5px] text-soft">Further outputs</p>
+        <label v-for="channel in shownOthers" :key="channel.tag" class="flex items-center gap-2">
+          <input v-model="draft.outputs" type="checkbox" :value="channel.tag" />
+          <span class="min-w-0 truncate">{{ channel.tag }}</span>
+        </label>
+      </template>
+      <button
+        v-if="others.length > shownOthers.length"
+        type="button"
+        class="text-[12.5px] text-soft underline decoration-rule underline-offset-2 hover:text-ink"
+        @click="allOthers = true"
+      >
+        {{ others.length - shownOthers.length }} other signals …
+      </button>
+    </fieldset>
+    <NumberField v-model="draft.from" label="From" unit="s" is-time :min="0" when-empty="start" />
+    <NumberField v-model="draft.to" label="To" unit="s" is-time :min="0" when-empty="end" />
     <label class="grid grid-cols-[1fr_216px] items-center gap-2">
-      Hold against
+      Validate on
       <select v-model="draft.validation" class="entry">
         <option value="half">the second half</option>
         <option value="window">another window</option>
@@ -90,15 +159,29 @@ const knownCount = computed(
       </select>
     </label>
     <template v-if="draft.validation === 'window'">
-      <NumberField v-model="draft.validationFrom" label="Validate from" unit="s" :min="0" when-empty="0" />
-      <NumberField v-model="draft.validationTo" label="Validate to" unit="s" :min="0" when-empty="0" />
+      <NumberField
+        v-model="draft.validationFrom"
+        label="Validate from"
+        unit="s"
+        is-time
+        :min="0"
+        when-empty="0"
+      />
+      <NumberField
+        v-model="draft.validationTo"
+        label="Validate to"
+        unit="s"
+        is-time
+        :min="0"
+        when-empty="0"
+      />
     </template>
     <div class="flex flex-wrap gap-2">
       <button
         type="button"
         class="button"
         :class="isFirst ? 'button-main' : ''"
-        :disabled="!record || fitting"
+        :disabled="!record || fitting || complaints.length > 0"
         @click="emit('fit')"
       >
         {{ fitting ? "Fitting …" : "Fit" }} <kbd class="key">f</kbd>
@@ -119,8 +202,7 @@ const knownCount = computed(
     <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ refusal }}</p>
     <details>
       <summary class="cursor-pointer text-soft">
-        Loss {{ inWords(draft.loss) }}{{ isProcess(draft.kind) && draft.drift ? ", drift" : "" }}
-        {{ draft.disturbances.length ? `, ${draft.disturbances.join(", ")}` : "" }}
+        Loss: {{ lossName }}{{ isProcess(draft.kind) && draft.drift ? ", drift" : "" }}
       </summary>
       <div class="mt-2 grid gap-2">
         <label v-if="draft.kind !== 'state_space'" class="grid grid-cols-[1fr_216px] items-center gap-2">
@@ -137,21 +219,11 @@ const knownCount = computed(
             <input v-model="draft.initialState" type="checkbox" /> the record may begin in motion
           </label>
         </template>
-        <label v-for="channel in others" :key="channel.tag" class="flex items-center gap-2">
-          <input v-model="draft.disturbances" type="checkbox" :value="channel.tag" />
-          {{ channel.tag }} is a measured disturbance
-        </label>
-        <template v-if="draft.kind === 'state_space'">
-          <label v-for="channel in others" :key="channel.tag" class="flex items-center gap-2">
-            <input v-model="draft.outputs" type="checkbox" :value="channel.tag" />
-            {{ channel.tag }} is a further output
-          </label>
-        </template>
       </div>
     </details>
     <details v-if="isProcess(draft.kind)">
       <summary class="cursor-pointer text-soft">
-        Known beforehand: {{ knownCount === 0 ? "nothing" : `${knownCount} parameter(s)` }}
+        Known beforehand: {{ knownCount === 0 ? "nothing" : plural(knownCount, "parameter") }}
       </summary>
       <table class="mt-1 w-full text-[13px]">
         <thead class="text-[12px] text-soft">
@@ -168,23 +240,18 @@ const knownCount = computed(
             <td v-for="key in ['fixed', 'low', 'high'] as const" :key="key" class="p-[2px]">
               <input
                 class="entry w-[68px] text-right"
+                :class="wrong.has(`${name} ${key}`) ? '!border-limit' : ''"
                 inputmode="decimal"
-                :aria-label="`${inWords(name)} ${key === 'fixed' ? 'exactly' : key === 'low' ? 'lowest' : 'highest'}`"
+                :aria-label="`${inWords(name)} ${END[key]}`"
                 :value="known(name)[key] ?? ''"
-                @change="
-                  setKnown(
-                    name,
-                    key,
-                    ($event.target as HTMLInputElement).value.trim() === ''
-                      ? null
-                      : Number(($event.target as HTMLInputElement).value.replace(',', '.')),
-                  )
-                "
+                :aria-invalid="wrong.has(`${name} ${key}`)"
+                @change="typedKnown(name, key, ($event.target as HTMLInputElement).value)"
               />
             </td>
           </tr>
         </tbody>
       </table>
+      <p v-for="text in complaints" :key="text" class="text-[12.5px] text-limit" role="alert">{{ text }}</p>
     </details>
   </div>
 </template>

@@ -3,21 +3,14 @@
 import { computed, ref, watch } from "vue";
 import { answered, api, messageOf, type ModelRow, type Schemas } from "../api/client";
 import VerdictNote from "../components/VerdictNote.vue";
-import { letter, number } from "../lib/format";
-import { inWords, isProcess, shortName, type Structure } from "../lib/structures";
+import { letter, number, plural } from "../lib/format";
+import { useKept } from "../lib/kept";
+import { inWords, shortName, type Structure } from "../lib/structures";
 
 const props = defineProps<{ model: ModelRow; models: ModelRow[]; unit: string }>();
-const emit = defineEmits<{ control: []; changed: [id: string | null] }>();
+const emit = defineEmits<{ changed: [id: string | null] }>();
 
-const process = computed(() => isProcess(props.model.model.structure.kind));
 const validation = computed(() => props.model.validation ?? null);
-const verdicts = computed(() => {
-  const own = props.model.model.verdicts;
-  const held = validation.value?.verdicts ?? [];
-  const order = { bad: 0, caution: 1, good: 2 };
-  return [...own, ...held].sort((a, b) => order[a.tone] - order[b.tone]);
-});
-const isDoubtful = computed(() => verdicts.value.some((verdict) => verdict.tone === "bad"));
 const source = computed(() => props.models.find((row) => row.id === props.model.reduced_from));
 
 /** Value and standard error to the same decimal place: that of the error's second digit. */
@@ -27,13 +20,17 @@ function withError(value: number, error: number | null | undefined): [string, st
   return [value.toFixed(Math.min(decimals, 9)).replace("-", "−"), error.toFixed(Math.min(decimals, 9))];
 }
 
-const reason = ref("");
+/** A reason that is typed stays until it is kept. */
+const reasons = useKept<Record<string, string>>("reasons", () => ({}));
+const reason = computed({
+  get: () => reasons.value[props.model.id] ?? props.model.reason,
+  set: (text) => (reasons.value = { ...reasons.value, [props.model.id]: text }),
+});
 const reduction = ref<Schemas["Reduction"] | null>(null);
 const problem = ref("");
 watch(
   () => props.model.id,
   () => {
-    reason.value = props.model.reason;
     problem.value = "";
     reduction.value = null;
   },
@@ -48,6 +45,8 @@ async function choose() {
         body: { reason: reason.value },
       }),
     );
+    const { [props.model.id]: _, ...others } = reasons.value;
+    reasons.value = others;
     emit("changed", null);
   } catch (error) {
     problem.value = messageOf(error);
@@ -89,6 +88,9 @@ async function reduce(keep: boolean) {
       >{{ shortName(model.model.structure) }}, {{ model.model.method }}</span
     >
   </h1>
+  <p v-if="model.name || model.remark" class="mb-2 border-l-[3px] border-rule pl-3 whitespace-pre-wrap">
+    <strong v-if="model.name" class="font-semibold">{{ model.name }}</strong> {{ model.remark }}
+  </p>
   <p v-if="source" class="mb-2 text-soft">Reduced from model {{ letter(source.number) }}.</p>
   <table class="mb-1 w-full" aria-label="Parameters">
     <thead class="text-[12px] text-soft">
@@ -129,8 +131,9 @@ async function reduce(keep: boolean) {
       </tr>
       <tr v-if="model.model.matrices" class="border-t border-rule">
         <td class="py-[3px]" colspan="4">
-          {{ model.model.matrices.a.length }} states, {{ model.model.inputs.length }} input(s),
-          {{ model.model.outputs.length }} output(s); singular values
+          {{ plural(model.model.matrices.a.length, "state") }},
+          {{ plural(model.model.inputs.length, "input") }},
+          {{ plural(model.model.outputs.length, "output") }}; singular values
           {{
             model.model.matrices.singular_values
               .slice(0, 8)
@@ -176,23 +179,10 @@ async function reduce(keep: boolean) {
         <td class="text-right" colspan="2">
           {{ number(model.model.criteria.aic, 5) }}, {{ number(model.model.criteria.bic, 5) }}
         </td>
-        <td class="pl-2 text-[12px] text-soft">{{ model.model.criteria.parameters }} par.</td>
+        <td class="pl-2 text-[12px] text-soft">{{ plural(model.model.criteria.parameters, "parameter") }}</td>
       </tr>
     </tbody>
   </table>
-  <div class="my-3 grid gap-2">
-    <VerdictNote v-for="verdict in verdicts" :key="verdict.text" :verdict="verdict" />
-    <button
-      v-if="process"
-      type="button"
-      class="button justify-self-start"
-      :class="isDoubtful ? '' : 'button-main'"
-      @click="emit('control')"
-    >
-      {{ isDoubtful ? "Control with it all the same" : "Control with it" }}
-    </button>
-    <p v-else class="text-soft">Control works with a structure with dead time: reduce this one to it.</p>
-  </div>
   <hr class="my-3 border-dashed border-rule" />
   <div class="grid gap-2">
     <label class="grid gap-1">

@@ -1,6 +1,7 @@
 /** What a model is to be fitted under: structure, method, windows; kept while the page is. */
 import { computed, reactive } from "vue";
-import type { Schemas } from "../api/client";
+import type { RecordInfo, Schemas } from "../api/client";
+import { useKept } from "../lib/kept";
 import { KINDS, isProcess, type Kind, type Structure } from "../lib/structures";
 
 type Loss = Schemas["Loss"]["kind"];
@@ -12,8 +13,9 @@ export interface KnownParameter {
   high: number | null;
 }
 
-export function useFit() {
-  const draft = reactive({
+/** What is set stays with the loop, also when the step is left. */
+export function useFit(tag: string) {
+  const kept = useKept(`new model of ${tag}`, () => ({
     kind: "fopdt" as Kind,
     orders: {} as Record<string, number>,
     drift: false,
@@ -27,7 +29,20 @@ export function useFit() {
     validation: "half" as "half" | "none" | "window",
     validationFrom: null as number | null,
     validationTo: null as number | null,
-  });
+    /** The record whose channels were looked at for disturbances. */
+    record: null as string | null,
+  }));
+  const draft = reactive(kept.value);
+
+  /** Measured disturbances are inputs unless somebody says otherwise: those of another record come anew. */
+  function follow(record: RecordInfo) {
+    if (draft.record === record.id) return;
+    draft.record = record.id;
+    const tags = record.channels.filter((channel) => channel.role === "dv").map((channel) => channel.tag);
+    draft.disturbances.splice(0, draft.disturbances.length, ...tags);
+    const there = new Set(record.channels.map((channel) => channel.tag));
+    draft.outputs.splice(0, draft.outputs.length, ...draft.outputs.filter((tag) => there.has(tag)));
+  }
 
   function chooseKind(kind: Kind) {
     draft.kind = kind;
@@ -75,7 +90,7 @@ export function useFit() {
     };
   });
 
-  return { draft, chooseKind, use, windows, options };
+  return { draft, follow, chooseKind, use, windows, options };
 }
 
 export type FitDraft = ReturnType<typeof useFit>;

@@ -3,6 +3,7 @@ import { computed, onMounted, ref, shallowRef } from "vue";
 import {
   answered,
   api,
+  ifMatch,
   messageOf,
   type Schemas,
   type Trial,
@@ -10,6 +11,9 @@ import {
   type TrialRow,
 } from "../api/client";
 import CandidateMargin from "../components/CandidateMargin.vue";
+import DeleteDialog from "../components/DeleteDialog.vue";
+import EditDialog from "../components/EditDialog.vue";
+import RowMenu from "../components/RowMenu.vue";
 import LoopFigures from "../components/LoopFigures.vue";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
@@ -41,9 +45,13 @@ import TradeOffView from "../control/TradeOffView.vue";
 import TunePanel from "../control/TunePanel.vue";
 import { mainPid, type Controller } from "../control/controllers";
 import { useTuning } from "../control/tuning";
-import { useDescription } from "../control/useDescription";
+import { useDescription, useOffers } from "../control/useDescription";
 import { against, metricsFor } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
+import { useKept } from "../lib/kept";
+import { tell } from "../lib/notes";
+import { eventOf, lastName, provideRefused } from "../lib/refused";
+import { isProcess } from "../lib/structures";
 import { letter, number } from "../lib/format";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
@@ -57,18 +65,34 @@ const selected = useSelected("trial");
 const laidOver = useSelected("over");
 const base = computed(() => state.trials.find((row) => row.id === selected.value) ?? state.trials[0] ?? null);
 const pinned = computed(() => state.trials.find((row) => row.pinned) ?? null);
-const hasModel = computed(() => state.models.some((model) => model.chosen));
+/** A model that Control can work with, the chosen one before others. */
+const modelAtHand = computed(
+  () =>
+    state.models.find((model) => model.chosen) ??
+    state.models.find((model) => isProcess(model.model.structure.kind)) ??
+    null,
+);
+const hasModel = computed(() => modelAtHand.value !== null);
 const hasPlant = computed(() => state.detail?.has_plant ?? false);
 const failure = ref("");
 const flipped = ref(false);
 
-const { draft, result, refusal, isChanged, withBalances, change, adopt, keep, simulate } = useDraft(
-  loop,
-  base,
-  (id) => {
-    selected.value = id;
-  },
-);
+const {
+  draft,
+  result,
+  refusal,
+  refusedField,
+  isWaiting,
+  isChanged,
+  withBalances,
+  change,
+  adopt,
+  mean,
+  keep,
+  simulate,
+} = useDraft(loop, base, (id) => {
+  selected.value = id;
+});
 const { description } = useDescription(draft);
 const sweep = useSweep(draft);
 const tuning = useTuning(draft);
@@ -102,7 +126,18 @@ const PARTS = [
   { key: "scenario", title: "Scenario" },
   { key: "signal", title: "Measure" },
 ];
-const part = ref("candidate");
+const part = useKept(`part of ${state.tag}`, () => "candidate");
+
+/** The part that a refusal is about, and its entry there. */
+const PLACES: Record<string, string> = { candidate: "candidate", plant: "plant", scenario: "scenario" };
+const refusedPart = computed(() => PLACES[refusedField.value.split(/[.[]/)[0] ?? ""] ?? null);
+provideRefused(
+  computed(() =>
+    refusal.value && refusedPart.value === part.value
+      ? { key: lastName(refusedField.value), text: refusal.value }
+      : null,
+  ),
+);
 
 /** The settings that SIMC gave last, and for which τc: known as long as they stay. */
 const tuned = shallowRef<{ settings: string; timeConstant: number } | null>(null);
@@ -141,26 +176,56 @@ async function propose() {
   if (base.value || !(hasModel.value || hasPlant.value)) return;
   try {
     const first = await proposal({ on: hasModel.value ? "model" : "plant" });
-    adopt(first.trial, hasModel.value ? first.words : `plant, ${first.words}`, first.model_id ?? null);
+    const on =
+      modelAtHand.value && !modelAtHand.value.chosen ? `model ${letter(modelAtHand.value.number)}, ` : "";
+    adopt(
+      first.trial,
+      hasModel.value ? `${on}${first.words}` : `plant, ${first.words}`,
+      first.model_id ?? null,
+    );
     await keep();
   } catch (error) {
     failure.value = messageOf(error);
   }
 }
 
-/** Who comes from Model wants a trial on the chosen model, even where others stand in the trail. */
+/** Who comes from Model wants a trial on that model, even where others stand in the trail. */
 const asked = useSelected("on");
 
 onMounted(async () => {
-  const onModel = asked.value === "model";
+  const wanted = state.models.find((model) => model.id === asked.value) ?? null;
   asked.value = null;
-  const chosen = state.models.find((model) => model.chosen);
-  const isThere = state.trials.some((row) => row.model_id === chosen?.id);
-  if (onModel && base.value && chosen && !isThere) {
-    await renew("model");
+  const onIt = state.trials.find((row) => row.model_id === wanted?.id);
+  if (onIt) selected.value = onIt.id;
+  else if (wanted) {
+    await renew("model", wanted.id);
     await keep();
   } else await propose();
 });
+
+// --- a plant of the library to begin on, where nothing else is there ---
+
+const offers = useOffers();
+const offer = ref(0);
+async function beginOnPlant() {
+  const chosen = offers.value[offer.value];
+  if (!chosen) return;
+  failure.value = "";
+  try {
+    const plant = await answered(
+      api.POST("/api/v1/plants/usual", { body: { process: chosen.process, tag: state.tag } }),
+    );
+    await answered(
+      api.PUT("/api/v1/loops/{tag}/plant", { params: { path: { tag: state.tag } }, body: plant }),
+    );
+    await loop.refreshDetail();
+    const first = await proposal({ on: "plant", plant });
+    adopt(first.trial, `${chosen.title.toLowerCase()}, ${first.words}`, null);
+    await keep();
+  } catch (error) {
+    failure.value = messageOf(error);
+  }
+}
 
 async function tune(timeConstant: number) {
   const trial = draft.value;
@@ -200,9 +265,9 @@ function takeController(controller: Controller, name: string) {
 }
 
 /** A trial on the chosen model, or on the plant behind the loop, in place of what the row stands on. */
-async function renew(on: "model" | "plant") {
+async function renew(on: "model" | "plant", model: string | null = null) {
   try {
-    const fresh = await proposal({ on });
+    const fresh = await proposal({ on, model_id: model });
     const chosen = state.models.find((model) => model.id === fresh.model_id);
     const where = chosen ? `model ${letter(chosen.number)}` : "plant behind the loop";
     adopt(fresh.trial, `${where}, ${fresh.words}`, fresh.model_id ?? null);
@@ -216,11 +281,23 @@ async function replacePlant(plant: Trial["plant"], name: string) {
   try {
     const fresh = await proposal({ on: "plant", plant });
     adopt(fresh.trial, `${name}, ${fresh.words}`, null);
-  } catch {
+  } catch (error) {
+    // No settings follow from a rule: those before stay, and what the plant does not know leaves the scenario.
+    const known = await answered(
+      api.POST("/api/v1/processes/describe", {
+        body: { process: plant.process, pv_unit: plant.pv.span.unit },
+      }),
+    ).catch(() => null);
+    const inputs = new Set((known?.inputs ?? []).map((input) => input.name));
+    const parameters = new Set((known?.parameters ?? []).map((parameter) => parameter.name));
     change((trial) => {
       trial.plant = plant;
-      trial.scenario.events = [];
+      trial.scenario.events = trial.scenario.events.filter((event) => {
+        if ("input" in event && event.input) return inputs.has(event.input);
+        return event.kind !== "parameter_change" || parameters.has(event.parameter);
+      });
     }, name);
+    tell(`Settings and scenario stay as they were: ${messageOf(error)}`);
   }
 }
 
@@ -228,6 +305,63 @@ const isOnChosenModel = computed(() => {
   const chosen = state.models.find((model) => model.chosen);
   return !chosen || !base.value?.model_id || base.value.model_id === chosen.id;
 });
+
+// --- the trail: named, annotated, starred, deleted ---
+
+const starredOnly = useKept(`starred of ${state.tag}`, () => false);
+const rows = computed(() => (starredOnly.value ? state.trials.filter((row) => row.starred) : state.trials));
+const editing = ref<InstanceType<typeof EditDialog>["$props"]["what"]>(null);
+const deleting = ref<InstanceType<typeof DeleteDialog>["$props"]["what"]>(null);
+
+async function editRow(row: TrialRow, edit: Partial<Schemas["TrialChange"]>, force = false) {
+  const { label, remark, starred } = row;
+  const params = { path: { id: row.id }, header: ifMatch(row.revision, force) };
+  await answered(api.PUT("/api/v1/trials/{id}", { params, body: { label, remark, starred, ...edit } }));
+  await loop.refreshTrials();
+}
+
+async function star(row: TrialRow) {
+  try {
+    await editRow(row, { starred: !row.starred });
+  } catch (error) {
+    tell(messageOf(error));
+    await loop.refreshTrials();
+  }
+}
+
+function actionsOf(row: TrialRow) {
+  return [
+    {
+      title: "Rename, remark …",
+      act: () =>
+        (editing.value = {
+          title: `Trial ${letter(row.number)}`,
+          nameLabel: "Name",
+          texts: { name: row.label, remark: row.remark },
+          keep: ({ name: text, remark }, force) => editRow(row, { label: text, remark }, force),
+        }),
+    },
+    { title: row.starred ? "Take the star off" : "Star it", act: () => star(row) },
+    ...(row.id !== base.value?.id
+      ? [{ title: over.value.has(row.id) ? "Take off again" : "Lay over", act: () => toggleOver(row) }]
+      : []),
+    {
+      title: "Delete …",
+      danger: true,
+      act: () =>
+        (deleting.value = {
+          kind: "trial",
+          id: row.id,
+          remove: () => answered(api.DELETE("/api/v1/trials/{id}", { params: { path: { id: row.id } } })),
+        }),
+    },
+  ];
+}
+
+async function afterDeletion() {
+  selected.value = null;
+  await loop.refreshTrials();
+}
 
 const over = computed(() => new Set((laidOver.value ?? "").split(",").filter(Boolean)));
 
@@ -374,6 +508,7 @@ function styleOf(row: TrialRow): { colour: string; dash: number[] } | null {
 
 useKeys({
   " ": () => (flipped.value = !flipped.value),
+  s: () => base.value && void star(base.value),
   o: () => base.value && toggleOver(base.value),
   p: () => base.value && void pin(base.value),
 });
@@ -382,11 +517,26 @@ useKeys({
 <template>
   <StepFrame>
     <template #strip>
-      <StateNotice v-if="failure" kind="failed" title="No trial can be proposed" :retry="() => propose()">
-        {{ failure }}
-      </StateNotice>
-      <StateNotice v-else-if="!hasModel && !hasPlant && !base" kind="empty" title="Nothing to control yet">
-        A trial needs a model of the process: fit one at Model first.
+      <StateNotice
+        v-if="!base && (failure || (!hasModel && !hasPlant))"
+        :kind="failure ? 'failed' : 'empty'"
+        :title="failure ? 'No trial can be proposed' : 'Nothing to control yet'"
+      >
+        <p>{{ failure || "A trial needs a model of the process, or a simulated plant." }}</p>
+        <div class="mt-3 flex flex-wrap justify-center gap-2">
+          <RouterLink class="button" :to="{ name: state.records.length ? 'model' : 'measure' }">
+            {{ state.records.length ? "Fit a model" : "Load a record" }}
+          </RouterLink>
+          <button v-if="hasPlant" type="button" class="button" @click="renew('plant').then(keep)">
+            Begin on the plant behind the loop
+          </button>
+          <span class="flex items-center gap-2">
+            <select v-model="offer" class="entry max-w-[220px]" aria-label="Process to begin on">
+              <option v-for="(one, index) in offers" :key="index" :value="index">{{ one.title }}</option>
+            </select>
+            <button type="button" class="button" @click="beginOnPlant">Begin on it</button>
+          </span>
+        </div>
       </StateNotice>
       <StateNotice
         v-else-if="panels.length === 0 && refusal"
@@ -457,6 +607,13 @@ useKeys({
               :panels="panels"
               :marks="marks"
               :extent="extent"
+              :stale="
+                refusal
+                  ? isWaiting
+                    ? 'from before: the server does not answer'
+                    : 'of the trial before the refused change'
+                  : ''
+              "
               :label="`Simulated loop ${state.tag}: PV with set point, OP, disturbances`"
               @drawn="drawn"
               @drag="drag"
@@ -481,37 +638,40 @@ useKeys({
           </span>
           <span class="text-[12.5px] font-normal text-soft">ideal form, % of span</span>
         </h1>
-        <ViewTabs v-model="part" :views="PARTS" label="Parts of the trial" class="mb-2" />
-        <CandidateMargin
-          v-if="part === 'candidate'"
-          :trial="draft"
-          :description="description"
-          :closed-loop-time-constant="closedLoopTimeConstant"
-          @change="change($event)"
-          @tune="tune"
-          @settled="keep"
-        />
-        <TunePanel v-else-if="part === 'tune'" :trial="draft" :tuning="tuning" @take="takeController" />
-        <PlantEditor
-          v-else-if="part === 'plant'"
-          :trial="draft"
-          :description="description"
-          :resting-op="result?.trace.columns[2]?.values[0] ?? null"
-          @change="(edit, name) => change(edit, name ?? null)"
-          @replace="replacePlant"
-          @settled="keep"
-        />
-        <ScenarioEditor
-          v-else-if="part === 'scenario'"
-          :trial="draft"
-          :description="description"
-          @change="(edit, name) => change(edit, name ?? null)"
-          @settled="keep"
-        />
-        <MeasurePanel v-else-if="result" :trial="draft" :trace="result.trace" />
-        <p v-if="refusal" class="mt-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
-          {{ refusal }}
+        <p v-if="base?.remark && !isChanged" class="mb-1 border-l-[3px] border-rule pl-3 whitespace-pre-wrap">
+          {{ base.remark }}
         </p>
+        <ViewTabs v-model="part" :views="PARTS" label="Parts of the trial" class="mb-2" />
+        <div :inert="isFlipped" @keydown.enter.capture="mean">
+          <CandidateMargin
+            v-if="part === 'candidate'"
+            :trial="shown.trial ?? draft"
+            :description="description"
+            :closed-loop-time-constant="closedLoopTimeConstant"
+            @change="(edit, name) => change(edit, name ?? null)"
+            @tune="tune"
+            @settled="keep"
+          />
+          <TunePanel v-else-if="part === 'tune'" :trial="draft" :tuning="tuning" @take="takeController" />
+          <PlantEditor
+            v-else-if="part === 'plant'"
+            :trial="shown.trial ?? draft"
+            :description="description"
+            :resting-op="result?.trace.columns[2]?.values[0] ?? null"
+            @change="(edit, name) => change(edit, name ?? null)"
+            @replace="replacePlant"
+            @settled="keep"
+          />
+          <ScenarioEditor
+            v-else-if="part === 'scenario'"
+            :trial="shown.trial ?? draft"
+            :refused-event="eventOf(refusedField)"
+            :description="description"
+            @change="(edit, name) => change(edit, name ?? null)"
+            @settled="keep"
+          />
+          <MeasurePanel v-else-if="result" :trial="draft" :trace="result.trace" />
+        </div>
         <div v-if="part === 'candidate' || part === 'plant'" class="mt-2 flex flex-wrap gap-2">
           <button v-if="!isOnChosenModel" type="button" class="button" @click="renew('model')">
             Begin anew on the chosen model
@@ -523,26 +683,42 @@ useKeys({
             Begin on the plant behind the loop
           </button>
         </div>
-        <div
-          v-if="shown.result && part !== 'signal'"
-          class="mt-3 grid gap-2 border-t border-rule pt-2"
-          :class="refusal ? 'opacity-50' : ''"
-        >
-          <LoopFigures :assessment="shown.result.assessment" :pv-unit="pvUnit" />
-          <VerdictNote
-            v-for="verdict in shown.result.assessment.verdicts"
-            :key="verdict.text"
-            :verdict="verdict"
-          />
-        </div>
       </template>
     </template>
+    <template v-if="draft && view !== 'sweep' && (refusal || (shown.result && part !== 'signal'))" #figures>
+      <p v-if="refusal" class="mb-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+        {{ refusal }}
+        <button
+          v-if="refusedPart && refusedPart !== part"
+          type="button"
+          class="underline decoration-rule underline-offset-2"
+          @click="part = refusedPart"
+        >
+          Show it at {{ PARTS.find((known) => known.key === refusedPart)?.title }}
+        </button>
+      </p>
+      <div v-if="shown.result && part !== 'signal'" class="grid gap-2" :class="refusal ? 'opacity-60' : ''">
+        <LoopFigures :assessment="shown.result.assessment" :pv-unit="pvUnit" />
+        <VerdictNote
+          v-for="verdict in shown.result.assessment.verdicts"
+          :key="verdict.text"
+          :verdict="verdict"
+        />
+      </div>
+    </template>
     <template #trail>
+      <label
+        v-if="state.trials.length"
+        class="absolute top-[6px] right-3 z-20 flex items-center gap-1 bg-paper pl-2 text-[12.5px] text-soft print:hidden"
+      >
+        <input v-model="starredOnly" type="checkbox" /> ★ only
+      </label>
       <TrailTable
         v-if="state.trials.length"
         label="Trials"
-        :rows="state.trials"
+        :rows="rows"
         :columns="columns"
+        :name-of="(row) => `Trial ${letter(row.number)}, ${row.label}`"
         :selected="base?.id ?? null"
         @select="selected = $event.id"
       >
@@ -560,11 +736,14 @@ useKeys({
             />
           </svg>
           <strong class="font-semibold">{{ letter(row.number) }}</strong>
+          <span v-if="row.starred" class="ml-1 text-dv" title="starred"
+            >★<span class="sr-only">starred</span></span
+          >
         </template>
         <template #label="{ row }">
           <span
             class="inline-block max-w-[280px] truncate align-bottom max-[1200px]:max-w-[150px]"
-            :title="row.label"
+            :title="row.remark ? `${row.label}\n${row.remark}` : row.label"
             >{{ row.label }}</span
           >
         </template>
@@ -596,6 +775,7 @@ useKeys({
             class="button !px-2 !py-0 text-[12px]"
             :class="row.pinned ? '!font-bold' : '!text-soft'"
             :aria-pressed="row.pinned"
+            :aria-label="`Pin trial ${letter(row.number)}`"
             @click.stop="pin(row)"
           >
             {{ row.pinned ? "pinned" : "pin" }}
@@ -606,6 +786,7 @@ useKeys({
             class="button ml-1 !px-2 !py-0 text-[12px]"
             :class="over.has(row.id) ? '!font-bold' : '!text-soft'"
             :aria-pressed="over.has(row.id)"
+            :aria-label="`Lay trial ${letter(row.number)} over`"
             @click.stop="toggleOver(row)"
           >
             lay over
@@ -613,11 +794,17 @@ useKeys({
           <span v-if="row.id === base?.id && pinned && pinned.id !== row.id" class="ml-2 text-soft">
             <kbd class="key">space</kbd> flips
           </span>
+          <RowMenu :name="`trial ${letter(row.number)}`" :actions="actionsOf(row)" />
         </template>
       </TrailTable>
       <p v-else class="p-4 text-soft">
-        Every trial will stand here, named by what it changed from the one before.
+        Every trial stands here, named by what it changed from the one before.
+      </p>
+      <p v-if="state.trials.length && rows.length === 0" class="px-4 text-soft">
+        No trial is starred: <kbd class="key">s</kbd> stars the one that is looked at.
       </p>
     </template>
   </StepFrame>
+  <EditDialog :what="editing" @close="editing = null" />
+  <DeleteDialog :what="deleting" @close="deleting = null" @deleted="afterDeletion" />
 </template>

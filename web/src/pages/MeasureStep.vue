@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, useTemplateRef, watch } from "vue";
+import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { answered, api, isAbort, messageOf, type RecordInfo, type Schemas } from "../api/client";
 import ImportDialog from "../components/ImportDialog.vue";
 import StateNotice from "../components/StateNotice.vue";
@@ -7,7 +7,15 @@ import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
 import ViewTabs from "../components/ViewTabs.vue";
+import DeleteDialog from "../components/DeleteDialog.vue";
+import RowMenu from "../components/RowMenu.vue";
+import ShowMenu from "../control/ShowMenu.vue";
 import { duration, number } from "../lib/format";
+import { useKept } from "../lib/kept";
+import { useRetry } from "../lib/retry";
+import RecordDialog from "../works/RecordDialog.vue";
+import { pendingFile } from "../works/pending";
+import { channelsInWords } from "../measure/files";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
@@ -16,10 +24,10 @@ import PlanMargin from "../measure/PlanMargin.vue";
 import PrepareMargin from "../measure/PrepareMargin.vue";
 import ReadMargin from "../measure/ReadMargin.vue";
 import RecordMargin from "../measure/RecordMargin.vue";
-import { planPanels, recordPanels } from "../measure/panels";
+import { planPanels, recordPanels, withOverlay } from "../measure/panels";
 import { firstSpec, saveAsCsv, usePlan } from "../measure/usePlan";
 
-const { state, refreshRecords } = useLoop();
+const { state, refreshRecords, refreshModels } = useLoop();
 const selected = useSelected("record");
 const place = useSelected("view");
 const view = computed({ get: () => place.value ?? "record", set: (key) => (place.value = key) });
@@ -35,7 +43,8 @@ const record = computed(
 const samples = ref<Schemas["Samples"] | null>(null);
 const before = ref<Schemas["Samples"] | null>(null);
 const failure = ref("");
-const file = ref<File | null>(null);
+const file = ref<File | null>(pendingFile.value);
+pendingFile.value = null;
 const dragging = ref(false);
 const chooser = useTemplateRef<HTMLInputElement>("chooser");
 const strip = useTemplateRef("strip");
@@ -68,6 +77,13 @@ async function fetchSamples(stretch?: [number, number]) {
     if (!isAbort(error)) failure.value = messageOf(error);
   }
 }
+useRetry(
+  () => failure.value !== "" || inspectionProblem.value !== "",
+  () => {
+    void fetchSamples(strip.value?.view());
+    void inspect();
+  },
+);
 
 /** A closer look needs finer samples, where there are more than are drawn. */
 function viewed(from: number, to: number) {
@@ -95,6 +111,18 @@ async function inspect() {
   } catch (error) {
     inspectionProblem.value = messageOf(error);
   }
+}
+
+/** Names and roles may be others now: everything that is shown of the record is fetched again. */
+async function recordChanged() {
+  await refreshRecords();
+  await fetchSamples();
+  void inspect();
+}
+
+async function refreshAfterDeletion() {
+  selected.value = null;
+  await Promise.all([refreshRecords(), refreshModels()]);
 }
 
 async function applied() {
@@ -153,7 +181,7 @@ const marks = computed<Mark[]>(() => {
 
 // --- planning ---
 
-const spec = ref<Schemas["ExperimentSpec"] | null>(null);
+const spec = useKept<Schemas["ExperimentSpec"] | null>(`plan of ${state.tag}`, () => null);
 const { plan, problem: planProblem } = usePlan(spec);
 const running = ref(false);
 const runProblem = ref("");
@@ -209,8 +237,60 @@ const panels = computed<Panel[]>(() => {
     return plan.value && state.detail && spec.value ? planPanels(plan.value, state.detail, spec.value) : [];
   if (!samples.value) return [];
   const hand = view.value === "read" ? reading.value : null;
-  return recordPanels(samples.value, before.value, shownFinding.value?.stretches ?? [], hand);
+  const all = recordPanels(samples.value, before.value, shownFinding.value?.stretches ?? [], hand);
+  const list = all.filter((panel) => isShown(panel.title));
+  return [...laidOver.value].reduce((panels, [row, other], k) => withOverlay(panels, row, other, k), list);
 });
+
+// --- channels that are shown, records that are laid over ---
+
+/** Channels that somebody switched on or off; else all but the many other ones are shown. */
+const switched = useKept<Record<string, boolean>>(`channels of ${state.tag}`, () => ({}));
+const MOST_OTHERS = 4;
+const manyOthers = computed(
+  () => (record.value?.channels.filter((channel) => channel.role === "other").length ?? 0) > MOST_OTHERS,
+);
+function isShown(tag: string): boolean {
+  const channel = record.value?.channels.find((known) => known.tag === tag);
+  return switched.value[tag] ?? !(channel?.role === "other" && manyOthers.value);
+}
+const channelChoices = computed(() =>
+  (record.value?.channels ?? [])
+    .filter((channel) => channel.role !== "sp")
+    .map((channel) => ({ key: channel.tag, title: channel.tag, unit: channel.unit })),
+);
+const channelsShown = computed(
+  () => new Set(channelChoices.value.filter((choice) => isShown(choice.key)).map((choice) => choice.key)),
+);
+function toggleChannel(tag: string) {
+  switched.value = { ...switched.value, [tag]: !isShown(tag) };
+}
+
+/** Records that are laid over the one that is looked at, each from its own start. */
+const overIds = useSelected("over");
+const over = computed(() => new Set((overIds.value ?? "").split(",").filter(Boolean)));
+const laidOver = ref(new Map<RecordInfo, Schemas["Samples"]>());
+function toggleOver(row: RecordInfo) {
+  const next = new Set(over.value);
+  if (!next.delete(row.id)) next.add(row.id);
+  overIds.value = next.size ? [...next].slice(-4).join(",") : null;
+}
+watch(
+  [over, () => record.value?.id],
+  async () => {
+    const rows = state.records.filter((row) => over.value.has(row.id) && row.id !== record.value?.id);
+    const query = { buckets: 900, prepared: true };
+    const all = await Promise.all(
+      rows.map(async (row) => {
+        const params = { path: { id: row.id }, query };
+        const other = await answered(api.GET("/api/v1/records/{id}/samples", { params })).catch(() => null);
+        return other ? ([row, other] as const) : null;
+      }),
+    );
+    laidOver.value = new Map(all.filter((pair) => pair !== null));
+  },
+  { immediate: true },
+);
 
 const extent = computed<[number, number]>(() =>
   view.value === "plan" ? [0, plan.value?.times.at(-1) ?? 1] : [0, record.value?.duration ?? 1],
@@ -222,12 +302,47 @@ function choose(files: FileList | null | undefined) {
 }
 
 async function imported(added: RecordInfo) {
-  file.value = null;
+  closeImport();
   await refreshRecords();
   selected.value = added.id;
+  await nextTick();
+  document.querySelector(`[data-row="${added.id}"]`)?.scrollIntoView({ block: "nearest" });
 }
 
-useKeys({ l: () => chooser.value?.click() });
+/** The hand goes back to where it came from. */
+function closeImport() {
+  file.value = null;
+  void nextTick(() =>
+    (loadButton() ?? document.querySelector<HTMLElement>("[aria-label=Settings]"))?.focus(),
+  );
+}
+function loadButton(): HTMLElement | null {
+  return document.querySelector<HTMLElement>("[data-load]");
+}
+
+const editing = ref<RecordInfo | null>(null);
+const deleting = ref<InstanceType<typeof DeleteDialog>["$props"]["what"]>(null);
+function actionsOf(row: RecordInfo) {
+  return [
+    { title: "Rename, channels …", act: () => (editing.value = row) },
+    { title: over.value.has(row.id) ? "Take off again" : "Lay over", act: () => toggleOver(row) },
+    {
+      title: "Delete …",
+      danger: true,
+      act: () =>
+        (deleting.value = {
+          kind: "record",
+          id: row.id,
+          remove: () => answered(api.DELETE("/api/v1/records/{id}", { params: { path: { id: row.id } } })),
+        }),
+    },
+  ];
+}
+
+useKeys({
+  l: () => chooser.value?.click(),
+  o: () => record.value && toggleOver(record.value),
+});
 
 const columns = [
   { key: "name", title: "Record", text: true },
@@ -238,6 +353,7 @@ const columns = [
   { key: "duration", title: "length" },
   { key: "interval", title: "sample time", unit: "s" },
   { key: "samples", title: "samples" },
+  { key: "actions", title: "", text: true },
 ];
 </script>
 
@@ -245,7 +361,7 @@ const columns = [
   <StepFrame
     @dragover.prevent="dragging = true"
     @dragleave.self="dragging = false"
-    @drop.prevent="((dragging = false), choose($event.dataTransfer?.files))"
+    @drop.prevent.stop="((dragging = false), choose($event.dataTransfer?.files))"
   >
     <template #strip>
       <div
@@ -270,13 +386,21 @@ const columns = [
         the right, or plan a test.
       </StateNotice>
       <StateNotice v-else-if="!samples && view !== 'plan'" kind="loading" title="Samples on their way" />
+      <ShowMenu
+        v-if="view !== 'plan' && samples && channelChoices.length > 2"
+        class="!absolute top-0 right-2 z-20 print:hidden"
+        :choices="channelChoices"
+        :shown="channelsShown"
+        @toggle="toggleChannel"
+      />
       <TimeStrip
-        v-else
+        v-if="view === 'plan' ? panels.length > 0 : record && samples && !failure"
         ref="strip"
         :key="view === 'plan' ? 'plan' : record?.id"
         :panels="panels"
         :marks="marks"
         :extent="extent"
+        :start="view === 'plan' ? null : record?.started"
         :label="
           view === 'plan'
             ? `Planned test of ${state.tag}: OP and expected PV`
@@ -300,11 +424,15 @@ const columns = [
       <template v-else-if="view === 'prepare'">
         <PrepareMargin
           v-if="record"
+          :key="record.id"
           :record="record"
           :view="() => strip?.view() ?? [0, record?.duration ?? 1]"
           @applied="applied"
         />
-        <p v-else class="text-soft">Load a record first.</p>
+        <template v-else>
+          <p class="mb-2 text-soft">There is no record to prepare yet.</p>
+          <button type="button" class="button" @click="chooser?.click()">Load a file</button>
+        </template>
       </template>
       <ReadMargin
         v-else-if="view === 'read'"
@@ -345,18 +473,25 @@ const columns = [
         :rows="state.records"
         :columns="columns"
         :selected="record?.id ?? null"
+        :name-of="(row) => `Record ${row.name}`"
         @select="selected = $event.id"
       >
         <template #name="{ row }"
-          ><strong class="font-semibold">{{ row.name }}</strong></template
+          ><strong class="font-semibold" :title="row.remark">{{ row.name }}</strong></template
         >
-        <template #origin="{ row }">{{ row.origin }}</template>
+        <template #origin="{ row }"
+          ><span class="inline-block max-w-[220px] truncate align-bottom" :title="row.origin">{{
+            row.origin
+          }}</span></template
+        >
         <template #started="{ row }">{{
           row.started?.replace("T", " ").replace(/\.000/, "") ?? "–"
         }}</template>
-        <template #channels="{ row }">{{
-          row.channels.map((channel) => channel.role.toUpperCase()).join(", ")
-        }}</template>
+        <template #channels="{ row }">{{ channelsInWords(row.channels) }}</template>
+        <template #actions="{ row }">
+          <span v-if="over.has(row.id)" class="text-soft">laid over</span>
+          <RowMenu :name="row.name" :actions="actionsOf(row)" />
+        </template>
         <template #steps="{ row }">{{ row.preparation.length || "–" }}</template>
         <template #duration="{ row }">{{ duration(row.duration) }}</template>
         <template #interval="{ row }">{{
@@ -364,8 +499,10 @@ const columns = [
         }}</template>
         <template #samples="{ row }">{{ row.length }}</template>
       </TrailTable>
-      <p v-else class="p-4 text-soft">Records of this loop will stand here.</p>
+      <p v-else class="p-4 text-soft">Records of this loop stand here once there are any.</p>
     </template>
   </StepFrame>
-  <ImportDialog :file="file" @close="file = null" @imported="imported" />
+  <ImportDialog :file="file" @close="closeImport" @imported="imported" />
+  <RecordDialog :record="editing" @close="editing = null" @changed="recordChanged" />
+  <DeleteDialog :what="deleting" @close="deleting = null" @deleted="refreshAfterDeletion" />
 </template>

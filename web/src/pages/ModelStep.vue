@@ -1,14 +1,20 @@
 <script setup lang="ts">
 import { computed, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
-import { answered, api, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
+import { answered, api, ifMatch, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
+import DeleteDialog from "../components/DeleteDialog.vue";
+import EditDialog from "../components/EditDialog.vue";
+import RowMenu from "../components/RowMenu.vue";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
 import ViewTabs from "../components/ViewTabs.vue";
 import { duration, letter, number } from "../lib/format";
+import { useKept } from "../lib/kept";
 import { useKeys } from "../lib/keys";
+import { tell } from "../lib/notes";
+import { useRetry } from "../lib/retry";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
 import type { Curve, Panel } from "../lib/strip";
@@ -18,6 +24,7 @@ import FitMargin from "../model/FitMargin.vue";
 import NonparametricView from "../model/NonparametricView.vue";
 import OrdersView from "../model/OrdersView.vue";
 import OverTimeView from "../model/OverTimeView.vue";
+import ModelVerdict from "../model/ModelVerdict.vue";
 import ResultMargin from "../model/ResultMargin.vue";
 import { useFit } from "../model/useFit";
 
@@ -28,7 +35,7 @@ const wantedRecord = useSelected("record");
 const pinnedId = useSelected("pinned");
 const place = useSelected("view");
 const view = computed({ get: () => place.value ?? "curves", set: (key) => (place.value = key) });
-const fit = useFit();
+const fit = useFit(state.tag);
 
 const model = computed(() => {
   const byId = state.models.find((known) => known.id === selected.value);
@@ -64,7 +71,9 @@ const views = computed(() => {
     ? [...withModel, ...withoutModel]
     : [{ key: "curves", title: "Curves" }, ...withoutModel];
 });
-const side = ref<"result" | "fit">("result");
+const side = useKept<"result" | "fit">(`side of ${state.tag}`, () => "result");
+/** The output that the curves show, where a model has several. */
+const output = useSelected("output");
 const sides = [
   { key: "result", title: "Result" },
   { key: "fit", title: "New model" },
@@ -79,9 +88,13 @@ const fitting = ref(false);
 const strip = useTemplateRef("strip");
 let aborter = new AbortController();
 
-watch([() => model.value?.id, () => record.value?.id, () => pinned.value?.id], () => void fetchCurve(), {
-  immediate: true,
-});
+watch(
+  [() => model.value?.id, () => record.value?.id, () => pinned.value?.id, output],
+  () => void fetchCurve(),
+  {
+    immediate: true,
+  },
+);
 
 async function fetchCurve(stretch?: [number, number]) {
   aborter.abort();
@@ -93,9 +106,15 @@ async function fetchCurve(stretch?: [number, number]) {
     samples.value = null;
   }
   const query = { buckets: 700, ...(stretch ? { from: stretch[0], to: stretch[1] } : {}) };
+  const wanted = model.value?.model.outputs.some((one) => one.tag === output.value) ? output.value : null;
   const signal = aborter.signal;
   const of = (id: string) =>
-    answered(api.GET("/api/v1/models/{id}/curve", { params: { path: { id }, query }, signal }));
+    answered(
+      api.GET("/api/v1/models/{id}/curve", {
+        params: { path: { id }, query: { ...query, ...(wanted ? { output: wanted } : {}) } },
+        signal,
+      }),
+    );
   try {
     if (model.value) {
       const under = pinned.value && pinned.value.record_id === model.value.record_id ? pinned.value.id : null;
@@ -116,19 +135,26 @@ function viewed(start: number, end: number) {
     waiting = window.setTimeout(() => void fetchCurve([start, end]), 60);
 }
 
-const extent = computed<[number, number]>(() => {
-  const row = model.value;
-  if (!row) return [0, record.value?.duration ?? 1];
-  return [
-    Math.min(row.window_from, row.validation_from ?? Infinity),
-    Math.max(row.window_to, row.validation_to ?? -Infinity),
-  ];
-});
+useRetry(
+  () => failure.value !== "",
+  () => fetchCurve(),
+);
+
+/** The whole record, whatever the window of the fit. */
+const extent = computed<[number, number]>(() => [0, record.value?.duration ?? 1]);
 
 const marks = computed(() => {
   const row = model.value;
-  if (row?.validation_from == null) return [];
-  return [{ time: row.validation_from, label: "from here on not seen by the fit", colour: "--ink" }];
+  if (!row) return [];
+  const length = record.value?.duration ?? row.window_to;
+  const list = [];
+  if (row.window_from > 1e-3 * length)
+    list.push({ time: row.window_from, label: "fitted from here", colour: "--ink" });
+  if (row.validation_from != null)
+    list.push({ time: row.validation_from, label: "validated from here", colour: "--ink" });
+  else if (row.window_to < 0.999 * length)
+    list.push({ time: row.window_to, label: "fitted to here", colour: "--ink" });
+  return list;
 });
 
 const panels = computed<Panel[]>(() => {
@@ -155,11 +181,22 @@ const panels = computed<Panel[]>(() => {
       left.push({ ...style, values: under.residual, width: 1.2 });
     }
     const input = { label: "OP", times, values: shown.input, colour: "--op", stepped: true };
-    const unit = pv.span.unit;
+    const of = shown.output;
+    const name = of.tag === model.value?.model.outputs[0]?.tag ? pv.tag : of.tag;
+    const further = shown.disturbances.map((series) => ({
+      key: `dv ${series.tag}`,
+      title: series.tag,
+      unit: series.unit,
+      curves: [
+        { label: series.tag.slice(0, 10), times, values: series.values, colour: "--dv", stepped: true },
+      ],
+      weight: 0.8,
+    }));
     return [
-      { key: "fit", title: `${pv.tag} and model`, unit, curves, weight: 3 },
-      { key: "left", title: "PV − model", unit, curves: left, weight: 1, include: [0] },
+      { key: "fit", title: `${name} and model`, unit: of.unit, curves, weight: 3 },
+      { key: "left", title: "measured − model", unit: of.unit, curves: left, weight: 1, include: [0] },
       { key: "op", title: op.tag, unit: "%", curves: [input], weight: 1.3, limits: { low: 0, high: 100 } },
+      ...further,
     ];
   }
   const raw = samples.value;
@@ -178,8 +215,42 @@ const panels = computed<Panel[]>(() => {
   ];
 });
 
+/** The model that was fitted to the same data under the same settings, where there is one. */
+const same = computed(() => {
+  const asked = JSON.stringify(fit.options.value.structure);
+  return state.models.find(
+    (row) =>
+      row.record_id === record.value?.id &&
+      !row.stale &&
+      !row.reduced_from &&
+      JSON.stringify(row.options.structure) === asked &&
+      JSON.stringify(sorted(row.options)) === JSON.stringify(sorted(fit.options.value)) &&
+      (fit.draft.from ?? row.window_from) === row.window_from &&
+      (fit.draft.to ?? row.window_to) === row.window_to &&
+      fit.draft.validation === "half" &&
+      row.validation_from != null,
+  );
+});
+function sorted(options: Schemas["FitOptions"]): unknown[] {
+  const { loss, drift, initial_state, constraints, disturbances, outputs } = options;
+  return [
+    loss,
+    drift,
+    initial_state,
+    constraints,
+    [...(disturbances ?? [])].sort(),
+    [...(outputs ?? [])].sort(),
+  ];
+}
+
 async function run() {
   if (!record.value || fitting.value) return;
+  if (same.value) {
+    // The same fit once more gives the same model: that one is shown.
+    await show(same.value.id, same.value.record_id);
+    tell(`Model ${letter(same.value.number)} is this fit already.`);
+    return;
+  }
   fitting.value = true;
   refusal.value = "";
   try {
@@ -211,6 +282,12 @@ function useStructure(structure: Structure) {
 }
 
 function takeView(target: "estimation" | "validation") {
+  // Where another view is open, the curves come first, so that one sees what is taken.
+  if (view.value !== "curves") {
+    view.value = "curves";
+    tell("Zoom the curves to the window, then take it.");
+    return;
+  }
   const shown = strip.value?.view();
   if (!shown) return;
   const [from, to] = shown.map((time) => Number(time.toFixed(3))) as [number, number];
@@ -240,6 +317,56 @@ async function changed(id: string | null) {
   await refreshModels();
   const row = state.models.find((known) => known.id === id);
   if (row) await select(row);
+}
+
+// --- naming and deleting ---
+
+const editing = ref<InstanceType<typeof EditDialog>["$props"]["what"]>(null);
+const deleting = ref<InstanceType<typeof DeleteDialog>["$props"]["what"]>(null);
+
+function actionsOf(row: ModelRow) {
+  return [
+    {
+      title: "Name and remark …",
+      act: () =>
+        (editing.value = {
+          title: `Model ${letter(row.number)}, ${shortName(row.model.structure)}`,
+          nameLabel: "Name besides its letter",
+          texts: { name: row.name, remark: row.remark },
+          keep: async (body, force) => {
+            const params = { path: { id: row.id }, header: ifMatch(row.revision, force) };
+            await answered(api.PUT("/api/v1/models/{id}", { params, body }));
+            await refreshModels();
+          },
+        }),
+    },
+    ...(row.chosen
+      ? [
+          {
+            title: "Choose none",
+            act: async () => {
+              await answered(api.DELETE("/api/v1/models/{id}/chosen", { params: { path: { id: row.id } } }));
+              await refreshModels();
+            },
+          },
+        ]
+      : []),
+    {
+      title: "Delete …",
+      danger: true,
+      act: () =>
+        (deleting.value = {
+          kind: "model",
+          id: row.id,
+          remove: () => answered(api.DELETE("/api/v1/models/{id}", { params: { path: { id: row.id } } })),
+        }),
+    },
+  ];
+}
+
+async function afterDeletion() {
+  selected.value = null;
+  await refreshModels();
 }
 
 const gainOf = (row: ModelRow) => row.model.parameters.find((parameter) => parameter.name === "gain");
@@ -290,10 +417,24 @@ const of = (row: ModelRow, ...names: string[]) => {
   <StepFrame>
     <template #strip>
       <div class="flex h-full min-h-0 flex-col">
-        <ViewTabs v-if="record" v-model="view" :views="views" label="Views of the model" class="pl-14" />
+        <div v-if="record" class="flex items-center gap-3 pr-2 pl-14">
+          <ViewTabs v-model="view" :views="views" label="Views of the model" />
+          <select
+            v-if="view === 'curves' && model && model.model.outputs.length > 1"
+            class="entry ml-auto !py-[1px]"
+            aria-label="Output that is shown"
+            :value="output ?? model.model.outputs[0]?.tag"
+            @change="output = ($event.target as HTMLSelectElement).value"
+          >
+            <option v-for="one in model.model.outputs" :key="one.tag" :value="one.tag">{{ one.tag }}</option>
+          </select>
+        </div>
         <div class="min-h-0 flex-1">
           <StateNotice v-if="!record" kind="empty" title="Nothing to model yet">
-            A model needs a record: load one at Measure first.
+            A model needs a record.
+            <RouterLink class="button mt-2 inline-block" :to="{ name: 'measure' }"
+              >Load one at Measure</RouterLink
+            >
           </StateNotice>
           <OrdersView
             v-else-if="view === 'orders'"
@@ -341,6 +482,7 @@ const of = (row: ModelRow, ...names: string[]) => {
             :panels="panels"
             :marks="marks"
             :extent="extent"
+            :start="record.started"
             :label="`Fit of ${state.tag}: measured and modelled PV, residual, OP`"
             @view="viewed"
           />
@@ -356,13 +498,15 @@ const of = (row: ModelRow, ...names: string[]) => {
         class="mb-2"
         @update:model-value="side = $event as typeof side"
       />
-      <h1 v-else class="heading mb-2">No model yet</h1>
+      <h1 v-else class="heading mb-2">
+        {{ state.models.length ? "No model of this record yet" : "No model yet" }}
+      </h1>
       <ResultMargin
         v-if="model && side === 'result'"
         :model="model"
         :models="state.models"
         :unit="state.detail?.pv.span.unit ?? ''"
-        @control="router.push({ name: 'control', query: { on: 'model' } })"
+        @control="router.push({ name: 'control', query: { on: model.id } })"
         @changed="changed"
       />
       <FitMargin
@@ -378,6 +522,9 @@ const of = (row: ModelRow, ...names: string[]) => {
         @view="takeView"
       />
     </template>
+    <template v-if="model && side === 'result'" #figures>
+      <ModelVerdict :model="model" @control="router.push({ name: 'control', query: { on: model.id } })" />
+    </template>
     <template #trail>
       <TrailTable
         v-if="state.models.length"
@@ -385,11 +532,15 @@ const of = (row: ModelRow, ...names: string[]) => {
         :rows="state.models"
         :columns="columns"
         :selected="model?.id ?? null"
+        :name-of="
+          (row) => `Model ${letter(row.number)}, ${shortName(row.model.structure)}, ${row.record_name}`
+        "
         @select="select"
       >
         <template #name="{ row }"
           ><strong class="font-semibold">{{ letter(row.number) }}</strong>
-          {{ shortName(row.model.structure) }}</template
+          {{ shortName(row.model.structure) }}
+          <span v-if="row.name" class="text-soft" :title="row.remark">{{ row.name }}</span></template
         >
         <template #record="{ row }">{{ row.record_name }}</template>
         <template #window="{ row }"
@@ -438,11 +589,12 @@ const of = (row: ModelRow, ...names: string[]) => {
             title="the record or its preparation has changed since"
             >stale</span
           >
+          <RowMenu :name="`model ${letter(row.number)}`" :actions="actionsOf(row)" />
         </template>
       </TrailTable>
-      <p v-else class="p-4 text-soft">
-        Every model that is fitted will stand here, with its parameters and fit.
-      </p>
+      <p v-else class="p-4 text-soft">Every model that is fitted stands here, with its parameters and fit.</p>
     </template>
   </StepFrame>
+  <EditDialog :what="editing" @close="editing = null" />
+  <DeleteDialog :what="deleting" @close="deleting = null" @deleted="afterDeletion" />
 </template>

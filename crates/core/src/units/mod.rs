@@ -46,6 +46,25 @@ impl Span {
         Ok(())
     }
 
+    /// A span about values that were seen, for a signal whose transmitter nobody has named yet: a quarter of their range
+    /// either side, to round numbers, from 0 where they are far above it. Common practice; percentages get 0 to 100.
+    #[must_use]
+    pub fn about(low: f64, high: f64, unit: &str) -> Self {
+        if unit.trim() == "%" && low >= -1.0 && high <= 101.0 {
+            return Self::new(0.0, 100.0, unit);
+        }
+        let range = (high - low).max(1e-3 * high.abs().max(low.abs())).max(1e-6);
+        let size = 10f64.powf((range / 4.0).log10().floor());
+        let step = [1.0, 2.0, 5.0, 10.0].into_iter().map(|factor| factor * size).find(|step| 4.0 * step >= range);
+        let step = step.unwrap_or(size);
+        let from_zero = low >= 0.0 && low - range < 0.5 * low.max(range);
+        let bottom = if from_zero { 0.0 } else { ((low - 0.25 * range) / step).floor() * step };
+        let top = ((high + 0.25 * range) / step).ceil() * step;
+        // Without the dust of binary fractions.
+        let clean = |value: f64| format!("{value:.9e}").parse().unwrap_or(value);
+        Self::new(clean(bottom), clean(top), unit)
+    }
+
     /// Upper minus lower range value.
     #[must_use]
     pub fn width(&self) -> f64 {
@@ -81,6 +100,18 @@ mod tests {
         assert_eq!(span.to_percent(50.0), 50.0);
         for value in [-80.0, -50.0, 3.7, 150.0, 410.0] {
             assert!((span.from_percent(span.to_percent(value)) - value).abs() < 1e-12);
+        }
+    }
+
+    #[test]
+    fn a_span_about_values_holds_them_and_is_round() {
+        let about = |low, high| Span::about(low, high, "°C");
+        assert_eq!(about(88.0, 97.0), Span::new(85.0, 100.0, "°C"));
+        assert_eq!(about(1.0, 9.0), Span::new(0.0, 12.0, "°C"));
+        assert_eq!(Span::about(20.0, 60.0, "%"), Span::new(0.0, 100.0, "%"));
+        for (low, high) in [(-3.2, 4.1), (0.0, 0.0), (1e-4, 2e-4), (1000.0, 1000.5), (-50.0, -20.0)] {
+            let span = about(low, high);
+            assert!(span.low <= low && span.high >= high && span.validate("pv").is_ok(), "{span:?}");
         }
     }
 

@@ -1,6 +1,6 @@
 //! Encoding, delimiter, decimal sign and header of a file, found out from its beginning.
 
-use crate::table::{Layout, Rows};
+use crate::table::{Layout, RawRow, Rows};
 use crate::{Error, Result};
 use csv::{ByteRecord, ReaderBuilder, Trim};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
@@ -22,14 +22,15 @@ const DELIMITERS: [u8; 4] = [b'\t', b';', b'|', b','];
 pub struct Dialect {
     pub(crate) encoding: &'static Encoding,
     pub(crate) delimiter: u8,
-    has_header: bool,
+    /// Rows above the first one of data: titles and header.
+    above: usize,
     /// Names, units and first rows.
     pub layout: Layout,
 }
 
 impl Dialect {
-    /// Looks at the beginning of the file.
-    pub fn detect(path: &Path) -> Result<Self> {
+    /// Looks at the beginning of the file; `header_row` is the line in which the names stand, where it is given.
+    pub fn detect(path: &Path, header_row: Option<u64>) -> Result<Self> {
         let mut bytes = Vec::new();
         File::open(path)?.take(SAMPLE_BYTES).read_to_end(&mut bytes)?;
         let encoding = encoding_of(&bytes);
@@ -42,12 +43,14 @@ impl Dialect {
         if text.contains('\0') {
             return Err(Error::content("the file", "it is not text", "export it as CSV or tab-separated text"));
         }
-        let delimiter = delimiter_of(text);
-        let mut rows = rows_of(text, delimiter);
-        rows.retain(|row| row.iter().any(|cell| !cell.is_empty()));
+        let delimiter = told_delimiter(text).unwrap_or_else(|| delimiter_of(text));
+        let rows = rows_of(text, delimiter);
         let decimal_comma = has_decimal_comma(&rows, delimiter);
-        let (layout, has_header) = Layout::of_rows(rows, decimal_comma)?;
-        Ok(Self { encoding, delimiter, has_header, layout })
+        let filled: Vec<usize> =
+            (0..rows.len()).filter(|k| rows[*k].cells.iter().any(|cell| !cell.is_empty())).collect();
+        let kept: Vec<RawRow> = filled.iter().map(|k| rows[*k].clone()).collect();
+        let (layout, first) = Layout::of_rows(&kept, decimal_comma, header_row)?;
+        Ok(Self { encoding, delimiter, above: filled.get(first).copied().unwrap_or(rows.len()), layout })
     }
 
     /// The rows of data of the whole file.
@@ -58,8 +61,13 @@ impl Dialect {
         let read = Arc::new(AtomicU64::new(0));
         let counted = Counted { file, read: Arc::clone(&read) };
         let decoded = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).bom_override(true).build(counted);
-        let reader = builder(self.delimiter).has_headers(self.has_header).from_reader(decoded);
-        Ok(CsvRows { reader, read, size })
+        let reader = builder(self.delimiter).from_reader(decoded);
+        let mut rows = CsvRows { reader, read, size };
+        let mut row = ByteRecord::new();
+        for _ in 0..self.above {
+            rows.next(&mut row)?;
+        }
+        Ok(rows)
     }
 }
 
@@ -119,12 +127,28 @@ fn encoding_of(bytes: &[u8]) -> &'static Encoding {
     }
 }
 
-fn rows_of(text: &str, delimiter: u8) -> Vec<Vec<String>> {
+/// The delimiter that a first line `sep=;` tells.
+fn told_delimiter(text: &str) -> Option<u8> {
+    let first = text.lines().next()?.trim().trim_matches('"');
+    let told = first.strip_prefix("sep=").or_else(|| first.strip_prefix("SEP="))?;
+    if told == "\\t" { Some(b'\t') } else { told.bytes().next().filter(|byte| byte.is_ascii() && told.len() == 1) }
+}
+
+fn rows_of(text: &str, delimiter: u8) -> Vec<RawRow> {
     let mut reader = builder(delimiter).from_reader(text.as_bytes());
     let mut record = ByteRecord::new();
     let mut rows = Vec::new();
+    let (mut line, mut counted) = (1, 0);
     while rows.len() < SAMPLE_ROWS && reader.read_byte_record(&mut record).unwrap_or(false) {
-        rows.push(record.iter().map(|cell| String::from_utf8_lossy(cell).into_owned()).collect());
+        // Blank lines before a row do not count as its own.
+        let start = record.position().map_or(0, |position| position.byte() as usize);
+        let blank =
+            text.as_bytes()[start.min(text.len())..].iter().take_while(|byte| matches!(byte, b'\r' | b'\n')).count();
+        let from = (start + blank).min(text.len());
+        line += text.as_bytes()[counted.min(from)..from].iter().filter(|byte| **byte == b'\n').count() as u64;
+        counted = from;
+        let cells = record.iter().map(|cell| String::from_utf8_lossy(cell).into_owned()).collect();
+        rows.push(RawRow { line, cells });
     }
     rows
 }
@@ -134,19 +158,22 @@ fn delimiter_of(text: &str) -> u8 {
     DELIMITERS
         .into_iter()
         .find(|delimiter| {
-            let mut widths: Vec<usize> =
-                rows_of(text, *delimiter).iter().map(Vec::len).filter(|width| *width > 0).collect();
-            widths.sort_unstable();
-            let Some(typical) = widths.get(widths.len() / 2).copied() else { return false };
-            let alike = widths.iter().filter(|width| **width == typical).count();
-            typical > 1 && 10 * alike >= 8 * widths.len()
+            let widths: Vec<usize> =
+                rows_of(text, *delimiter).iter().map(|row| row.cells.len()).filter(|width| *width > 0).collect();
+            let mut sorted = widths.clone();
+            sorted.sort_unstable();
+            let Some(typical) = sorted.get(sorted.len() / 2).copied() else { return false };
+            // Titles stand above the table.
+            let table = widths.iter().position(|width| *width == typical).map_or(&widths[..], |first| &widths[first..]);
+            let alike = table.iter().filter(|width| **width == typical).count();
+            typical > 1 && 10 * alike >= 8 * table.len()
         })
         .unwrap_or(b',')
 }
 
-fn has_decimal_comma(rows: &[Vec<String>], delimiter: u8) -> bool {
+fn has_decimal_comma(rows: &[RawRow], delimiter: u8) -> bool {
     let (mut commas, mut points) = (0, 0);
-    for cell in rows.iter().flatten() {
+    for cell in rows.iter().flat_map(|row| &row.cells) {
         let digits = cell.trim_start_matches(['-', '+']);
         let plain = |sign: char| {
             digits.split_once(sign).is_some_and(|(whole, fraction)| {
@@ -160,4 +187,16 @@ fn has_decimal_comma(rows: &[Vec<String>], delimiter: u8) -> bool {
         points += usize::from(plain('.'));
     }
     commas > points
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn rows_know_their_lines() {
+        let lines = |text: &str| -> Vec<u64> { rows_of(text, b';').iter().map(|row| row.line).collect() };
+        assert_eq!(lines("a\nb;c\n\nd;e\n;f\n"), [1, 2, 4, 5]);
+        assert_eq!(lines("a;b\r\n\r\n\r\n\"c\nd\";e\r\nf;g"), [1, 4, 6]);
+    }
 }

@@ -1,14 +1,46 @@
 //! What the columns of a table probably are, by name, unit and behaviour.
 
-use super::time::TimeUnit;
-use super::{ChannelMapping, ColumnKind, ColumnPreview, Layout, Mapping, TimeSource};
+use super::clock::usual_unit;
+use super::time::{RawTime, TimeUnit};
+use super::{ChannelMapping, ColumnKind, ColumnPreview, Layout, Mapping, Reading, TimeSource};
 use antistasis_core::series::Role;
 
 /// Roles by what columns are commonly called, in the order in which they are looked for.
 const NAMES: [(Role, &[&str]); 4] = [
-    (Role::Sp, &["sp", "setpoint", "set point", "set_point", "target", "r", "wsp"]),
-    (Role::Pv, &["pv", "process value", "process variable", "measurement", "measured", "y", "temperature", "level"]),
-    (Role::Op, &["op", "out", "output", "mv", "co", "valve", "u", "heater", "power", "input"]),
+    (Role::Sp, &["sp", "setpoint", "set point", "set_point", "target", "r", "wsp", "sollwert"]),
+    (
+        Role::Pv,
+        &[
+            "pv",
+            "process value",
+            "process variable",
+            "measurement",
+            "measured",
+            "y",
+            "temperature",
+            "level",
+            "istwert",
+            "regelgröße",
+        ],
+    ),
+    (
+        Role::Op,
+        &[
+            "op",
+            "out",
+            "output",
+            "mv",
+            "co",
+            "valve",
+            "u",
+            "heater",
+            "power",
+            "input",
+            "ventil",
+            "stellwert",
+            "stellgröße",
+        ],
+    ),
     (Role::Dv, &["dv", "ff", "disturbance", "feed", "feedforward", "load", "ambient", "inlet"]),
 ];
 
@@ -19,6 +51,8 @@ struct Behaviour {
     changing: f64,
     low: f64,
     high: f64,
+    /// Only its changes are written.
+    sparse: bool,
 }
 
 impl Behaviour {
@@ -29,7 +63,7 @@ impl Behaviour {
         let changing = changes as f64 / values.len().saturating_sub(1).max(1) as f64;
         let low = values.iter().copied().fold(f64::MAX, f64::min);
         let high = values.iter().copied().fold(f64::MIN, f64::max);
-        Self { values, changing, low, high }
+        Self { values, changing, low, high, sparse: layout.sparse[column] }
     }
 
     /// Rises by about the same from row to row, as a time does.
@@ -41,7 +75,7 @@ impl Behaviour {
 
     /// Holds its value for most of the time.
     fn is_stepped(&self) -> bool {
-        self.values.len() > 3 && self.changing < 0.2
+        self.sparse || self.values.len() > 3 && self.changing < 0.2
     }
 
     fn is_a_percentage(&self) -> bool {
@@ -61,7 +95,8 @@ pub fn guess(columns: &[ColumnPreview], layout: &Layout) -> Mapping {
     let is_called =
         |column: &ColumnPreview, names: &[&str]| words(column).iter().any(|word| names.contains(&word.as_str()));
     let behaviours: Vec<Behaviour> = (0..columns.len()).map(|k| Behaviour::of(layout, k)).collect();
-    let time_names = ["time", "timestamp", "date", "datetime", "t", "zeit", "sec", "seconds", "elapsed"];
+    let time_names =
+        ["time", "timestamp", "date", "datetime", "t", "zeit", "datum", "uhrzeit", "sec", "seconds", "elapsed"];
     let is_number = |k: &usize| columns[*k].kind == ColumnKind::Number;
     let time = columns
         .iter()
@@ -69,6 +104,7 @@ pub fn guess(columns: &[ColumnPreview], layout: &Layout) -> Mapping {
         .or_else(|| columns.iter().position(|c| c.kind == ColumnKind::Number && is_called(c, &time_names)))
         // A first column that runs on evenly, where no other name tells.
         .or_else(|| (0..1).find(|k| columns.len() > 2 && is_number(k) && behaviours[*k].runs_on()));
+    let clock = time.and_then(|date| time_of_day(columns, layout, date));
     let mut free: Vec<usize> = (0..columns.len()).filter(|k| Some(*k) != time && is_number(k)).collect();
     let mut channels: Vec<(usize, Role)> = Vec::new();
     for (role, names) in NAMES {
@@ -114,12 +150,24 @@ pub fn guess(columns: &[ColumnPreview], layout: &Layout) -> Mapping {
     }
     channels.extend(free.into_iter().map(|k| (k, Role::Other)));
     channels.sort_unstable_by_key(|channel| channel.0);
-    Mapping {
-        time: time.map_or(TimeSource::Interval { seconds: 1.0 }, |k| TimeSource::Column {
+    let unit_of = |k: usize| TimeUnit::parse(&columns[k].unit).or_else(|| usual_unit(&behaviours[k].values));
+    let time = match (time, clock) {
+        (None, _) => TimeSource::Interval { seconds: 1.0 },
+        (Some(date), Some(clock)) => TimeSource::DateAndTime {
+            date: columns[date].name.clone(),
+            time: columns[clock].name.clone(),
+            date_order: None,
+        },
+        (Some(k), None) => TimeSource::Column {
             column: columns[k].name.clone(),
             date_order: None,
-            unit: (columns[k].kind == ColumnKind::Number).then(|| TimeUnit::parse(&columns[k].unit)).flatten(),
-        }),
+            unit: (columns[k].kind == ColumnKind::Number).then(|| unit_of(k)).flatten(),
+        },
+    };
+    Mapping {
+        reading: Reading::default(),
+        time,
+        gaps: None,
         channels: channels
             .into_iter()
             .map(|(k, role)| ChannelMapping {
@@ -130,4 +178,18 @@ pub fn guess(columns: &[ColumnPreview], layout: &Layout) -> Mapping {
             })
             .collect(),
     }
+}
+
+/// The column of times of day that belongs to a column of dates.
+fn time_of_day(columns: &[ColumnPreview], layout: &Layout, date: usize) -> Option<usize> {
+    let all = |k: usize, fits: &dyn Fn(&str) -> bool| {
+        let mut cells = layout.sample.iter().filter_map(|row| row.get(k)).filter(|cell| !cell.is_empty()).peekable();
+        cells.peek().is_some() && cells.take(50).all(|cell| fits(cell))
+    };
+    let is_date = |cell: &str| !cell.contains(':') && RawTime::scan(cell).is_some_and(|raw| raw.date.is_some());
+    let is_clock = |cell: &str| RawTime::scan(cell).is_some_and(|raw| raw.date.is_none());
+    if columns[date].kind != ColumnKind::Time || !all(date, &is_date) {
+        return None;
+    }
+    (0..columns.len()).find(|k| *k != date && columns[*k].kind == ColumnKind::Time && all(*k, &is_clock))
 }

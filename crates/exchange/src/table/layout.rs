@@ -1,7 +1,9 @@
 //! Names, units and first rows of a table.
 
-use super::number::{is_number, parse_number};
-use super::time::RawTime;
+use super::TableForm;
+use super::long::LongForm;
+use super::number::parse_number;
+use super::outline::{Outline, RawRow, outline, without_brackets};
 use crate::{Error, Result};
 use csv::ByteRecord;
 
@@ -10,12 +12,20 @@ use csv::ByteRecord;
 pub struct Layout {
     /// Names of the columns, made unique.
     pub names: Vec<String>,
+    /// The headers as they stand in the file, units and all.
+    pub headers: Vec<String>,
     /// Units found in the header, one a column; empty where there is none.
     pub units: Vec<String>,
     /// The first rows of data as text.
     pub sample: Vec<Vec<String>>,
     /// Whether numbers are written with a decimal comma.
     pub decimal_comma: bool,
+    /// Row of the file in which the names stand, from 1; 0 where there is none.
+    pub header_row: u64,
+    /// Columns that hold far fewer values than others, as where only changes are written.
+    pub(super) sparse: Vec<bool>,
+    /// Where each row is one value of one tag.
+    pub(crate) long: Option<LongForm>,
 }
 
 /// The rows of data of a table, as text.
@@ -28,19 +38,37 @@ pub(crate) trait Rows {
 }
 
 impl Layout {
-    /// From the first rows, the header among them if there is one; whether there was.
-    pub(crate) fn of_rows(rows: Vec<Vec<String>>, decimal_comma: bool) -> Result<(Self, bool)> {
-        let Some(first) = rows.first().cloned() else {
+    /// From the first rows, titles and header among them; with the position of the first row of data.
+    pub(crate) fn of_rows(rows: &[RawRow], decimal_comma: bool, header_row: Option<u64>) -> Result<(Self, usize)> {
+        if rows.is_empty() {
             return Err(Error::content("the file", "it is empty", "a record needs a header and at least two rows"));
+        }
+        if let Some(line) = header_row.filter(|line| *line > 0)
+            && !rows.iter().any(|row| row.line == line)
+        {
+            return Err(Error::content(
+                "header row",
+                format!("there is no filled row {line} among the first ones"),
+                "give the row in which the names stand, or 0 for none",
+            ));
+        }
+        let Outline { names, units, first } = outline(rows, decimal_comma, header_row);
+        let width = rows.iter().map(|row| row.cells.len()).max().unwrap_or(0);
+        let cell = |row: Option<usize>, k: usize| -> &str {
+            row.and_then(|row| rows[row].cells.get(k)).map_or("", String::as_str)
         };
-        let readable = |cell: &String| is_number(cell, decimal_comma) || RawTime::scan(cell).is_some();
-        let has_header = !first.iter().any(readable);
-        let width = rows.iter().map(Vec::len).max().unwrap_or(0);
         let header: Vec<String> = (0..width)
-            .map(|k| if has_header { first.get(k).cloned().unwrap_or_default() } else { String::new() })
+            .map(|k| match (cell(names, k), without_brackets(cell(units, k))) {
+                (name, "") => name.to_owned(),
+                ("", _) => String::new(),
+                (name, unit) => format!("{name} [{unit}]"),
+            })
             .collect();
-        let sample = rows.into_iter().skip(usize::from(has_header)).collect();
-        Ok((Self::with_header(&header, sample, decimal_comma), has_header))
+        let sample = rows[first..].iter().map(|row| row.cells.clone()).collect();
+        let mut layout = Self::with_header(&header, sample, decimal_comma);
+        layout.headers = (0..width).map(|k| cell(names, k).to_owned()).collect();
+        layout.header_row = names.map_or(0, |names| rows[names].line);
+        Ok((layout, first))
     }
 
     /// With these headers, from which units are split.
@@ -50,21 +78,23 @@ impl Layout {
         for (k, text) in header.iter().enumerate() {
             let (name, unit) = split_unit(text);
             let name = if name.is_empty() { format!("column {}", k + 1) } else { name };
-            let mut unique = name.clone();
-            let mut copy = 2;
-            while names.contains(&unique) {
-                unique = format!("{name} ({copy})");
-                copy += 1;
-            }
-            names.push(unique);
+            names.push(unique(name, &names));
             units.push(unit);
         }
-        Self { names, units, sample, decimal_comma }
+        let sparse = vec![false; names.len()];
+        Self { names, headers: header.to_vec(), units, sample, decimal_comma, header_row: 1, sparse, long: None }
     }
 
-    /// The position of a column by its name.
+    /// How the table is laid out.
+    #[must_use]
+    pub fn form(&self) -> TableForm {
+        if self.long.is_some() { TableForm::Long } else { TableForm::Wide }
+    }
+
+    /// The position of a column by its name, or by its header as it stands in the file.
     pub(super) fn position(&self, column: &str) -> Result<usize> {
-        self.names.iter().position(|name| name == column).ok_or_else(|| {
+        let by_name = self.names.iter().position(|name| name == column);
+        by_name.or_else(|| self.headers.iter().position(|header| header.trim() == column.trim())).ok_or_else(|| {
             Error::content(
                 "mapping",
                 format!("the file has no column “{column}”"),
@@ -77,6 +107,17 @@ impl Layout {
     pub(super) fn number(&self, cell: &[u8]) -> Option<f64> {
         parse_number(cell, self.decimal_comma)
     }
+}
+
+/// The name, with a number behind it where it is taken.
+fn unique(name: String, taken: &[String]) -> String {
+    let mut unique = name.clone();
+    let mut copy = 2;
+    while taken.contains(&unique) {
+        unique = format!("{name} ({copy})");
+        copy += 1;
+    }
+    unique
 }
 
 /// `TIC-204.PV [°C]` and `TIC-204.PV (°C)` into name and unit.

@@ -31,7 +31,7 @@ pub(super) fn parse_number(cell: &[u8], decimal_comma: bool) -> Option<f64> {
     plain.parse::<f64>().ok().filter(|value| value.is_finite())
 }
 
-pub(super) fn is_number(cell: &str, decimal_comma: bool) -> bool {
+pub(crate) fn is_number(cell: &str, decimal_comma: bool) -> bool {
     parse_number(cell.as_bytes(), decimal_comma).is_some()
 }
 

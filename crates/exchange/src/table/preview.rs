@@ -1,7 +1,7 @@
 //! What a file seems to hold, before it is imported.
 
 use super::time::RawTime;
-use super::{Layout, Mapping, guess};
+use super::{Layout, LoopProposal, Mapping, TableForm, guess, propose};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -25,6 +25,8 @@ pub enum ColumnKind {
 pub struct ColumnPreview {
     /// Name in the header, made unique; `column 1` and so on without a header.
     pub name: String,
+    /// The header as it stands in the file.
+    pub header: String,
     /// Unit in the header; empty where there is none.
     pub unit: String,
     /// What most cells are.
@@ -42,23 +44,44 @@ pub struct Preview {
     pub form: String,
     /// Whether numbers are written with a decimal comma.
     pub decimal_comma: bool,
+    /// How the file was read.
+    pub reading: ReadingFound,
     /// The mapping that is probably meant.
     pub guess: Mapping,
+    /// The loops that the file seems to hold.
+    pub loops: Vec<LoopProposal>,
+}
+
+/// How a file was read: what was found out, or was asked for.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ReadingFound {
+    /// The sheet of a workbook.
+    pub sheet: Option<String>,
+    /// All sheets of the workbook; empty for other files.
+    pub sheets: Vec<String>,
+    /// Row of the file in which the names stand, from 1; 0 where there is none; null where the form of file has no rows.
+    pub header_row: Option<u64>,
+    /// How the table is laid out.
+    pub form: Option<TableForm>,
 }
 
 /// What a table seems to hold.
-pub(crate) fn preview_of(layout: &Layout, form: String) -> Preview {
+pub(crate) fn preview_of(layout: &Layout, form: String, reading: ReadingFound) -> Preview {
     let columns: Vec<ColumnPreview> = (0..layout.names.len())
         .map(|k| ColumnPreview {
             name: layout.names[k].clone(),
+            header: layout.headers[k].clone(),
             unit: layout.units[k].clone(),
             kind: kind_of(layout, k),
         })
         .collect();
+    let guess = guess(&columns, layout);
     Preview {
-        guess: guess(&columns, layout),
+        loops: propose(&guess),
+        guess,
         rows: layout.sample.iter().take(SHOWN_ROWS).cloned().collect(),
         form,
+        reading: ReadingFound { form: Some(layout.form()), ..reading },
         decimal_comma: layout.decimal_comma,
         columns,
     }

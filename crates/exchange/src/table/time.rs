@@ -16,6 +16,18 @@ pub enum DateOrder {
     YearMonthDay,
 }
 
+impl DateOrder {
+    /// The order in words.
+    #[must_use]
+    pub fn in_words(self) -> &'static str {
+        match self {
+            Self::DayMonthYear => "day, month, year",
+            Self::MonthDayYear => "month, day, year",
+            Self::YearMonthDay => "year, month, day",
+        }
+    }
+}
+
 /// The unit of a column of plain numbers.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[allow(missing_docs)]
@@ -30,6 +42,15 @@ pub enum TimeUnit {
     Hours,
     #[serde(rename = "d")]
     Days,
+    /// Days since the end of 1899 as spreadsheets count them (ISO/IEC 29500-1, 18.17.4.1).
+    #[serde(rename = "serial_day")]
+    SerialDays,
+    /// Seconds since 1970-01-01 in UTC (POSIX.1).
+    #[serde(rename = "unix")]
+    Unix,
+    /// Milliseconds since 1970-01-01 in UTC.
+    #[serde(rename = "unix_ms")]
+    UnixMilliseconds,
 }
 
 impl TimeUnit {
@@ -37,11 +58,21 @@ impl TimeUnit {
     #[must_use]
     pub fn seconds(self) -> f64 {
         match self {
-            Self::Milliseconds => 1e-3,
-            Self::Seconds => 1.0,
+            Self::Milliseconds | Self::UnixMilliseconds => 1e-3,
+            Self::Seconds | Self::Unix => 1.0,
             Self::Minutes => 60.0,
             Self::Hours => 3600.0,
-            Self::Days => 86_400.0,
+            Self::Days | Self::SerialDays => 86_400.0,
+        }
+    }
+
+    /// The day that the numbers count from, and whether they are in UTC; None for a time that begins anywhere.
+    #[must_use]
+    pub fn epoch(self) -> Option<(NaiveDate, bool)> {
+        match self {
+            Self::SerialDays => NaiveDate::from_ymd_opt(1899, 12, 30).map(|day| (day, false)),
+            Self::Unix | Self::UnixMilliseconds => NaiveDate::from_ymd_opt(1970, 1, 1).map(|day| (day, true)),
+            _ => None,
         }
     }
 
@@ -75,6 +106,7 @@ pub(super) struct RawDate {
     parts: [i32; 3],
     /// Known from the form itself: the year has four digits and comes first, a dot separates, the month is a name.
     order: Option<DateOrder>,
+    month_is_named: bool,
 }
 
 const MONTHS: [&str; 12] = ["jan", "feb", "mar", "apr", "may", "jun", "jul", "aug", "sep", "oct", "nov", "dec"];
@@ -114,19 +146,30 @@ impl RawDate {
             return Some(Self {
                 parts: [number(a)?, month as i32 + 1, number(c)?],
                 order: Some(DateOrder::DayMonthYear),
+                month_is_named: true,
             });
         }
         if a.len() == 4 {
-            return Some(Self { parts: [number(a)?, number(b)?, number(c)?], order: Some(DateOrder::YearMonthDay) });
+            let order = Some(DateOrder::YearMonthDay);
+            return Some(Self { parts: [number(a)?, number(b)?, number(c)?], order, month_is_named: false });
         }
         let order = (separator == '.').then_some(DateOrder::DayMonthYear);
-        Some(Self { parts: [number(a)?, number(b)?, number(c)?], order })
+        Some(Self { parts: [number(a)?, number(b)?, number(c)?], order, month_is_named: false })
     }
 
     /// Days since the year 1, the parts being in `order` unless the form itself says otherwise.
     pub fn day_number(&self, order: DateOrder) -> Option<i32> {
+        self.day_number_in(self.order.unwrap_or(order))
+    }
+
+    /// Days since the year 1, the parts being in just this order; the name of a month is never taken for anything else.
+    pub fn day_number_as_chosen(&self, order: DateOrder) -> Option<i32> {
+        self.day_number_in(if self.month_is_named { DateOrder::DayMonthYear } else { order })
+    }
+
+    fn day_number_in(&self, order: DateOrder) -> Option<i32> {
         let [a, b, c] = self.parts;
-        let (year, month, day) = match self.order.unwrap_or(order) {
+        let (year, month, day) = match order {
             DateOrder::DayMonthYear => (c, b, a),
             DateOrder::MonthDayYear => (c, a, b),
             DateOrder::YearMonthDay => (a, b, c),

@@ -1,6 +1,6 @@
 //! What else can be asked of a model or a record: responses, poles, residuals, orders, parameters over time.
 
-use super::models::data_set;
+use super::models::{OfOutput, data_set};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
@@ -36,7 +36,7 @@ struct Analysis {
     estimation: Validation,
     /// Against data that the fit has not seen.
     validation: Option<Validation>,
-    /// Response of the PV to a unit step of each input, the OP first, with bands.
+    /// Response of the output that is asked for (the PV) to a unit step of each input, the OP first, with bands.
     steps: Vec<StepResponse>,
     /// Frequency response from each input.
     frequencies: Vec<FrequencyResponse>,
@@ -59,10 +59,15 @@ async fn data_of(state: &AppState, row: &ModelRow) -> Result<(DataSet, Option<Da
 
 /// Responses with bands, poles and zeros, residual tests and joint regions of a model.
 #[utoipa::path(get, path = "/api/v1/models/{id}/analysis", tag = "models",
-    params(("id" = Uuid, Path, description = "Identifier of the model")),
+    params(("id" = Uuid, Path, description = "Identifier of the model"), OfOutput),
     responses((status = 200, body = Analysis), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn analyse(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<Analysis>, Problem> {
+async fn analyse(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(of): Query<OfOutput>,
+) -> Result<Json<Analysis>, Problem> {
     let row = state.store.model(id).await?;
+    let output = of.position(&row.model)?;
     let (data, other) = data_of(&state, &row).await?;
     compute(move || {
         let model = &row.model;
@@ -82,10 +87,10 @@ async fn analyse(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<
             validation: other.map(|other| validate(model, &other, false)).transpose()?,
             steps: inputs
                 .clone()
-                .map(|input| model.step_response(Some(&data), input, 0, None))
+                .map(|input| model.step_response(Some(&data), input, output, None))
                 .collect::<Result<_, _>>()?,
             frequencies: inputs
-                .map(|input| model.frequency_response(Some(&data), input, 0))
+                .map(|input| model.frequency_response(Some(&data), input, output))
                 .collect::<Result<_, _>>()?,
             poles: model.poles(),
             zeros: model.zeros(),

@@ -45,10 +45,7 @@ async fn run_experiment(
     Body(request): Body<RunRequest>,
 ) -> Result<(StatusCode, Json<RecordInfo>), Problem> {
     let found = state.store.find_loop(&tag).await?;
-    let name = request.name.trim().to_owned();
-    if name.is_empty() || name.chars().count() > 120 {
-        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
-    }
+    let name = super::name_of("name", &request.name, 120)?;
     let plant = state.store.plant(&tag).await?.ok_or_else(|| {
         Problem::not_found(format!("no simulated plant stands behind {tag}: export the plan and run it on the plant"))
     })?;

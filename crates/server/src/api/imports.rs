@@ -3,8 +3,10 @@
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
 use crate::state::{AppState, compute};
+use antistasis_core::series::{Record, Role};
+use antistasis_core::units::{Span, Unit};
 use antistasis_exchange::{Mapping, read};
-use antistasis_store::{NewRecord, RecordInfo};
+use antistasis_store::{LoopDetail, NewRecord, RecordInfo};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -67,10 +69,8 @@ async fn start_import(
     Body(request): Body<ImportRequest>,
 ) -> Result<(StatusCode, Json<ImportState>), Problem> {
     let found = state.store.find_loop(&tag).await?;
-    let name = request.name.trim().to_owned();
-    if name.is_empty() || name.chars().count() > 120 {
-        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 120 characters")));
-    }
+    let name = super::name_of("name", &request.name, 120)?;
+    check_units(&request.mapping, &found)?;
     let upload = state.uploads.find(request.upload_id)?;
     let (id, import) = state.imports.begin();
     let job = Arc::clone(&import);
@@ -79,6 +79,33 @@ async fn start_import(
         job.finish(carried_out);
     });
     Ok((StatusCode::ACCEPTED, Json(ImportState::of(id, &import))))
+}
+
+/// A PV must be in a unit that converts into that of the loop's span, before anything is stored.
+fn check_units(mapping: &Mapping, found: &LoopDetail) -> Result<(), Problem> {
+    for (k, channel) in mapping.channels.iter().enumerate() {
+        let unit = match channel.role {
+            Role::Pv | Role::Sp => &found.pv.span.unit,
+            Role::Op => &found.op.span.unit,
+            _ => continue,
+        };
+        let (own, unit) = (channel.unit.trim(), unit.trim());
+        if own.is_empty() || unit.is_empty() || own == unit {
+            continue;
+        }
+        let convertible = Unit::parse(own).and_then(|own| own.convert(0.0, &Unit::parse(unit)?));
+        if convertible.is_err() {
+            let role = channel.role.symbol();
+            return Err(Problem::invalid_field(
+                &format!("mapping.channels.{k}.unit"),
+                format!(
+                    "{} is in “{own}”, and the {role} of {} in {unit}: give a unit that converts into it, or leave it empty.",
+                    channel.column, found.tag
+                ),
+            ));
+        }
+    }
+    Ok(())
 }
 
 async fn carry_out(
@@ -107,8 +134,23 @@ async fn carry_out(
         // Dropping the query rolls its transaction back.
         () = cancelled(job) => return Err(Problem::cancelled("The import was cancelled; nothing was stored.")),
     };
+    suggest_span(state, loop_id, &imported.record).await?;
     job.advance(1.0);
     Ok(state.store.record_info(id).await?)
+}
+
+/// A span that nobody has set yet follows the data.
+async fn suggest_span(state: &AppState, loop_id: Uuid, record: &Record) -> Result<(), Problem> {
+    let detail = state.store.loop_by_id(loop_id).await?;
+    let Some(pv) = record.channel(Role::Pv).filter(|_| detail.span_is_guess) else { return Ok(()) };
+    let known = pv.values.iter().copied().filter(|value| value.is_finite());
+    let (low, high) = known.fold((f64::MAX, f64::MIN), |(low, high), value| (low.min(value), high.max(value)));
+    if low <= high {
+        let mut signal = detail.pv.clone();
+        signal.span = Span::about(low, high, if pv.unit.is_empty() { &detail.pv.span.unit } else { &pv.unit });
+        state.store.suggest_span(loop_id, &signal).await?;
+    }
+    Ok(())
 }
 
 async fn cancelled(job: &Job<RecordInfo>) {

@@ -1,6 +1,10 @@
 //! The API under `/api/v1`.
 
 mod analyses;
+mod archives;
+mod areas;
+mod bin;
+mod events;
 mod experiments;
 mod imports;
 mod loops;
@@ -25,19 +29,26 @@ use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 #[derive(OpenApi)]
-#[openapi(info(
-    title = "Antistasis",
-    description = "Identification, simulation and tuning of control loops. Time is in seconds, controller output in %. \
+#[openapi(
+    info(
+        title = "Antistasis",
+        description = "Identification, simulation and tuning of control loops. Time is in seconds, controller output in %. \
                    Errors are problem documents (RFC 9457).",
-    license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
-))]
+        license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
+    ),
+    components(schemas(antistasis_store::SavedKind, antistasis_store::DeletionKind))
+)]
 struct Info;
 
 /// All routes with their descriptions.
 pub(crate) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::with_openapi(Info::openapi())
         .routes(routes!(health))
+        .merge(areas::router())
         .merge(loops::router())
+        .merge(bin::router())
+        .merge(events::router())
+        .merge(archives::router())
         .merge(records::router())
         .merge(imports::router())
         .merge(preparation::router())
@@ -73,4 +84,39 @@ struct Health {
 async fn health(State(state): State<AppState>) -> Result<Json<Health>, Problem> {
     state.store.check().await?;
     Ok(Json(Health { status: "ok", version: env!("CARGO_PKG_VERSION") }))
+}
+
+/// A name as it is typed: trimmed, of one line, with at most so many characters.
+fn name_of(field: &str, text: &str, most: usize) -> Result<String, Problem> {
+    let name = text.trim();
+    let words = field.replace(['.', '_'], " ");
+    let characters = name.chars().count();
+    if characters == 0 {
+        return Err(Problem::invalid_field(field, format!("The {words} is empty: give 1 to {most} characters.")));
+    }
+    if characters > most {
+        let detail = format!("The {words} has {characters} characters: at most {most} are allowed.");
+        return Err(Problem::invalid_field(field, detail));
+    }
+    if name.chars().any(char::is_control) {
+        return Err(Problem::invalid_field(field, format!("The {words} holds characters that cannot be printed.")));
+    }
+    Ok(name.to_owned())
+}
+
+/// Longest text that somebody writes about something.
+const LONGEST_ANNOTATION: usize = 10_000;
+
+/// Text of any number of lines about something.
+fn annotation<'a>(field: &str, text: &'a str) -> Result<&'a str, Problem> {
+    let text = text.trim();
+    let characters = text.chars().count();
+    if characters > LONGEST_ANNOTATION {
+        let detail = format!("The text has {characters} characters: at most {LONGEST_ANNOTATION} are allowed.");
+        return Err(Problem::invalid_field(field, detail));
+    }
+    if text.chars().any(|c| c.is_control() && c != '\n' && c != '\t' && c != '\r') {
+        return Err(Problem::invalid_field(field, "The text holds characters that cannot be printed."));
+    }
+    Ok(text)
 }

@@ -1,19 +1,21 @@
 //! Models from records.
 
 use super::records::{View, picked};
+use super::{annotation, name_of};
 use crate::problem::{Body, Path, Problem, Query};
+use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
     DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, Validation, Windows, identify, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
 use antistasis_core::series::Record;
-use antistasis_store::{ModelRow, NewModel};
+use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewModel};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
@@ -22,7 +24,8 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(fit_model))
         .routes(routes!(list_models))
-        .routes(routes!(choose_model))
+        .routes(routes!(change_model, delete_model))
+        .routes(routes!(choose_model, choose_none))
         .routes(routes!(reduce_model))
         .routes(routes!(model_curve))
 }
@@ -40,7 +43,7 @@ struct IdentifyRequest {
     options: FitOptions,
 }
 
-/// Fits a model to a record, holds it against data that the fit has not seen, keeps it, and makes it the chosen one.
+/// Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = IdentifyRequest,
     responses((status = 201, body = ModelRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -114,6 +117,57 @@ async fn choose_model(
     }
     state.store.choose_model(id, reason).await?;
     Ok(Json(state.store.model(id).await?))
+}
+
+/// Takes the mark of the chosen one off a model.
+#[utoipa::path(delete, path = "/api/v1/models/{id}/chosen", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model")),
+    responses((status = 200, body = ModelRow), (status = 404, body = Problem)))]
+async fn choose_none(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ModelRow>, Problem> {
+    state.store.choose_no_model(id).await?;
+    Ok(Json(state.store.model(id).await?))
+}
+
+/// What a model is called.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct ModelChange {
+    /// A name besides its letter and structure, at most 80 characters; may be empty.
+    #[serde(default)]
+    name: String,
+    /// What there is to say about it.
+    #[serde(default)]
+    remark: String,
+}
+
+/// Names and annotates a model.
+#[utoipa::path(put, path = "/api/v1/models/{id}", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model"), ("If-Match" = String, Header, description = "Revision that is changed")),
+    request_body = ModelChange,
+    responses((status = 200, body = ModelRow), (status = 404, body = Problem), (status = 412, body = Problem),
+        (status = 422, body = Problem), (status = 428, body = Problem)))]
+async fn change_model(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    IfMatch(expected): IfMatch,
+    Body(change): Body<ModelChange>,
+) -> Result<Revised<ModelRow>, Problem> {
+    let name = if change.name.trim().is_empty() { String::new() } else { name_of("name", &change.name, 80)? };
+    let done = state.store.set_model(id, expected, &name, annotation("remark", &change.remark)?).await;
+    let row = state.store.model(id).await?;
+    if let Err(Error::Changed) = done {
+        return Err(Problem::changed("the model", expected, row.revision, &row));
+    }
+    done?;
+    Ok(Revised(row.revision, row))
+}
+
+/// Puts a model into the bin; trials on it keep their process.
+#[utoipa::path(delete, path = "/api/v1/models/{id}", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model")),
+    responses((status = 200, body = BinItem), (status = 404, body = Problem)))]
+async fn delete_model(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<BinItem>, Problem> {
+    Ok(Json(state.store.delete(DeletionKind::Model, id).await?))
 }
 
 /// How a model is reduced.
@@ -194,58 +248,106 @@ fn judged_anew(
     Ok((model, validation))
 }
 
-/// A model over its data, for drawing.
-#[derive(Debug, Default, Serialize, ToSchema)]
+/// Which output of a model is asked for.
+#[derive(Debug, Deserialize, IntoParams)]
+pub(super) struct OfOutput {
+    /// Tag of the output; the PV where left out.
+    pub output: Option<String>,
+}
+
+impl OfOutput {
+    /// The position of the output in the model.
+    pub fn position(&self, model: &Model) -> Result<usize, Problem> {
+        let Some(tag) = &self.output else { return Ok(0) };
+        model.outputs.iter().position(|output| output.tag == *tag).ok_or_else(|| {
+            let known: Vec<&str> = model.outputs.iter().map(|output| output.tag.as_str()).collect();
+            Problem::invalid_field("output", format!("The model has no output {tag}; it has {}.", known.join(", ")))
+        })
+    }
+}
+
+/// A model over the whole record, for drawing.
+#[derive(Debug, Serialize, ToSchema)]
 struct Curve {
     /// Times in s from the start of the untouched record.
     times: Vec<f64>,
+    /// The output that is shown.
+    output: ShownOutput,
     /// OP as recorded, in its unit.
     input: Vec<Option<f64>>,
-    /// PV as recorded, in its unit.
+    /// Measured disturbances that are inputs of the model.
+    disturbances: Vec<ShownSeries>,
+    /// The output as recorded, in its unit.
     measured: Vec<Option<f64>>,
-    /// PV as the model simulates it, in each window from a start of its own.
+    /// The output as the model simulates it, in each window from a start of its own; null outside its windows.
     modelled: Vec<Option<f64>>,
     /// Measured minus simulated.
     residual: Vec<Option<f64>>,
 }
 
+/// The output that a curve shows.
+#[derive(Debug, Serialize, ToSchema)]
+struct ShownOutput {
+    /// Its tag.
+    tag: String,
+    /// Its unit.
+    unit: String,
+}
+
+/// A further signal of a curve.
+#[derive(Debug, Serialize, ToSchema)]
+struct ShownSeries {
+    /// Its tag.
+    tag: String,
+    /// Its unit.
+    unit: String,
+    /// One value a time.
+    values: Vec<Option<f64>>,
+}
+
 /// A model over the data that it was fitted to and held against, decimated like samples.
 #[utoipa::path(get, path = "/api/v1/models/{id}/curve", tag = "models",
-    params(("id" = Uuid, Path, description = "Identifier of the model"), View),
+    params(("id" = Uuid, Path, description = "Identifier of the model"), View, OfOutput),
     responses((status = 200, body = Curve), (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn model_curve(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(view): Query<View>,
+    Query(of): Query<OfOutput>,
 ) -> Result<Json<Curve>, Problem> {
     let row = state.store.model(id).await?;
     let prepared = state.prepared(row.record_id, &row.preparation).await?;
     compute(move || {
         let data = data_set(&prepared.record, row.model.output_unit(), &row.options)?;
+        let output = of.position(&row.model)?;
         let mut modelled = vec![f64::NAN; prepared.record.axis.len()];
         let mut windows = vec![(row.window_from, row.window_to, true)];
         windows.extend(row.validation_from.zip(row.validation_to).map(|(from, to)| (from, to, false)));
-        let (mut first, mut last) = (usize::MAX, 0);
         for (from, to, own) in windows {
             let range = prepared.window(from, to);
             let part = data.slice(range.clone());
-            let simulated = simulated(&row.model, &part, own && row.reduced_from.is_none())?;
-            modelled[range.clone()].copy_from_slice(&simulated);
-            (first, last) = (first.min(range.start), last.max(range.end));
+            let simulated = simulated(&row.model, &part, own && row.reduced_from.is_none(), output)?;
+            modelled[range].copy_from_slice(&simulated);
         }
-        let pv = &data.output().values;
-        let residual: Vec<f64> = pv.iter().zip(&modelled).map(|(measured, model)| measured - model).collect();
-        let op = &data.inputs[0].values;
-        let within = |series: &[f64]| series[first..last].to_vec();
-        let part = Record { axis: prepared.record.axis.slice(first..last), channels: Vec::new() };
-        let start = prepared.time(first);
+        let measured = &data.outputs[output];
+        let pairs = measured.values.iter().zip(&modelled);
+        let residual: Vec<f64> = pairs.map(|(measured, model)| measured - model).collect();
+        let start = prepared.start;
         let own = View { from: view.from.map(|t| t - start), to: view.to.map(|t| t - start), buckets: view.buckets };
-        let [pv, modelled, residual, op] = [within(pv), within(&modelled), within(&residual), within(op)];
-        let indices = own.indices(&part, &[&pv, &modelled, &residual, &op])?;
+        let mut series: Vec<&[f64]> = vec![&measured.values, &modelled, &residual];
+        series.extend(data.inputs.iter().map(|input| input.values.as_slice()));
+        let indices = own.indices(&prepared.record, &series)?;
+        let disturbances = data.inputs.iter().skip(1).map(|input| ShownSeries {
+            tag: input.tag.clone(),
+            unit: input.unit.clone(),
+            values: picked(&input.values, &indices),
+        });
         Ok(Json(Curve {
-            times: indices.iter().map(|k| prepared.time(first + k)).collect(),
-            input: picked(&op, &indices),
-            measured: picked(&pv, &indices),
+            times: indices.iter().map(|k| prepared.time(*k)).collect(),
+            output: ShownOutput { tag: measured.tag.clone(), unit: measured.unit.clone() },
+            input: picked(&data.inputs[0].values, &indices),
+            disturbances: disturbances.collect(),
+            measured: picked(&measured.values, &indices),
             modelled: picked(&modelled, &indices),
             residual: picked(&residual, &indices),
         }))
@@ -253,11 +355,11 @@ async fn model_curve(
     .await?
 }
 
-/// The simulated PV; in the data of the fit with what the fit found of their start and drift.
-fn simulated(model: &Model, data: &DataSet, own: bool) -> Result<Vec<f64>, Problem> {
+/// An output as it is simulated; in the data of the fit with what the fit found of their start and drift.
+fn simulated(model: &Model, data: &DataSet, own: bool, output: usize) -> Result<Vec<f64>, Problem> {
     if own && model.sample_time.is_none() {
         let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
         return Ok(model.simulate(&data.axis, &inputs)?);
     }
-    Ok(model.simulate_on(data)?.swap_remove(0))
+    Ok(model.simulate_on(data)?.swap_remove(output))
 }

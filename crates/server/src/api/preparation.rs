@@ -2,12 +2,13 @@
 
 use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
+use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Inspection, Spans, inspect};
 use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};
 use antistasis_core::preparation::{Prepared, Step};
 use antistasis_exchange::Format;
-use antistasis_store::LoopDetail;
+use antistasis_store::{Error, LoopDetail};
 use axum::Json;
 use axum::extract::State;
 use axum::response::Response;
@@ -19,7 +20,7 @@ use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
-        .routes(routes!(set_preparation))
+        .routes(routes!(show_preparation, set_preparation))
         .routes(routes!(inspect_record))
         .routes(routes!(read_record))
         .routes(routes!(record_file))
@@ -38,28 +39,56 @@ struct Applied {
     duration: f64,
     /// Samples that are left.
     samples: usize,
+    /// The revision of the record with these steps.
+    revision: i64,
+}
+
+impl Applied {
+    fn of(prepared: &Prepared, steps: Vec<Step>, revision: i64) -> Self {
+        Self {
+            steps,
+            notes: prepared.notes.clone(),
+            start: prepared.start,
+            duration: prepared.record.axis.duration(),
+            samples: prepared.record.axis.len(),
+            revision,
+        }
+    }
+}
+
+/// The steps that lie over a record, and what each did.
+#[utoipa::path(get, path = "/api/v1/records/{id}/preparation", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record")),
+    responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn show_preparation(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Revised<Applied>, Problem> {
+    let info = state.store.record_info(id).await?;
+    let prepared = state.prepared(id, &info.preparation).await?;
+    Ok(Revised(info.revision, Applied::of(&prepared, info.preparation, info.revision)))
 }
 
 /// Lays steps over a record, in place of those that lay there. The record itself stays as it is; when a step cannot be
 /// done, so do the
 /// steps.
 #[utoipa::path(put, path = "/api/v1/records/{id}/preparation", tag = "records",
-    params(("id" = Uuid, Path, description = "Identifier of the record")), request_body = Vec<Step>,
-    responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 422, body = Problem)))]
+    params(("id" = Uuid, Path, description = "Identifier of the record"), ("If-Match" = String, Header, description = "Revision of the record that is changed")),
+    request_body = Vec<Step>,
+    responses((status = 200, body = Applied), (status = 404, body = Problem), (status = 412, body = Problem),
+        (status = 422, body = Problem), (status = 428, body = Problem)))]
 async fn set_preparation(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
+    IfMatch(expected): IfMatch,
     Body(steps): Body<Vec<Step>>,
-) -> Result<Json<Applied>, Problem> {
+) -> Result<Revised<Applied>, Problem> {
     let prepared = state.prepared(id, &steps).await?;
-    state.store.set_preparation(id, &steps).await?;
-    Ok(Json(Applied {
-        notes: prepared.notes.clone(),
-        start: prepared.start,
-        duration: prepared.record.axis.duration(),
-        samples: prepared.record.axis.len(),
-        steps,
-    }))
+    let done = state.store.set_preparation(id, expected, &steps).await;
+    let info = state.store.record_info(id).await?;
+    if let Err(Error::Changed) = done {
+        let what = format!("the preparation of “{}”", info.name);
+        return Err(Problem::changed(&what, expected, info.revision, &info));
+    }
+    done?;
+    Ok(Revised(info.revision, Applied::of(&prepared, steps, info.revision)))
 }
 
 /// The loop, and the record as its preparation leaves it.

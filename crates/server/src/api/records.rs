@@ -1,10 +1,13 @@
 //! Files in, records, and their samples for drawing.
 
-use crate::problem::{Path, Problem, Query};
+use super::{annotation, name_of};
+use crate::problem::{Body, Path, Problem, Query};
+use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
+use antistasis_core::preparation::{Step, prepare};
 use antistasis_core::series::{Record, Role, extremes};
-use antistasis_exchange::{Preview, preview};
-use antistasis_store::RecordInfo;
+use antistasis_exchange::{Preview, Reading, preview};
+use antistasis_store::{BinItem, ChannelInfo, DeletionKind, Error, Expected, RecordInfo};
 use axum::Json;
 use axum::body::Body as RawBody;
 use axum::extract::{DefaultBodyLimit, State};
@@ -22,7 +25,9 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(upload_file))
         .layer(DefaultBodyLimit::disable())
+        .routes(routes!(look_again))
         .routes(routes!(list_records))
+        .routes(routes!(show_record, change_record, delete_record))
         .routes(routes!(samples))
         .routes(routes!(even_channel))
 }
@@ -58,9 +63,162 @@ async fn upload_file(
 ) -> Result<(StatusCode, Json<UploadedFile>), Problem> {
     let (id, upload) = state.uploads.take(name, body).await?;
     let path = upload.path.clone();
-    let preview = compute(move || preview(&path)).await??;
+    let preview = compute(move || preview(&path, &Reading::default())).await??;
     let file = UploadedFile { id, name: upload.name, bytes: upload.bytes, preview };
     Ok((StatusCode::CREATED, Json(file)))
+}
+
+/// Reads an uploaded file in another way: another sheet, another row of names, another form.
+#[utoipa::path(post, path = "/api/v1/uploads/{id}/preview", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the uploaded file")), request_body = Reading,
+    responses((status = 200, body = UploadedFile), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn look_again(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Body(reading): Body<Reading>,
+) -> Result<Json<UploadedFile>, Problem> {
+    let upload = state.uploads.find(id)?;
+    let path = upload.path.clone();
+    let preview = compute(move || preview(&path, &reading)).await??;
+    Ok(Json(UploadedFile { id, name: upload.name, bytes: upload.bytes, preview }))
+}
+
+/// One record, without its samples.
+#[utoipa::path(get, path = "/api/v1/records/{id}", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record")),
+    responses((status = 200, body = RecordInfo), (status = 404, body = Problem)))]
+async fn show_record(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Revised<RecordInfo>, Problem> {
+    let info = state.store.record_info(id).await?;
+    Ok(Revised(info.revision, info))
+}
+
+/// What is edited of a record; its samples never change.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct RecordChange {
+    /// What it is called, 1 to 120 characters.
+    name: String,
+    /// What there is to say about it.
+    #[serde(default)]
+    remark: String,
+    /// Tag, role and unit of each channel, in the order of the record; null leaves them.
+    #[serde(default)]
+    channels: Option<Vec<ChannelInfo>>,
+}
+
+/// Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps follow a tag.
+#[utoipa::path(put, path = "/api/v1/records/{id}", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record"), ("If-Match" = String, Header, description = "Revision that is changed")),
+    request_body = RecordChange,
+    responses((status = 200, body = RecordInfo), (status = 404, body = Problem), (status = 412, body = Problem),
+        (status = 422, body = Problem), (status = 428, body = Problem)))]
+async fn change_record(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    IfMatch(expected): IfMatch,
+    Body(change): Body<RecordChange>,
+) -> Result<Revised<RecordInfo>, Problem> {
+    let before = state.store.record_info(id).await?;
+    let name = name_of("name", &change.name, 120)?;
+    let channels = change.channels.unwrap_or_else(|| before.channels.clone());
+    let channels = checked_channels(&before, channels)?;
+    let mut hash = before.content_hash.clone();
+    let mut steps = before.preparation.clone();
+    if channels != before.channels {
+        let record = state.record(id).await?;
+        let own = channels.clone();
+        let corrected = compute(move || {
+            let mut corrected = Record::clone(&record);
+            for (channel, info) in corrected.channels.iter_mut().zip(own) {
+                (channel.tag, channel.role, channel.unit) = (info.tag, info.role, info.unit);
+            }
+            corrected
+        })
+        .await?;
+        steps = with_tags(&steps, &before.channels, &channels);
+        let (laid, copy) = (steps.clone(), corrected.clone());
+        compute(move || prepare(&copy, &laid)).await??;
+        hash = compute(move || corrected.corrected_hash()).await?;
+    }
+    let texts = (name.as_str(), annotation("remark", &change.remark)?);
+    let mut done = state.store.set_record(id, expected, texts, &channels, &hash).await;
+    if done.is_ok() && steps != before.preparation {
+        done = state.store.set_preparation(id, Expected::Any, &steps).await;
+    }
+    state.forget_record(id).await;
+    let info = state.store.record_info(id).await?;
+    if let Err(Error::Changed) = done {
+        return Err(Problem::changed(&format!("the record “{}”", info.name), expected, info.revision, &info));
+    }
+    done?;
+    Ok(Revised(info.revision, info))
+}
+
+/// Channels that can stand together: one tag each, one PV, OP and SP at most.
+fn checked_channels(before: &RecordInfo, channels: Vec<ChannelInfo>) -> Result<Vec<ChannelInfo>, Problem> {
+    let (given, there) = (channels.len(), before.channels.len());
+    if given != there {
+        let words =
+            format!("The record has {there} channels, and {given} are given: give each of them, in their order.");
+        return Err(Problem::invalid_field("channels", words));
+    }
+    let mut checked: Vec<ChannelInfo> = Vec::with_capacity(channels.len());
+    for (k, channel) in channels.into_iter().enumerate() {
+        let tag = name_of(&format!("channels.{k}.tag"), &channel.tag, 80)?;
+        if checked.iter().any(|other| other.tag == tag) {
+            let words = format!("Two channels are called {tag}: give each a tag of its own.");
+            return Err(Problem::invalid_field(&format!("channels.{k}.tag"), words));
+        }
+        let single = matches!(channel.role, Role::Pv | Role::Op | Role::Sp);
+        if single && checked.iter().any(|other| other.role == channel.role) {
+            let role = channel.role.symbol();
+            let words = format!("{tag} would be a second {role}: a record of a loop has one.");
+            return Err(Problem::invalid_field(&format!("channels.{k}.role"), words));
+        }
+        if channel.unit.chars().count() > 24 || channel.unit.chars().any(char::is_control) {
+            let words = format!("The unit of {tag} is too long: at most 24 printable characters are allowed.");
+            return Err(Problem::invalid_field(&format!("channels.{k}.unit"), words));
+        }
+        checked.push(ChannelInfo { tag, role: channel.role, unit: channel.unit.trim().to_owned() });
+    }
+    Ok(checked)
+}
+
+/// Steps that speak of the channels by their new tags.
+fn with_tags(steps: &[Step], before: &[ChannelInfo], after: &[ChannelInfo]) -> Vec<Step> {
+    fn renamed(value: &mut serde_json::Value, pairs: &[(&str, &str)]) {
+        match value {
+            serde_json::Value::String(text) => {
+                if let Some((_, to)) = pairs.iter().find(|(from, _)| from == text) {
+                    *text = (*to).to_owned();
+                } else {
+                    for (from, to) in pairs {
+                        *text = text.replace(&format!("{{{from}}}"), &format!("{{{to}}}"));
+                    }
+                }
+            }
+            serde_json::Value::Array(values) => values.iter_mut().for_each(|value| renamed(value, pairs)),
+            serde_json::Value::Object(fields) => fields.values_mut().for_each(|value| renamed(value, pairs)),
+            _ => {}
+        }
+    }
+    let pairs: Vec<(&str, &str)> = before
+        .iter()
+        .zip(after)
+        .filter(|(before, after)| before.tag != after.tag)
+        .map(|(before, after)| (before.tag.as_str(), after.tag.as_str()))
+        .collect();
+    let Ok(mut value) = serde_json::to_value(steps) else { return steps.to_vec() };
+    renamed(&mut value, &pairs);
+    serde_json::from_value(value).unwrap_or_else(|_| steps.to_vec())
+}
+
+/// Puts a record into the bin, with the models fitted to it.
+#[utoipa::path(delete, path = "/api/v1/records/{id}", tag = "records",
+    params(("id" = Uuid, Path, description = "Identifier of the record")),
+    responses((status = 200, body = BinItem), (status = 404, body = Problem)))]
+async fn delete_record(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<BinItem>, Problem> {
+    Ok(Json(state.store.delete(DeletionKind::Record, id).await?))
 }
 
 /// The records of a loop, the newest first.

@@ -1,141 +1,123 @@
-//! Plants and scenarios saved with a loop, to be used again.
+//! Plants, scenarios and candidates saved for the works, to be used again in any loop.
 
-use crate::problem::{Body, Path, Problem};
+use super::{annotation, name_of};
+use crate::problem::{Body, Path, Problem, Query};
+use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
-use antistasis_core::simulation::{Plant, Scenario};
-use antistasis_store::{Saved, SavedKind};
+use antistasis_store::{BinItem, DeletionKind, Error, SavedItem, SavedKind, SavedSpec};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
-use chrono::{DateTime, Utc};
-use serde::Serialize;
-use serde::de::DeserializeOwned;
-use utoipa::ToSchema;
+use serde::Deserialize;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
+use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new()
-        .routes(routes!(list_plants))
-        .routes(routes!(save_plant, forget_plant))
-        .routes(routes!(list_scenarios))
-        .routes(routes!(save_scenario, forget_scenario))
+    OpenApiRouter::new().routes(routes!(list_saved, save)).routes(routes!(change_saved, delete_saved))
 }
 
-/// A plant saved with a loop.
-#[derive(Debug, Serialize, ToSchema)]
-struct SavedPlant {
-    /// The name.
+#[derive(Debug, Deserialize, IntoParams)]
+struct OfKind {
+    /// `plant`, `scenario` or `candidate`; all where left out.
+    kind: Option<SavedKind>,
+}
+
+/// What is saved for the works, by name.
+#[utoipa::path(get, path = "/api/v1/saved", tag = "works", params(OfKind),
+    responses((status = 200, body = Vec<SavedItem>)))]
+async fn list_saved(
+    State(state): State<AppState>,
+    Query(OfKind { kind }): Query<OfKind>,
+) -> Result<Json<Vec<SavedItem>>, Problem> {
+    Ok(Json(state.store.saved(kind).await?))
+}
+
+/// Something to be saved.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct SaveRequest {
+    /// The name, 1 to 80 characters, of its own among its kind.
     name: String,
-    /// The plant.
-    plant: Plant,
-    /// When it was saved.
-    saved_at: DateTime<Utc>,
+    /// What there is to say about it.
+    #[serde(default)]
+    remark: String,
+    /// Tag of the loop that it is made in.
+    #[serde(default)]
+    made_in: Option<String>,
+    /// What is saved.
+    content: SavedSpec,
 }
 
-/// A scenario saved with a loop.
-#[derive(Debug, Serialize, ToSchema)]
-struct SavedScenario {
-    /// The name.
-    name: String,
-    /// The scenario.
-    scenario: Scenario,
-    /// When it was saved.
-    saved_at: DateTime<Utc>,
-}
-
-async fn list<T: DeserializeOwned>(state: &AppState, tag: &str, kind: SavedKind) -> Result<Vec<Saved<T>>, Problem> {
-    let found = state.store.find_loop(tag).await?;
-    Ok(state.store.saved(found.id, kind).await?)
-}
-
-async fn save<T: Serialize>(
-    state: &AppState,
-    (tag, name): (String, String),
-    kind: SavedKind,
-    spec: &T,
-) -> Result<StatusCode, Problem> {
-    let found = state.store.find_loop(&tag).await?;
-    let name = name.trim();
-    if name.is_empty() || name.chars().count() > 80 {
-        return Err(Problem::invalid(format!("name is “{name}”; allowed: 1 to 80 characters")));
+fn check(spec: &SavedSpec) -> Result<(), Problem> {
+    if let SavedSpec::Plant(plant) = spec {
+        plant.start()?;
     }
-    state.store.save(found.id, kind, name, spec).await?;
-    Ok(StatusCode::NO_CONTENT)
+    Ok(())
 }
 
-async fn forget(state: &AppState, (tag, name): (String, String), kind: SavedKind) -> Result<StatusCode, Problem> {
-    let found = state.store.find_loop(&tag).await?;
-    state.store.forget(found.id, kind, &name).await?;
-    Ok(StatusCode::NO_CONTENT)
-}
-
-/// The plants saved with a loop, by name.
-#[utoipa::path(get, path = "/api/v1/loops/{tag}/plants", tag = "plants",
-    params(("tag" = String, Path, description = "Tag of the loop")),
-    responses((status = 200, body = Vec<SavedPlant>), (status = 404, body = Problem)))]
-async fn list_plants(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<SavedPlant>>, Problem> {
-    let all = list(&state, &tag, SavedKind::Plant).await?.into_iter();
-    Ok(Json(all.map(|Saved { name, spec, saved_at }| SavedPlant { name, plant: spec, saved_at }).collect()))
-}
-
-/// Saves a plant with a loop, in place of one of that name.
-#[utoipa::path(put, path = "/api/v1/loops/{tag}/plants/{name}", tag = "plants",
-    params(("tag" = String, Path, description = "Tag of the loop"), ("name" = String, Path, description = "1 to 80 characters")),
-    request_body = Plant,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn save_plant(
+/// Saves a plant, a scenario or a candidate under a new name.
+#[utoipa::path(post, path = "/api/v1/saved", tag = "works", request_body = SaveRequest,
+    responses((status = 201, body = SavedItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
+async fn save(
     State(state): State<AppState>,
-    Path(path): Path<(String, String)>,
-    Body(plant): Body<Plant>,
-) -> Result<StatusCode, Problem> {
-    plant.start()?;
-    save(&state, path, SavedKind::Plant, &plant).await
+    Body(request): Body<SaveRequest>,
+) -> Result<(StatusCode, Revised<SavedItem>), Problem> {
+    let name = name_of("name", &request.name, 80)?;
+    check(&request.content)?;
+    let loop_id = match request.made_in {
+        Some(tag) => Some(state.store.find_loop(&tag).await?.id),
+        None => None,
+    };
+    let id = state.store.save(&name, annotation("remark", &request.remark)?, loop_id, &request.content).await?;
+    let item = state.store.saved_item(id).await?;
+    Ok((StatusCode::CREATED, Revised(item.revision, item)))
 }
 
-/// Forgets a saved plant; trials on it stay.
-#[utoipa::path(delete, path = "/api/v1/loops/{tag}/plants/{name}", tag = "plants",
-    params(("tag" = String, Path, description = "Tag of the loop"), ("name" = String, Path, description = "Its name")),
-    responses((status = 204), (status = 404, body = Problem)))]
-async fn forget_plant(
-    State(state): State<AppState>,
-    Path(path): Path<(String, String)>,
-) -> Result<StatusCode, Problem> {
-    forget(&state, path, SavedKind::Plant).await
+/// A saved thing as it is to be.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct SavedChange {
+    /// The name, 1 to 80 characters, of its own among its kind.
+    name: String,
+    /// What there is to say about it.
+    #[serde(default)]
+    remark: String,
+    /// What takes the place of what is saved; null leaves it.
+    #[serde(default)]
+    content: Option<SavedSpec>,
 }
 
-/// The scenarios saved with a loop, by name.
-#[utoipa::path(get, path = "/api/v1/loops/{tag}/scenarios", tag = "control",
-    params(("tag" = String, Path, description = "Tag of the loop")),
-    responses((status = 200, body = Vec<SavedScenario>), (status = 404, body = Problem)))]
-async fn list_scenarios(
+/// Renames, annotates or replaces what is saved.
+#[utoipa::path(put, path = "/api/v1/saved/{id}", tag = "works",
+    params(("id" = Uuid, Path, description = "Its identifier"), ("If-Match" = String, Header, description = "Revision that is changed")),
+    request_body = SavedChange,
+    responses((status = 200, body = SavedItem), (status = 404, body = Problem), (status = 409, body = Problem),
+        (status = 412, body = Problem), (status = 422, body = Problem), (status = 428, body = Problem)))]
+async fn change_saved(
     State(state): State<AppState>,
-    Path(tag): Path<String>,
-) -> Result<Json<Vec<SavedScenario>>, Problem> {
-    let all = list(&state, &tag, SavedKind::Scenario).await?.into_iter();
-    Ok(Json(all.map(|Saved { name, spec, saved_at }| SavedScenario { name, scenario: spec, saved_at }).collect()))
+    Path(id): Path<Uuid>,
+    IfMatch(expected): IfMatch,
+    Body(change): Body<SavedChange>,
+) -> Result<Revised<SavedItem>, Problem> {
+    let name = name_of("name", &change.name, 80)?;
+    change.content.as_ref().map(check).transpose()?;
+    let texts = (name.as_str(), annotation("remark", &change.remark)?);
+    let done = state.store.set_saved(id, expected, texts, change.content.as_ref()).await;
+    if let Err(Error::Changed) = done {
+        let item = state.store.saved_item(id).await?;
+        return Err(Problem::changed(&format!("“{}”", item.name), expected, item.revision, &item));
+    }
+    done?;
+    let item = state.store.saved_item(id).await?;
+    Ok(Revised(item.revision, item))
 }
 
-/// Saves a scenario with a loop, in place of one of that name.
-#[utoipa::path(put, path = "/api/v1/loops/{tag}/scenarios/{name}", tag = "control",
-    params(("tag" = String, Path, description = "Tag of the loop"), ("name" = String, Path, description = "1 to 80 characters")),
-    request_body = Scenario,
-    responses((status = 204), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn save_scenario(
-    State(state): State<AppState>,
-    Path(path): Path<(String, String)>,
-    Body(scenario): Body<Scenario>,
-) -> Result<StatusCode, Problem> {
-    save(&state, path, SavedKind::Scenario, &scenario).await
-}
-
-/// Forgets a saved scenario; trials under it stay.
-#[utoipa::path(delete, path = "/api/v1/loops/{tag}/scenarios/{name}", tag = "control",
-    params(("tag" = String, Path, description = "Tag of the loop"), ("name" = String, Path, description = "Its name")),
-    responses((status = 204), (status = 404, body = Problem)))]
-async fn forget_scenario(
-    State(state): State<AppState>,
-    Path(path): Path<(String, String)>,
-) -> Result<StatusCode, Problem> {
-    forget(&state, path, SavedKind::Scenario).await
+/// Puts what is saved into the bin; trials with it stay as they are.
+#[utoipa::path(delete, path = "/api/v1/saved/{id}", tag = "works",
+    params(("id" = Uuid, Path, description = "Its identifier")),
+    responses((status = 200, body = BinItem), (status = 404, body = Problem)))]
+async fn delete_saved(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<BinItem>, Problem> {
+    Ok(Json(state.store.delete(DeletionKind::Saved, id).await?))
 }

@@ -1,13 +1,15 @@
 //! Tuning, simulation, and the trail of trials.
 
+use super::{annotation, name_of};
 use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
+use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::simulation::{Plant, Simulation, Trace, Trial};
 use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, simc_choice_of};
 use antistasis_exchange::Format;
-use antistasis_store::{NewTrial, TrialRow};
+use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -29,6 +31,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(list_trials))
         .routes(routes!(keep_trial))
         .routes(routes!(trial_trace))
+        .routes(routes!(change_trial, delete_trial))
         .routes(routes!(pin_trial))
         .routes(routes!(measure_signal))
         .routes(routes!(export_trial))
@@ -71,7 +74,7 @@ struct ProposeRequest {
     /// What the trial is to stand on.
     #[serde(default)]
     on: Basis,
-    /// The model; null for the chosen one.
+    /// The model; null for the chosen one, or the newest where none is chosen.
     model_id: Option<Uuid>,
     /// The plant; null for the one behind the loop.
     #[serde(default)]
@@ -116,16 +119,18 @@ async fn propose(
     }
     let model = match request.model_id {
         Some(id) => state.store.model(id).await?,
-        None => state
-            .store
-            .models(found.id)
-            .await?
-            .into_iter()
-            .find(|model| model.chosen)
+        None => model_to_begin_with(state.store.models(found.id).await?)
             .ok_or_else(|| Problem::not_found(format!("{tag} has no model yet: fit one first")))?,
     };
     let (trial, tuning) = first_trial(&model.model, &found.pv, &found.op, &request.choice)?;
     Ok(Json(Proposal { model_id: Some(model.id), trial, tuning }))
+}
+
+/// The chosen model; where nobody has chosen one, the newest of a structure with dead time.
+fn model_to_begin_with(models: Vec<ModelRow>) -> Option<ModelRow> {
+    let mut models = models.into_iter();
+    let chosen = models.clone().find(|model| model.chosen);
+    chosen.or_else(|| models.find(|model| model.model.process().is_ok()))
 }
 
 /// What came out of a trial.
@@ -203,6 +208,10 @@ struct KeepRequest {
     changed_from: Option<Uuid>,
     /// A name of its own, up to 120 characters; it goes before the difference.
     label: Option<String>,
+    /// A trial that was only passed through on the way to this one: it makes room for it, unless it was starred, pinned or
+    /// annotated.
+    #[serde(default)]
+    replaces: Option<Uuid>,
 }
 
 /// Runs a trial and keeps it at the end of the trail. One that is there already is not kept twice.
@@ -228,8 +237,13 @@ async fn keep_trial(
         _ => "first".to_owned(),
     };
     let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
-    let new =
-        NewTrial { model_id: request.model_id, label: &label, trial: &request.trial, assessment: &result.assessment };
+    let new = NewTrial {
+        model_id: request.model_id,
+        label: &label,
+        trial: &request.trial,
+        assessment: &result.assessment,
+        replaces: request.replaces,
+    };
     let id = state.store.add_trial(found.id, new).await?;
     Ok((StatusCode::CREATED, Json(state.store.trial(id).await?)))
 }
@@ -245,6 +259,50 @@ async fn trial_trace(
 ) -> Result<Json<TrialResult>, Problem> {
     let row = state.store.trial(id).await?;
     Ok(Json(run(row.trial, drawing.rows()?, drawing.balances).await?))
+}
+
+/// What is edited of a trial of the trail.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct TrialChange {
+    /// What it is called, 1 to 120 characters.
+    label: String,
+    /// What there is to say about it.
+    #[serde(default)]
+    remark: String,
+    /// Whether it is starred, to be found again.
+    starred: bool,
+}
+
+/// Renames, annotates and stars a trial of the trail.
+#[utoipa::path(put, path = "/api/v1/trials/{id}", tag = "control",
+    params(("id" = Uuid, Path, description = "Identifier of the trial"), ("If-Match" = String, Header, description = "Revision that is changed")),
+    request_body = TrialChange,
+    responses((status = 200, body = TrialRow), (status = 404, body = Problem), (status = 412, body = Problem),
+        (status = 422, body = Problem), (status = 428, body = Problem)))]
+async fn change_trial(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    IfMatch(expected): IfMatch,
+    Body(change): Body<TrialChange>,
+) -> Result<Revised<TrialRow>, Problem> {
+    let label = name_of("label", &change.label, 120)?;
+    let edit = TrialEdit { label: &label, remark: annotation("remark", &change.remark)?, starred: change.starred };
+    let done = state.store.set_trial(id, expected, edit).await;
+    let row = state.store.trial(id).await?;
+    if let Err(Error::Changed) = done {
+        return Err(Problem::changed(&format!("the trial “{}”", row.label), expected, row.revision, &row));
+    }
+    done?;
+    Ok(Revised(row.revision, row))
+}
+
+/// Puts a trial into the bin.
+#[utoipa::path(delete, path = "/api/v1/trials/{id}", tag = "control",
+    params(("id" = Uuid, Path, description = "Identifier of the trial")),
+    responses((status = 200, body = BinItem), (status = 404, body = Problem)))]
+async fn delete_trial(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<BinItem>, Problem> {
+    Ok(Json(state.store.delete(DeletionKind::Trial, id).await?))
 }
 
 /// Whether a trial is pinned.

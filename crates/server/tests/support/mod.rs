@@ -21,6 +21,7 @@ pub fn cluster() -> &'static Cluster {
 pub struct Site {
     pub client: Client,
     pub port: u16,
+    #[allow(dead_code)]
     pub database: String,
     pub server: JoinHandle<()>,
 }
@@ -43,6 +44,13 @@ impl Site {
         Self::on(database).await
     }
 
+    /// An application on a fresh database with nothing in it.
+    #[allow(dead_code)]
+    pub async fn empty() -> Self {
+        static COUNT: AtomicUsize = AtomicUsize::new(0);
+        Self::on(cluster().url(&format!("empty_{}", COUNT.fetch_add(1, Ordering::Relaxed)))).await
+    }
+
     /// An application on a database that exists.
     pub async fn on(database: String) -> Self {
         let store = Store::open(&database).await.unwrap();
@@ -56,6 +64,7 @@ impl Site {
     }
 
     /// The same database behind another server.
+    #[allow(dead_code)]
     pub async fn restarted(self) -> Self {
         self.server.abort();
         let _ = self.server.await;
@@ -72,6 +81,13 @@ impl Site {
 
     pub async fn send(&self, method: Method, path: &str, body: &Value, expected: StatusCode) -> Value {
         taken(self.request(method, path).json(body).send().await.unwrap(), expected).await
+    }
+
+    /// Sends a change that begins from a revision (`"3"`), or from any (`*`).
+    #[allow(dead_code)]
+    pub async fn change(&self, path: &str, revision: &str, body: &Value, expected: StatusCode) -> Value {
+        let request = self.request(Method::PUT, path).header("If-Match", revision).json(body);
+        taken(request.send().await.unwrap(), expected).await
     }
 
     pub async fn refused(&self, path: &str, body: &Value) -> Value {
