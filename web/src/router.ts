@@ -25,6 +25,7 @@ export const router = createRouter({
 });
 
 router.afterEach((to) => {
-  const tag = typeof to.params.tag === "string" ? `${to.params.tag} · ` : "";
+  const step = { measure: "Measure", model: "Model", control: "Control" }[String(to.name)];
+  const tag = typeof to.params.tag === "string" ? `${to.params.tag}${step ? `, ${step}` : ""} · ` : "";
   document.title = `${tag}Antistasis`;
 });

@@ -144,7 +144,7 @@ fn the_documents_of_the_demo_run_with_balances_and_are_swept() {
     let op_travel = |k: usize| points[k]["outcome"]["metrics"]["output_travel"].as_f64();
     assert!(points.len() == 5 && points[2]["values"][0] == 300_000.0);
     // The cooler wall needs less of the valve for the same heat; the dirtiest cannot hold the temperature at all.
-    assert!(op_travel(4) < op_travel(2) && points[0]["refusal"].as_str().unwrap().contains("operating_point"));
+    assert!(op_travel(4) < op_travel(2) && points[0]["refusal"].as_str().unwrap().contains("operating point"));
     let refused = refusal(&["sweep", "demo/trials/TIC-310-fouling.json", "--over", "/plant/process=1:2"]);
     assert!(refused.contains("--over is /plant/process=1:2; allowed: POINTER=FROM:TO:COUNT"));
 }
@@ -179,7 +179,7 @@ fn bad_input_is_told_in_one_line() {
     assert!(refusal(&["identify", &flat, "--input", "x", "--output", "y"]).contains("its columns are t, u, y"));
     let model = file("model.json", "{\"structure\": \"fopdt\"}");
     assert!(refusal(&["tune", "--model", &model]).contains("model.json"));
-    assert!(refusal(&["identify", &flat, "--structure", "arx:2,2"]).contains("structure is arx:2,2; allowed: fopdt"));
+    assert!(refusal(&["identify", &flat, "--structure", "arx:2,2"]).contains("structure is arx:2,2: it must be fopdt"));
     assert!(refusal(&["identify", &flat, "--validate", "later"]).contains("--validate is later; allowed: half"));
     assert!(refusal(&["identify", &flat, "--known", "gain"]).contains("--known is gain; allowed: NAME=VALUE"));
     let plan = file("plan.json", "{\"noise\": 1}");

@@ -7,7 +7,7 @@ pub type Result<T> = std::result::Result<T, Error>;
 #[derive(Debug, Clone, PartialEq, thiserror::Error)]
 pub enum Error {
     /// A field holds a value outside what is allowed.
-    #[error("{field} is {value}; allowed: {allowed}")]
+    #[error("{}", sentence(field, value, allowed))]
     Invalid {
         /// The field's name, as the user sees it (`scan`, `candidate.gain`).
         field: String,
@@ -15,6 +15,14 @@ pub enum Error {
         value: String,
         /// What is allowed.
         allowed: String,
+    },
+    /// A field that cannot be as it is, for a reason that needs a sentence of its own.
+    #[error("{sentence}")]
+    Said {
+        /// The field's name, as in a document.
+        field: String,
+        /// What is the matter, in a sentence.
+        sentence: String,
     },
     /// Data that cannot answer the question put to it.
     #[error("{what}: {remedy}")]
@@ -32,6 +40,11 @@ impl Error {
         Self::Invalid { field: field.into(), value: value.to_string(), allowed: allowed.into() }
     }
 
+    /// A field cannot be as it is: `sentence` says why.
+    pub fn said(field: impl Into<String>, sentence: impl Into<String>) -> Self {
+        Self::Said { field: field.into(), sentence: sentence.into() }
+    }
+
     /// The data cannot answer: `what` is the matter, `remedy` is what to do.
     pub fn unfit(what: impl Into<String>, remedy: impl Into<String>) -> Self {
         Self::Unfit { what: what.into(), remedy: remedy.into() }
@@ -41,10 +54,127 @@ impl Error {
     #[must_use]
     pub fn field(&self) -> Option<&str> {
         match self {
-            Self::Invalid { field, .. } => Some(field),
+            Self::Invalid { field, .. } | Self::Said { field, .. } => Some(field),
             Self::Unfit { .. } => None,
         }
     }
+}
+
+/// What is the matter with a field, in a sentence about the thing that it stands for.
+fn sentence(field: &str, value: &str, allowed: &str) -> String {
+    let last = field.rsplit('.').next().unwrap_or(field);
+    let named = ["tag", "parameter", "signal", "input", "output", "formula"];
+    if let Some(list) = allowed.strip_prefix("one of ").or_else(|| allowed.strip_prefix("the tags "))
+        && named.contains(&last)
+    {
+        let thing = if last == "tag" || last == "formula" { "channel" } else { last };
+        return format!("There is no {thing} {value}; there are {}.", list.replace('_', " "));
+    }
+    format!("The {} is {value}: it must be {allowed}.", in_words(field))
+}
+
+/// What the last name of a path is called.
+const NAMES: [(&str, &str); 24] = [
+    ("pv", "PV"),
+    ("op", "OP"),
+    ("sp", "set point"),
+    ("pv_range", "range of the PV"),
+    ("op_range", "range of the OP"),
+    ("op_rate", "rate of the OP"),
+    ("at", "time"),
+    ("by", "size"),
+    ("from", "start"),
+    ("to", "end"),
+    ("na", "number of coefficients of A"),
+    ("nb", "number of coefficients of B"),
+    ("nc", "number of coefficients of C"),
+    ("nd", "number of coefficients of D"),
+    ("nf", "number of coefficients of F"),
+    ("nk", "delay in samples"),
+    ("lags", "number of lags"),
+    ("windows", "window"),
+    ("equals", "right-hand side"),
+    ("parameters", "parameter"),
+    ("at_0", "value at 0 % of OP"),
+    ("at_100", "value at 100 % of OP"),
+    ("low", "low end"),
+    ("high", "high end"),
+];
+/// What a part of a document is called where something stands in it.
+const PARTS: [(&str, &str); 16] = [
+    ("controller", "controller"),
+    ("process", "process"),
+    ("sensor", "sensor"),
+    ("actuator", "actuator"),
+    ("operating_point", "operating point"),
+    ("scenario", "scenario"),
+    ("output_limits", "output limits"),
+    ("schedule", "schedule"),
+    ("feed_forward", "feed-forward"),
+    ("characteristic", "characteristic"),
+    ("moving_horizon", "moving horizon"),
+    ("drive", "drive"),
+    ("inner", "inner controller"),
+    ("outer", "outer controller"),
+    ("model", "model"),
+    ("constraints", "what is known beforehand"),
+];
+
+/// The name of a field as a person says it: `scenario.events[0].at` is the time of event 1.
+pub(crate) fn in_words(field: &str) -> String {
+    // Some are words already, and options of the command line stay as they are typed.
+    if field.contains(' ') || field.starts_with('-') {
+        return field.to_owned();
+    }
+    // `events[0]` and `events.0` alike.
+    let mut parts: Vec<(String, Option<usize>)> = Vec::new();
+    for segment in field.split('.') {
+        let (name, index) = match segment.split_once('[') {
+            Some((name, rest)) => (name, rest.trim_end_matches(']').parse::<usize>().ok()),
+            None => (segment, None),
+        };
+        match (name.parse::<usize>(), parts.last_mut()) {
+            (Ok(index), Some(last)) => last.1 = Some(index),
+            _ => parts.push((name.to_owned(), index)),
+        }
+    }
+    let Some((last, own)) = parts.pop() else { return field.to_owned() };
+    let plain = |name: &str| {
+        let known = NAMES.iter().find(|(known, _)| *known == name);
+        known.map_or_else(|| name.replace('_', " "), |(_, words)| (*words).to_owned())
+    };
+    let single = |name: &str| {
+        plain(match name {
+            "preparation" => "step",
+            other => other.strip_suffix('s').unwrap_or(other),
+        })
+    };
+    let before = parts.last().map(|(name, _)| name.as_str());
+    let signal = |name: Option<&str>| name.filter(|name| ["pv", "op"].contains(name)).map(plain);
+    let mut words = match (last.as_str(), before) {
+        ("low", Some("span")) => "lower range value".to_owned(),
+        ("high", Some("span")) => "upper range value".to_owned(),
+        (name, _) => own.map_or_else(|| plain(name), |index| format!("{} {}", single(name), index + 1)),
+    };
+    for (name, index) in parts.iter().rev() {
+        if let Some(index) = index {
+            words += &format!(" of {} {}", single(name), index + 1);
+            break;
+        }
+        if name == "span" {
+            continue;
+        }
+        if let Some(signal) = signal(Some(name)) {
+            words += &format!(" of the {signal}");
+            break;
+        }
+        if let Some((_, part)) = PARTS.iter().find(|(known, _)| known == name) {
+            let link = if *part == "what is known beforehand" { "in" } else { "of the" };
+            words += &format!(" {link} {part}");
+            break;
+        }
+    }
+    words
 }
 
 /// Checks of single numbers; each names the field in its error.
@@ -94,5 +224,33 @@ pub mod check {
 
     fn with_unit(value: f64, unit: &str) -> String {
         if unit.is_empty() { value.to_string() } else { format!("{value} {unit}") }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn a_path_is_said_in_words() {
+        for (field, words) in [
+            ("scenario.events[0].at", "time of event 1"),
+            ("controller.schedule.points.1.at", "time of point 2"),
+            ("pv.span.high", "upper range value of the PV"),
+            ("plant.pv.span.unit", "unit of the PV"),
+            ("candidate.controller.integral_time", "integral time of the controller"),
+            ("plant.operating_point.pv", "PV of the operating point"),
+            ("preparation[2].part", "part of step 3"),
+            ("process.states[1].name", "name of state 2"),
+            ("scenario.scan", "scan of the scenario"),
+            ("structure.na", "number of coefficients of A"),
+            ("unit of T", "unit of T"),
+            ("--known", "--known"),
+        ] {
+            assert_eq!(in_words(field), words, "{field}");
+        }
+        assert_eq!(sentence("scenario.scan", "0 s", "above 0"), "The scan of the scenario is 0 s: it must be above 0.");
+        let tag = sentence("preparation[0].tag", "NO", "one of TIC-1.PV, TIC-1.OP");
+        assert_eq!(tag, "There is no channel NO; there are TIC-1.PV, TIC-1.OP.");
     }
 }

@@ -29,7 +29,7 @@ pub mod series;
 pub mod simulation;
 pub mod tuning;
 pub mod units;
-mod verdict;
+pub mod verdict;
 
 pub use error::{Error, Result, check};
 pub use verdict::{Tone, Verdict};

@@ -355,7 +355,7 @@ mod tests {
         let (interval, even) = record.evenly("T", 5).unwrap();
         assert!((interval - 2.0).abs() < 1e-12 && even.len() == 5);
         assert!(even.iter().enumerate().all(|(k, value)| (value - (3.0 - k as f64)).abs() < 1e-12), "{even:?}");
-        assert!(record.evenly("X", 5).unwrap_err().to_string().contains("one of T"));
+        assert!(record.evenly("X", 5).unwrap_err().to_string().contains("there are T"));
     }
 
     #[test]
@@ -369,7 +369,7 @@ mod tests {
     #[test]
     fn time_running_backwards_is_named() {
         let error = TimeAxis::from_times(&[0.0, 2.0, 1.0]).unwrap_err();
-        assert_eq!(error.to_string(), "time at sample 3 is 1 s; allowed: later than the sample before, 2 s");
+        assert_eq!(error.to_string(), "The time at sample 3 is 1 s: it must be later than the sample before, 2 s.");
         assert!(TimeAxis::from_times(&[0.0, f64::NAN]).is_err());
     }
 
@@ -413,8 +413,8 @@ mod tests {
         assert_eq!(channel("pH").values_in("pH").unwrap()[2], 212.0);
         assert_eq!(channel("degC").values_in("°C").unwrap()[2], 212.0);
         let refused = |from: &str, to: &str| channel(from).values_in(to).unwrap_err().to_string();
-        assert_eq!(refused("bar", "°C"), "unit of T is bar; allowed: °C, or a unit that converts into it");
-        assert_eq!(refused("pH", "°C"), "unit of T is pH; allowed: °C, or a unit that converts into it");
+        assert_eq!(refused("bar", "°C"), "The unit of T is bar: it must be °C, or a unit that converts into it.");
+        assert_eq!(refused("pH", "°C"), "The unit of T is pH: it must be °C, or a unit that converts into it.");
     }
 
     #[test]

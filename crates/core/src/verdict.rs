@@ -56,6 +56,7 @@ pub fn readable(value: f64) -> String {
 #[must_use]
 pub fn readable_duration(seconds: f64) -> String {
     match seconds.abs() {
+        s if s >= 345_600.0 => format!("{} d", readable(seconds / 86_400.0)),
         s if s >= 7200.0 => format!("{} h", readable(seconds / 3600.0)),
         s if s >= 600.0 => format!("{} min", readable(seconds / 60.0)),
         _ => format!("{} s", readable(seconds)),

@@ -281,7 +281,8 @@ fn a_curved_valve_on_a_linear_process_is_integrated_to_tolerance() {
 
 #[test]
 fn several_inputs_and_outputs_each_with_its_own_dead_time() {
-    let named = |name: &str, value: f64| NamedValue { name: name.into(), unit: "%".into(), value };
+    let named =
+        |name: &str, value: f64| NamedValue { name: name.into(), unit: "%".into(), value, low: None, high: None };
     let element = |output: &str, input: &str, gain: f64, tau: f64, dead_time: f64| Element {
         output: output.into(),
         input: input.into(),
@@ -413,7 +414,10 @@ fn an_input_that_cannot_be_stops_the_trial() {
     let plant = plant(ProcessSpec::library("mixing_tank", &[]), [0.0, 100.0], OperatingPoint::new(41.0, 40.0));
     let trace = manual(plant, 1.0, 100.0, vec![load_on("cold_flow", 50.0, -9.0)]).run().unwrap();
     let stopped = trace.stopped.unwrap();
-    assert!(stopped.at == 50.0 && stopped.text.starts_with("cold_flow is −1 m³/h; allowed: 0 to"), "{stopped:?}");
+    assert!(
+        stopped.at == 50.0 && stopped.text.starts_with("the cold flow is −1 m³/h: it can be from 0 to"),
+        "{stopped:?}"
+    );
 }
 
 #[test]
@@ -424,7 +428,7 @@ fn what_cannot_rest_there_says_what_it_would_need() {
     };
     let hot = refused("stirred_heater", 130.0);
     assert!(
-        hot.contains("plant.operating_point.pv is 130")
+        hot.contains("PV of the operating point is 130")
             && hot.contains("needs power = ")
             && hot.contains("gives 0 to 600"),
         "{hot}"
@@ -473,7 +477,7 @@ fn a_sweep_gives_every_trial_in_order_and_can_be_stopped() {
     let values: Vec<_> = points.iter().map(|point| point.values.clone()).collect();
     assert_eq!(values[..4], [vec![0.5, 200.0], vec![0.5, 0.0], vec![0.5, -200.0], vec![1.0, 200.0]]);
     // What is refused says why, and does not stop the rest.
-    assert!(points[1].refusal.as_ref().unwrap().contains("process.parameters.holdup is 0 kg"), "{:?}", points[1]);
+    assert!(points[1].refusal.as_ref().unwrap().contains("holdup of the process is 0 kg"), "{:?}", points[1]);
     let alone = trial.with_number("/candidate/controller/gain", 1.0).unwrap();
     let alone = alone.with_number("/plant/process/parameters/holdup", 200.0).unwrap();
     assert_eq!(points[3].outcome, Some(iae(&alone, &alone.run().unwrap()).unwrap()));
@@ -545,7 +549,7 @@ fn a_pv_in_another_unit_than_the_output_is_refused() {
     let mut hall = plant(ProcessSpec::library("heated_hall", &[]), [0.0, 50.0], OperatingPoint::new(20.0, 40.0));
     hall.pv.span.unit = "K".into();
     let error = hall.start().err().unwrap().to_string();
-    assert_eq!(error, "plant.pv.span.unit is “K”; allowed: °C, the unit of air_temperature");
+    assert_eq!(error, "The unit of the PV is “K”: it must be °C, the unit of air_temperature.");
 }
 
 #[test]

@@ -125,13 +125,16 @@ async fn bad_input_gets_a_problem_document_and_nothing_is_stored() {
     let mut request = fopdt(&record);
     request["windows"] = json!({ "from": 400.0, "to": 500.0 });
     let problem = site.refused("/loops/TIC-1/models", &request).await;
-    assert_eq!(problem["detail"], json!("windows is 400 to 500 s; allowed: a stretch with samples, within 0 to 49 s"));
+    assert_eq!(
+        problem["detail"],
+        json!("The window is 400 to 500 s: it must be a stretch with samples, within 0 to 49 s.")
+    );
     request["windows"] = json!({ "validation": { "kind": "none" } });
     request["options"]["structure"] = json!({ "kind": "arx", "na": 99, "nb": 2, "nk": 1 });
     let problem = site.refused("/loops/TIC-1/models", &request).await;
     assert_eq!(
         (&problem["field"], &problem["detail"]),
-        (&json!("structure.na"), &json!("structure.na is 99; allowed: 0 to 30"))
+        (&json!("structure.na"), &json!("The number of coefficients of A is 99: it must be 0 to 30."))
     );
     assert_eq!(site.get("/loops/TIC-1/models").await, json!([]));
 
@@ -202,7 +205,7 @@ async fn a_record_is_prepared_judged_read_and_written_and_itself_never_altered()
     );
     let wrong = json!([{ "operation": { "kind": "shift", "tag": "NO", "by": 1.0 } }]);
     let problem = site.change(&format!("{at}/preparation"), "*", &wrong, StatusCode::UNPROCESSABLE_ENTITY).await;
-    assert_eq!(problem["detail"], json!("preparation[0].tag is NO; allowed: one of TIC-1.PV, TIC-1.OP"));
+    assert_eq!(problem["detail"], json!("There is no channel NO; there are TIC-1.PV, TIC-1.OP."));
     assert_eq!(site.get("/loops/TIC-1/records").await[0]["preparation"].as_array().unwrap().len(), 2, "the steps stay");
 
     let inspection = site.get(&format!("/loops/TIC-1{at}/inspection")).await;
@@ -426,7 +429,7 @@ async fn a_refused_trial_names_its_field() {
     };
     let problem = site.refused("/simulate", &trial(json!(0.0))).await;
     assert_eq!(problem["field"], json!("scenario.scan"));
-    assert_eq!(problem["detail"], json!("scenario.scan is 0 s; allowed: above 0"));
+    assert_eq!(problem["detail"], json!("The scan of the scenario is 0 s: it must be above 0."));
     let problem = site.refused("/simulate", &trial(json!("soon"))).await;
     assert!(problem["detail"].as_str().unwrap().contains("scenario.scan"), "{problem}");
     let mut misspelt = trial(json!(1.0));
@@ -470,7 +473,7 @@ async fn what_is_not_there_is_said_so() {
     for path in ["/loops/XIC-9", "/records/0192f0c1-2d3e-7a4b-8c5d-6e7f80910a1b/samples", "/nothing"] {
         let response = site.request(Method::GET, path).send().await.unwrap();
         let problem = taken(response, StatusCode::NOT_FOUND).await;
-        assert!(problem["detail"].as_str().unwrap().starts_with("there is no "), "{problem}");
+        assert!(problem["detail"].as_str().unwrap().starts_with("The there is no "), "{problem}");
     }
     let response = site.request(Method::GET, "/records/not-an-id/samples").send().await.unwrap();
     assert_eq!(taken(response, StatusCode::BAD_REQUEST).await["type"], json!("/problems/request"));

@@ -48,7 +48,7 @@ async fn a_plant_is_described_analysed_tuned_and_its_balances_close() {
     let metrics = site.send(Method::POST, "/metrics", &question, StatusCode::OK).await;
     assert!(metrics["unit"] == "%" && metrics["outside"]["violations"] == 0);
     let wrong = json!({ "trial": trial, "question": { "tag": "conversation" } });
-    assert!(site.refused("/metrics", &wrong).await["detail"].as_str().unwrap().contains("one of TIC-1.SP"));
+    assert!(site.refused("/metrics", &wrong).await["detail"].as_str().unwrap().contains("there are TIC-1.SP"));
 
     let keep = json!({ "trial": trial, "model_id": null, "changed_from": null, "label": null });
     let row = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;

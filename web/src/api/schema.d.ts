@@ -724,6 +724,57 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/processes/read": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Reads equations of one's own from text: states with rates, inputs, parameters, definitions and outputs, a line each. */
+        post: operations["read_equations"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/processes/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The responses of every output of a linear process to a unit step of every input. */
+        post: operations["step_responses"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/processes/write": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Writes equations as text, as they are read again. */
+        post: operations["equations_text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/{id}": {
         parameters: {
             query?: never;
@@ -935,6 +986,23 @@ export interface paths {
         put?: never;
         /** Begins a sweep on all cores. */
         post: operations["start_sweep"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/sweeps/targets": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Every number of a trial that can be varied, with its unit and, where known, the range of what can be. */
+        post: operations["list_targets"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1902,6 +1970,11 @@ export interface components {
             states: components["schemas"]["NamedValue"][];
             /** @description What the process is, in a line. */
             title?: string;
+        };
+        /** @description Equations as a person writes them. */
+        EquationsText: {
+            /** @description A line each; see the user guide for the form. */
+            text: string;
         };
         /** @description A channel at equal intervals. */
         EvenSamples: {
@@ -3347,6 +3420,16 @@ export interface components {
         };
         /** @description A name with its unit and value. */
         NamedValue: {
+            /**
+             * Format: double
+             * @description Highest value that can be.
+             */
+            high?: number | null;
+            /**
+             * Format: double
+             * @description Lowest value that can be; a state that passes it has run away.
+             */
+            low?: number | null;
             /** @description The name: letters, digits and `_`, beginning with a letter. */
             name: string;
             /** @description The unit, as text; empty for a pure number. */
@@ -4098,6 +4181,13 @@ export interface components {
             /** @description An input or output of the process by name, or `load`. */
             signal: string;
         };
+        /** @description Equations out of text, and what is wrong with it, line by line. */
+        ReadEquations: {
+            /** @description The equations as far as they can be read. */
+            equations: components["schemas"]["EquationsSpec"];
+            /** @description What is wrong. */
+            faults: components["schemas"]["TextFault"][];
+        };
         /** @description Marks to read by. */
         ReadRequest: {
             marks?: components["schemas"]["Marks"] | null;
@@ -4436,6 +4526,7 @@ export interface components {
              * @description Load that is expected, % of OP, above 0 (averaging level); null for 10 %.
              */
             expected_load?: number | null;
+            measured_point?: components["schemas"]["UltimatePoint"] | null;
             /** @description Whether 20 % of overshoot are allowed (Chien–Hrones–Reswick). */
             overshoot?: boolean;
             /** @description The terms. */
@@ -5041,6 +5132,15 @@ export interface components {
              */
             to: number;
         };
+        /** @description What an output does after a unit step of an input. */
+        StepOfPair: {
+            /** @description Name of the input. */
+            input: string;
+            /** @description Name of the output. */
+            output: string;
+            /** @description Deviation of the output, in its unit per unit of the input, one a time. */
+            values: number[];
+        };
         /** @description A response with its 95 % band. */
         StepResponse: {
             /** @description Half width of the 95 % band; empty where there is no covariance. */
@@ -5049,6 +5149,13 @@ export interface components {
             times: number[];
             /** @description PV units per unit of the input. */
             values: number[];
+        };
+        /** @description The responses of every output to a unit step of every input. */
+        StepTable: {
+            /** @description One for each pair that is connected. */
+            responses: components["schemas"]["StepOfPair"][];
+            /** @description Times in s from the step. */
+            times: number[];
         };
         /** @description How much a valve sticks. */
         Stiction: {
@@ -5211,6 +5318,34 @@ export interface components {
             /** @description How it stands. */
             stage: components["schemas"]["Stage"];
         };
+        /** @description A number of a trial that can be varied. */
+        SweepTarget: {
+            /** @description Where it belongs: `candidate`, `process`, `plant` or `scenario`. */
+            group: string;
+            /**
+             * Format: double
+             * @description Highest value that can be, where it is known.
+             */
+            high?: number | null;
+            /**
+             * Format: double
+             * @description Lowest value that can be, where it is known.
+             */
+            low?: number | null;
+            /** @description Where it stands in the trial document, as a JSON pointer (RFC 6901). */
+            pointer: string;
+            /** @description What it is, in words. */
+            title: string;
+            /** @description Its unit; empty for a pure number. */
+            unit: string;
+            /**
+             * Format: double
+             * @description What it is now.
+             */
+            value: number;
+            /** @description Whether it is a whole number. */
+            whole: boolean;
+        };
         /**
          * @description How a table is laid out.
          * @enum {string}
@@ -5243,6 +5378,13 @@ export interface components {
          * @enum {string}
          */
         Terms: "p" | "pi" | "pid";
+        /** @description What is wrong with a line. */
+        TextFault: {
+            /** @description The line, from 1. */
+            line: number;
+            /** @description What is wrong, in a sentence. */
+            message: string;
+        };
         /** @description Where the times of a record come from. */
         TimeSource: {
             /** @description Name of the column. */
@@ -5477,6 +5619,19 @@ export interface components {
             share: number;
             /** @description How it stands. */
             stage: components["schemas"]["Stage"];
+        };
+        /** @description Where a loop under proportional control swings for ever. */
+        UltimatePoint: {
+            /**
+             * Format: double
+             * @description The gain, in % of OP per unit of the process's output.
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description The period in s.
+             */
+            period: number;
         };
         /** @description A file that was taken in, and what it seems to hold. */
         UploadedFile: {
@@ -7525,6 +7680,99 @@ export interface operations {
             };
         };
     };
+    read_equations: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EquationsText"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ReadEquations"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    step_responses: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DescribeRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StepTable"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    equations_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EquationsSpec"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["EquationsText"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_record: {
         parameters: {
             query?: never;
@@ -8202,6 +8450,37 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["SweepState"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_targets: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SweepTarget"][];
                 };
             };
             422: {

@@ -2,8 +2,13 @@
 /** The one arrangement of every step: look left, set right, compare below. The height of the trail can be drawn. */
 import { computed, onBeforeUnmount, onMounted, ref, useSlots, useTemplateRef } from "vue";
 
+import { dateText } from "../lib/format";
+
 const STORED = "antistasis-trail-height";
-const USUAL = { tall: 190, low: 140 };
+/** Whole rows: the head of the table, and so many rows under it. */
+const HEAD = 43;
+const ROW = 27.2;
+const USUAL = { tall: HEAD + Math.ceil(6 * ROW), low: HEAD + Math.ceil(3 * ROW) };
 const slots = useSlots();
 const frame = useTemplateRef<HTMLDivElement>("frame");
 const wanted = ref(Number(localStorage.getItem(STORED)) || 0);
@@ -16,7 +21,8 @@ const height = computed(() => {
 });
 
 function set(value: number) {
-  wanted.value = Math.round(Math.min(Math.max(value, 60), most.value));
+  const rows = Math.max(1, Math.round((Math.min(value, most.value) - HEAD) / ROW));
+  wanted.value = HEAD + Math.ceil(rows * ROW);
   localStorage.setItem(STORED, String(wanted.value));
 }
 
@@ -34,12 +40,23 @@ function drawn(event: PointerEvent) {
 }
 
 function nudged(event: KeyboardEvent) {
-  const by = { ArrowUp: 26, ArrowDown: -26 }[event.key];
+  const by = { ArrowUp: ROW, ArrowDown: -ROW }[event.key];
   if (by === undefined) return;
   event.preventDefault();
   event.stopPropagation();
   set(height.value + by);
 }
+
+/** What stands on paper and not on the screen. */
+const title = ref("");
+const printedAt = ref("");
+function printed() {
+  title.value = document.title;
+  printedAt.value = dateText(new Date().toISOString());
+}
+window.addEventListener("beforeprint", printed);
+onBeforeUnmount(() => window.removeEventListener("beforeprint", printed));
+printed();
 
 const observer = new ResizeObserver(([entry]) => {
   if (entry) room.value = entry.contentRect.height;
@@ -49,6 +66,10 @@ onBeforeUnmount(() => observer.disconnect());
 </script>
 
 <template>
+  <p class="print-head mb-2 hidden px-2 text-[13px]">
+    <strong>{{ title }}</strong> · printed {{ printedAt }} · curves are labelled at their ends; the lines
+    before the rows of the trail show how each is drawn
+  </p>
   <div
     ref="frame"
     class="step-frame grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_348px] max-[900px]:block max-[900px]:overflow-y-auto"

@@ -7,7 +7,8 @@ import { clockSplits, clockText, dayOf } from "../lib/clock";
 import { number, timeUnit } from "../lib/format";
 import { useKept } from "../lib/kept";
 import type { Mark, Panel } from "../lib/strip";
-import { rangeOf, series, table, valueAt, valueTicks } from "../lib/stripData";
+import { rangeOf, series, table, valueAt } from "../lib/stripData";
+import { valueTicks } from "../lib/xy";
 import { drawGround, drawNotes, drawUnder, type Surroundings } from "../lib/stripDrawing";
 import { colour, paletteVersion } from "../lib/theme";
 

@@ -1,9 +1,9 @@
 <script setup lang="ts">
 /** A plot over anything but time: responses, spectra, correlations, poles. Lines are labelled at their end. */
-import { computed, ref, useTemplateRef } from "vue";
+import { computed, ref, useId, useTemplateRef } from "vue";
 import { number } from "../lib/format";
 import { useSize } from "../lib/size";
-import { extentOf, linearTicks, logTicks, type Line } from "../lib/xy";
+import { extentOf, linearTicks, logTicks, valueTicks, type Line } from "../lib/xy";
 
 const props = withDefaults(
   defineProps<{
@@ -37,6 +37,7 @@ const props = withDefaults(
   },
 );
 
+const clipId = useId();
 const host = useTemplateRef<HTMLDivElement>("host");
 const cursor = ref<{ x: number; y: number } | null>(null);
 const size = useSize(host);
@@ -50,7 +51,12 @@ const inner = computed(() => ({
   height: Math.max(30, size.value.height - TOP - BOTTOM),
 }));
 
+/** What was zoomed to, until the whole is asked for again. */
+const zoomed = ref<{ x: [number, number]; y: [number, number] } | null>(null);
+const box = ref<{ x0: number; y0: number; x1: number; y1: number } | null>(null);
+
 const ranges = computed(() => {
+  if (zoomed.value) return zoomed.value;
   let x = props.xRange ?? extentOf(props.lines, "x", props.logX);
   let y = props.yRange ?? extentOf(props.lines, "y", props.logY);
   if (props.band && !props.yRange)
@@ -81,9 +87,7 @@ const xTicks = computed(() =>
     : linearTicks(...ranges.value.x, Math.max(2, Math.floor(inner.value.width / 80))),
 );
 const yTicks = computed(() =>
-  props.logY
-    ? logTicks(...ranges.value.y)
-    : linearTicks(...ranges.value.y, Math.max(2, Math.floor(inner.value.height / 34))),
+  props.logY ? logTicks(...ranges.value.y) : valueTicks(...ranges.value.y, 0.76 * inner.value.height),
 );
 
 function path(line: Line): string {
@@ -131,6 +135,12 @@ const labels = computed(() => {
     const above = list[k - 1];
     if (above) label.y = Math.max(label.y, above.y + 14);
   });
+  // What was pushed below the plot goes up again, all in its turn.
+  let lowest = TOP + inner.value.height;
+  for (const label of list.toReversed()) {
+    label.y = Math.min(label.y, lowest);
+    lowest = label.y - 14;
+  }
   return list;
 });
 
@@ -152,6 +162,62 @@ const readout = computed(() => {
   return texts.slice(0, 3).join("   ");
 });
 
+function unscaled(share: number, [low, high]: [number, number], log: boolean): number {
+  return log ? low * (high / low) ** share : low + share * (high - low);
+}
+
+function pressed(event: PointerEvent) {
+  const frame = host.value?.getBoundingClientRect();
+  if (!frame || event.button !== 0) return;
+  const target = event.currentTarget as HTMLElement;
+  const at = (moved: PointerEvent) => ({
+    x: Math.min(Math.max(moved.clientX - frame.left, LEFT), LEFT + inner.value.width),
+    y: Math.min(Math.max(moved.clientY - frame.top, TOP), TOP + inner.value.height),
+  });
+  const from = at(event);
+  target.setPointerCapture(event.pointerId);
+  const move = (moved: PointerEvent) => {
+    const to = at(moved);
+    box.value = { x0: from.x, y0: from.y, x1: to.x, y1: to.y };
+  };
+  const drop = () => {
+    target.removeEventListener("pointermove", move);
+    target.removeEventListener("pointerup", drop);
+    const drawn = box.value;
+    box.value = null;
+    if (!drawn || Math.abs(drawn.x1 - drawn.x0) < 6 || Math.abs(drawn.y1 - drawn.y0) < 6) return;
+    const across = [drawn.x0, drawn.x1].sort((a, b) => a - b).map((x) => (x - LEFT) / inner.value.width);
+    const up = [drawn.y0, drawn.y1].sort((a, b) => b - a).map((y) => 1 - (y - TOP) / inner.value.height);
+    const { x, y } = ranges.value;
+    zoomed.value = {
+      x: [unscaled(across[0] as number, x, props.logX), unscaled(across[1] as number, x, props.logX)],
+      y: [unscaled(up[0] as number, y, props.logY), unscaled(up[1] as number, y, props.logY)],
+    };
+  };
+  target.addEventListener("pointermove", move);
+  target.addEventListener("pointerup", drop);
+}
+
+/** Zoomed about the middle with the keys of the strip. */
+function keyed(event: KeyboardEvent) {
+  const factor = { "+": 0.8, "-": 1.25 }[event.key];
+  if (event.key === "0") zoomed.value = null;
+  else if (factor) {
+    const about = (range: [number, number], log: boolean): [number, number] => [
+      unscaled(0.5 - 0.5 * factor, range, log),
+      unscaled(0.5 + 0.5 * factor, range, log),
+    ];
+    zoomed.value = { x: about(ranges.value.x, props.logX), y: about(ranges.value.y, props.logY) };
+  } else return;
+  event.preventDefault();
+  event.stopPropagation();
+}
+
+defineExpose({
+  /** The plot as a picture of its own. */
+  svg: () => host.value?.querySelector("svg") ?? null,
+});
+
 function moved(event: PointerEvent) {
   const box = host.value?.getBoundingClientRect();
   if (box) cursor.value = { x: event.clientX - box.left, y: event.clientY - box.top };
@@ -159,14 +225,34 @@ function moved(event: PointerEvent) {
 </script>
 
 <template>
-  <div ref="host" class="relative h-full min-h-0 w-full" @pointermove="moved" @pointerleave="cursor = null">
+  <div
+    ref="host"
+    class="xy-plot relative h-full min-h-0 w-full touch-none"
+    role="group"
+    tabindex="0"
+    :aria-label="title"
+    @pointermove="moved"
+    @pointerleave="cursor = null"
+    @pointerdown="pressed"
+    @dblclick="zoomed = null"
+    @keydown="keyed"
+  >
+    <button
+      v-if="zoomed"
+      type="button"
+      class="button absolute right-2 bottom-[36px] z-20 !px-2 !py-0 text-[12px] print:hidden"
+      @pointerdown.stop
+      @click="zoomed = null"
+    >
+      whole <kbd class="key">0</kbd>
+    </button>
     <div class="pointer-events-none absolute top-[3px] right-2 left-[58px] z-10 flex gap-2 text-[12px]">
       <strong class="font-semibold whitespace-nowrap">{{ title }}</strong>
       <span class="whitespace-nowrap text-soft">{{ yTitle }}</span>
       <span class="truncate whitespace-pre">{{ readout }}</span>
     </div>
     <svg :width="size.width" :height="size.height" role="img" :aria-label="title" class="absolute block">
-      <clipPath :id="`clip-${title.replace(/\W/g, '')}`">
+      <clipPath :id="clipId">
         <rect :x="LEFT" :y="TOP" :width="inner.width" :height="inner.height" />
       </clipPath>
       <rect
@@ -188,7 +274,7 @@ function moved(event: PointerEvent) {
         </template>
         <text :x="LEFT + inner.width" :y="TOP + inner.height + 30" text-anchor="end">{{ xTitle }}</text>
       </g>
-      <g :clip-path="`url(#clip-${title.replace(/\W/g, '')})`">
+      <g :clip-path="`url(#${clipId})`">
         <rect
           v-if="band"
           :x="LEFT"
@@ -254,6 +340,16 @@ function moved(event: PointerEvent) {
             </template>
           </template>
         </template>
+        <rect
+          v-if="box"
+          :x="Math.min(box.x0, box.x1)"
+          :y="Math.min(box.y0, box.y1)"
+          :width="Math.abs(box.x1 - box.x0)"
+          :height="Math.abs(box.y1 - box.y0)"
+          fill="var(--pv)"
+          fill-opacity="0.12"
+          stroke="var(--pv)"
+        />
         <g v-for="mark in marks ?? []" :key="mark.label">
           <line
             :x1="px(mark.x)"

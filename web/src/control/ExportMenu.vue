@@ -3,9 +3,18 @@
 import { Menu, MenuButton, MenuItem, MenuItems } from "@headlessui/vue";
 import { messageOf } from "../api/client";
 import type { Mark, Panel } from "../lib/strip";
-import { pngOf, saveFile, stripSvg } from "../lib/stripPicture";
+import { plotsSvg, pngOf, saveFile, stripSvg } from "../lib/stripPicture";
 
-const props = defineProps<{ trialId: string | null; panels: Panel[]; marks: Mark[]; title: string }>();
+const props = defineProps<{
+  trialId: string | null;
+  panels: Panel[];
+  marks: Mark[];
+  title: string;
+  /** What the picture is called without its ending. */
+  fileName: string;
+  /** The view that is open, where it is no strip: its plots become the picture. */
+  view?: HTMLElement | null;
+}>();
 const emit = defineEmits<{ failed: [message: string] }>();
 
 const files: [string, string][] = [
@@ -17,9 +26,12 @@ const files: [string, string][] = [
 
 async function picture(form: "svg" | "png") {
   try {
-    const svg = stripSvg(props.panels, props.marks, props.title);
+    const plots = props.view ? [...props.view.querySelectorAll("svg[role=img], .xy-plot svg")] : [];
+    const svg = plots.length
+      ? plotsSvg(plots as SVGSVGElement[], props.title)
+      : stripSvg(props.panels, props.marks, props.title);
     const blob = form === "svg" ? new Blob([svg], { type: "image/svg+xml" }) : await pngOf(svg);
-    saveFile(`${props.title.replace(/[^\w-]+/g, "_")}.${form}`, blob);
+    saveFile(`${props.fileName.replace(/[^\w-]+/g, "_")}.${form}`, blob);
   } catch (error) {
     emit("failed", messageOf(error));
   }

@@ -7,8 +7,13 @@ import FieldList from "../components/FieldList.vue";
 import type { Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import { choicesOf } from "./events";
+import { READS, type useKpis } from "./kpis";
 
-const props = defineProps<{ trial: Trial; trace: Schemas["Trace"] }>();
+const props = defineProps<{
+  trial: Trial;
+  trace: Schemas["Trace"];
+  kpis: ReturnType<typeof useKpis>;
+}>();
 
 const tag = ref(props.trial.plant.pv.tag);
 const from = ref<number | null>(null);
@@ -92,6 +97,13 @@ const fields = computed<Field[]>(() => {
   ];
 });
 
+/** The figure as a column of the trail, for the window and limits that are set. */
+function toggleColumn(name: string) {
+  const question = { tag: tag.value, from: from.value, to: to.value, low: low.value, high: high.value };
+  props.kpis.toggle(name, question, unit.value);
+}
+const isColumn = (name: string) => props.kpis.has(name, tag.value);
+
 const figures = computed<[string, string][]>(() => {
   const m = found.value;
   if (!m) return [];
@@ -133,12 +145,25 @@ const figures = computed<[string, string][]>(() => {
     />
     <FieldList :fields="fields" />
     <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>
+    <p class="text-[12px] text-soft">▢ shows a figure as a column of the trail.</p>
     <dl
       class="grid grid-cols-[1fr_auto] gap-x-3 gap-y-[2px] border-t border-rule pt-2"
       aria-label="Metrics of the signal"
     >
       <template v-for="[name, value] in figures" :key="name">
-        <dt class="text-soft">{{ name }}</dt>
+        <dt class="text-soft">
+          <button
+            v-if="name in READS"
+            type="button"
+            class="text-left hover:text-ink"
+            :aria-pressed="isColumn(name)"
+            :title="isColumn(name) ? 'take the column off the trail' : 'show as a column of the trail'"
+            @click="toggleColumn(name)"
+          >
+            <span aria-hidden="true">{{ isColumn(name) ? "▣" : "▢" }}</span> {{ name }}
+          </button>
+          <template v-else>{{ name }}</template>
+        </dt>
         <dd class="text-right font-semibold">{{ value }}</dd>
       </template>
     </dl>

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The settings in the form and units of the controller that they will be typed into. */
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
-import { reactive, ref, shallowRef, watch } from "vue";
+import { computed, reactive, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import { number } from "../lib/format";
@@ -17,6 +17,13 @@ const notation = reactive<Required<Schemas["Notation"]>>({
 });
 const written = shallowRef<Schemas["InNotation"] | null>(null);
 const refusal = ref("");
+const inLine = computed(() => {
+  const { proportional, integral, derivative } = written.value ?? {};
+  return [proportional, integral, derivative?.value ? derivative : null]
+    .filter((setting) => setting !== null && setting !== undefined)
+    .map((setting) => `${setting.name} ${number(setting.value, 4)} ${setting.unit}`.trim())
+    .join("; ");
+});
 
 const CHOICES: { key: keyof typeof notation; label: string; all: [string, string][] }[] = [
   {
@@ -84,14 +91,7 @@ watch(
     <DisclosureButton class="pt-1 text-left text-soft hover:text-ink">
       <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> To type in:
       <template v-if="written">
-        <span
-          v-for="setting in [written.proportional, written.integral, written.derivative]"
-          :key="setting?.name"
-        >
-          <template v-if="setting && !(setting === written.derivative && setting.value === 0)">
-            {{ setting.name }} {{ number(setting.value, 4) }} {{ setting.unit }};
-          </template>
-        </span>
+        {{ inLine }}
       </template>
     </DisclosureButton>
     <DisclosurePanel class="grid gap-[6px] pb-1">

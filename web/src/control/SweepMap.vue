@@ -11,7 +11,26 @@ const props = defineProps<{
   titles: [string, string];
   title: string;
   best: number | null;
+  /** Where the trial stands now, on each axis. */
+  now: (number | null)[];
 }>();
+
+/** The place of the present setting among the cells, in cells; null where it lies outside. */
+function placeOf(axis: number): number | null {
+  const [list, value] = [props.axes[axis] ?? [], props.now[axis] ?? null];
+  if (value === null || list.length < 2) return null;
+  for (let k = 0; k + 1 < list.length; k += 1) {
+    const [a, b] = [list[k] as number, list[k + 1] as number];
+    if ((value - a) * (value - b) <= 0 && a !== b) return k + (value - a) / (b - a);
+  }
+  return null;
+}
+const present = computed(() => {
+  const [i, j] = [placeOf(0), placeOf(1)];
+  if (i === null || j === null) return null;
+  const rows = props.axes[1]?.length ?? 1;
+  return { x: LEFT + (i + 0.5) * cell.value.width, y: TOP + (rows - j - 0.5) * cell.value.height };
+});
 const chosen = defineModel<number | null>({ required: true });
 
 const host = useTemplateRef<HTMLDivElement>("host");
@@ -120,6 +139,11 @@ function pressed(event: KeyboardEvent) {
           stroke-width="2.5"
           :stroke-dasharray="mark === chosen ? '4 2' : undefined"
         />
+      </g>
+      <g v-if="present" :transform="`translate(${present.x} ${present.y})`" class="pointer-events-none">
+        <circle r="6" class="fill-paper stroke-ink" stroke-width="2" />
+        <path d="M-9 0h18M0 -9v18" class="stroke-ink" stroke-width="1.5" />
+        <title>present setting</title>
       </g>
       <text
         v-for="tick in ticks(0)"

@@ -1,12 +1,12 @@
 <script setup lang="ts">
 /** What a sweep varies, and how far it is. */
-import { computed } from "vue";
+import { computed, watch } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import FieldList from "../components/FieldList.vue";
 import { whenGiven, type Field } from "../lib/field";
 import { number } from "../lib/format";
 import { readable } from "./events";
-import { rangeAbout, sweptMetrics, targetsOf, type Target, type useSweep } from "./sweep";
+import { mostValues, rangeAbout, sweptMetrics, type Target, type useSweep } from "./sweep";
 
 const props = defineProps<{
   trial: Trial;
@@ -16,8 +16,7 @@ const props = defineProps<{
   columns: Schemas["Column"][];
 }>();
 
-const groups = computed(() => targetsOf(props.trial, props.description));
-const all = computed(() => groups.value.flatMap((group) => group.targets));
+const { targets: all, groups } = props.sweep;
 const signal = computed(
   () => props.columns.find((column) => column.tag === props.sweep.question.tag) ?? null,
 );
@@ -57,21 +56,45 @@ function choose(index: number, pointer: string) {
   axes[index] = rangeAbout(target, axes.length > 1 || index > 0 ? 15 : 25);
 }
 
-if (props.sweep.axes.length === 0 && all.value[0]) choose(0, all.value[0].pointer);
+watch(
+  all,
+  (targets) => {
+    const gain = targets.find((target) => target.pointer.endsWith("/gain")) ?? targets[0];
+    if (props.sweep.axes.length === 0 && gain) choose(0, gain.pointer);
+  },
+  { immediate: true },
+);
 
 function fields(index: number): Field[] {
   const axis = props.sweep.axes[index];
   if (!axis) return [];
-  const unit = targetOf(axis.pointer)?.unit ?? "";
+  const target = targetOf(axis.pointer);
+  const unit = target?.unit ?? "";
+  const range = { min: target?.low ?? undefined, max: target?.high ?? undefined };
+  const whole = (value: number) => (target?.whole ? Math.round(value) : value);
   return [
-    { key: "from", label: "From", unit, value: axis.from, set: whenGiven((value) => (axis.from = value)) },
-    { key: "to", label: "To", unit, value: axis.to, set: whenGiven((value) => (axis.to = value)) },
+    {
+      key: "from",
+      label: "From",
+      unit,
+      ...range,
+      value: axis.from,
+      set: whenGiven((value) => (axis.from = whole(value))),
+    },
+    {
+      key: "to",
+      label: "To",
+      unit,
+      ...range,
+      value: axis.to,
+      set: whenGiven((value) => (axis.to = whole(value))),
+    },
     {
       key: "count",
       label: "Values",
       unit: "",
       min: 2,
-      max: 1000,
+      max: mostValues(target, axis),
       value: axis.count,
       set: whenGiven((value) => (axis.count = Math.round(value))),
     },
@@ -122,7 +145,7 @@ const trials = computed(() => props.sweep.axes.reduce((product, axis) => product
             :checked="sweep.axes[index].by_ratio"
             @change="setByRatio(index, ($event.target as HTMLInputElement).checked)"
           />
-          by equal ratios
+          logarithmic spacing
         </label>
       </template>
     </template>

@@ -7,7 +7,7 @@ import XyPlot from "../components/XyPlot.vue";
 import { number, timeUnit } from "../lib/format";
 import type { Line } from "../lib/xy";
 import SweepMap from "./SweepMap.vue";
-import { sweptMetrics, targetsOf, type useSweep } from "./sweep";
+import { sweptMetrics, type useSweep } from "./sweep";
 
 const props = defineProps<{
   trial: Trial;
@@ -31,8 +31,7 @@ const metricTitle = computed(
 
 function titleOf(index: number): string {
   const pointer = axes.value[index]?.pointer;
-  const targets = targetsOf(props.trial, props.description).flatMap((group) => group.targets);
-  const target = targets.find((known) => known.pointer === pointer);
+  const target = props.sweep.targets.value.find((known) => known.pointer === pointer);
   return target ? `${target.title}${target.unit ? `, ${target.unit}` : ""}` : (pointer ?? "");
 }
 
@@ -87,9 +86,27 @@ const curve = computed<Line[]>(() => {
   ];
 });
 
-const current = computed(() => {
-  const targets = targetsOf(props.trial, props.description).flatMap((group) => group.targets);
-  return targets.find((known) => known.pointer === axes.value[0]?.pointer)?.value ?? null;
+/** Where the trial stands now on each axis. */
+const now = computed(() =>
+  axes.value.map(
+    (axis) => props.sweep.targets.value.find((known) => known.pointer === axis.pointer)?.value ?? null,
+  ),
+);
+const current = computed(() => now.value[0] ?? null);
+
+/** Where the best lies at an end of what was swept, a wider sweep may find a better one. */
+const atEdge = computed(() => {
+  const index = best.value;
+  const point = index === null ? null : outcome.value?.points[index];
+  if (!point) return "";
+  const ends = axes.value.flatMap((axis, k) => {
+    const value = point.values[k] as number;
+    const isEnd = [axis.from, axis.to].some((end) => Math.abs(end - value) <= 1e-9 * Math.abs(end));
+    return isEnd ? [titleOf(k).split(",")[0]] : [];
+  });
+  return ends.length
+    ? `The best lies at the edge of the sweep (${ends.join(" and ")}): a better one may lie beyond.`
+    : "";
 });
 
 /** The trial with the best metric. */
@@ -160,6 +177,7 @@ function words(index: number): string {
       :titles="[titleOf(0), titleOf(1)]"
       :title="metricTitle"
       :best="best"
+      :now="now"
     />
     <div class="flex flex-wrap items-center gap-x-4 gap-y-1 pb-1">
       <span v-if="best !== null">
@@ -168,6 +186,7 @@ function words(index: number): string {
         <span class="text-soft">at</span> {{ words(best) }}
         <button type="button" class="button ml-2 !py-0" @click="take(best)">Take it</button>
       </span>
+      <span v-if="atEdge" class="text-caution">△ {{ atEdge }}</span>
       <span v-if="chosen !== null && chosen !== best">
         <span class="text-soft">chosen</span>
         <strong class="mx-1 font-semibold">{{ number(values[chosen]) }} {{ metric?.unit }}</strong>

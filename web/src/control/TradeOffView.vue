@@ -9,7 +9,12 @@ import { linearTicks, logTicks } from "../lib/xy";
 import type { Controller } from "./controllers";
 import type { useTuning } from "./tuning";
 
-const props = defineProps<{ trial: Trial; tuning: ReturnType<typeof useTuning> }>();
+const props = defineProps<{
+  trial: Trial;
+  tuning: ReturnType<typeof useTuning>;
+  /** Maximum sensitivity of the present trial. */
+  present: number | null;
+}>();
 const emit = defineEmits<{ take: [controller: Controller, name: string] }>();
 
 type Point = Schemas["TradeOffPoint"];
@@ -64,6 +69,14 @@ function words({ title, figures, controller }: Point): string {
 function take(point: Point) {
   emit("take", point.controller, `${point.title}, Ms ${number(point.figures.max_sensitivity)}`);
 }
+
+/** Where the present trial stands, as far as its margins tell. */
+const presentAt = computed(() => {
+  const value = against.value === "max_sensitivity" ? props.present : null;
+  if (value === null || value === undefined) return null;
+  const at = px(value);
+  return at >= LEFT && at <= size.value.width - RIGHT ? at : null;
+});
 
 /** Labels of the rules, moved apart. */
 const labels = computed(() => {
@@ -182,6 +195,27 @@ const labels = computed(() => {
           />
           <title>{{ words(point) }}</title>
         </g>
+        <g v-if="presentAt !== null" class="pointer-events-none">
+          <line
+            :x1="presentAt"
+            :x2="presentAt"
+            :y1="TOP"
+            :y2="size.height - BOTTOM"
+            stroke="var(--ink)"
+            stroke-dasharray="2 3"
+          />
+          <text :x="presentAt + 5" :y="TOP + 12" class="fill-ink text-[12px]">present trial</text>
+        </g>
+        <line
+          v-for="label in labels.filter((one) => one.y - py(one.point.figures.load_error) > 9)"
+          :key="`to ${label.point.title}`"
+          :x1="px(across(label.point)) + 3"
+          :y1="py(label.point.figures.load_error) + 4"
+          :x2="px(across(label.point)) + 9"
+          :y2="label.y - 4"
+          stroke="var(--ink-soft)"
+          stroke-width="1"
+        />
         <text
           v-for="label in labels"
           :key="label.point.title"

@@ -6,7 +6,8 @@ import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import type { Field } from "../lib/field";
-import { duration, number } from "../lib/format";
+import { duration, letter, number } from "../lib/format";
+import { useLoop } from "../lib/loop";
 import { mainPid, type Controller } from "./controllers";
 import type { useTuning, Wishes } from "./tuning";
 
@@ -28,16 +29,46 @@ const choice = reactive<{
   expected_load: null,
   allowed_swing: null,
 });
+
+/** Relay experiments of the trail, read: rules that go by the ultimate point can take one in place of the model's. */
+const { state } = useLoop();
+const relays = shallowRef<{ id: string; name: string; gain: number; period: number }[]>([]);
+const relay = ref("");
+watch(
+  () => state.trials.filter((row) => row.trial.candidate.controller.kind === "relay").map((row) => row.id),
+  async (ids) => {
+    const rows = state.trials.filter((row) => ids.includes(row.id)).slice(0, 8);
+    const read = await Promise.all(
+      rows.map(async (row) => {
+        const reading = await answered(api.POST("/api/v1/tune/relay", { body: row.trial })).catch(() => null);
+        return reading
+          ? {
+              id: row.id,
+              name: letter(row.number),
+              gain: reading.ultimate_gain,
+              period: reading.ultimate_period,
+            }
+          : null;
+      }),
+    );
+    relays.value = read.filter((one) => one !== null);
+  },
+  { immediate: true },
+);
+const measured = computed(() => relays.value.find((one) => one.id === relay.value) ?? null);
 const outcome = shallowRef<Schemas["RulesOutcome"] | null>(null);
 const problem = ref("");
 const open = ref("");
 
 watch(
-  [() => JSON.stringify(props.trial.plant), choice],
+  [() => JSON.stringify(props.trial.plant), choice, measured],
   async () => {
+    const point = measured.value ? { gain: measured.value.gain, period: measured.value.period } : null;
     try {
       outcome.value = await answered(
-        api.POST("/api/v1/tune/rules", { body: { plant: props.trial.plant, choice: { ...choice } } }),
+        api.POST("/api/v1/tune/rules", {
+          body: { plant: props.trial.plant, choice: { ...choice, measured_point: point } },
+        }),
       );
       problem.value = "";
     } catch (error) {
@@ -164,6 +195,19 @@ const verdict = computed<Schemas["Verdict"] | null>(() => {
       @update:model-value="
         Object.assign(choice, { aim: $event.split(' ')[0], overshoot: $event.endsWith('true') })
       "
+    />
+    <ChoiceField
+      v-if="relays.length"
+      label="Ultimate point"
+      :model-value="relay"
+      :choices="[
+        { value: '', title: 'of the model' },
+        ...relays.map((one) => ({
+          value: one.id,
+          title: `relay ${one.name}: Ku ${number(one.gain)} %/%, Pu ${duration(one.period)}`,
+        })),
+      ]"
+      @update:model-value="relay = $event"
     />
     <FieldList :fields="ruleFields" />
     <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ problem }}</p>

@@ -41,6 +41,12 @@ export const TERMS = "terms of the controller";
 
 const isTerm = (column: Schemas["Column"]) => column.role === "controller_term" && column.unit === "%";
 
+/** The key of the error, set point minus PV. */
+export const ERROR = "error, SP − PV";
+
+/** The key of the same scenario without a controller, laid under. */
+export const OPEN_LOOP = "open loop, laid under";
+
 /** Columns that can be shown besides; of a controller, what it has learned. */
 export function furtherColumns(trace: Trace): Schemas["Column"][] {
   return trace.columns.filter(
@@ -144,7 +150,23 @@ export function coursePanels(
       title: readable(column.tag),
       unit: column.unit,
       weight: 0.7,
-      curves: [curve(column.values, { label: "", colour: "--dv", fillTo: lowest, width: 1.4 })],
+      curves: [
+        curve(column.values, { label: "", colour: "--dv", stepped: true, fillTo: lowest, width: 1.4 }),
+      ],
+    });
+  }
+  if (extra.has(ERROR)) {
+    const error = (of: Trace) => {
+      const [pv, sp] = [columnOf(of, "process_variable")?.values, columnOf(of, "set_point")?.values];
+      return pv && sp ? pv.map((value, k) => (sp[k] ?? NaN) - value) : undefined;
+    };
+    panels.push({
+      key: ERROR,
+      title: ERROR,
+      unit,
+      weight: 1,
+      include: [0],
+      curves: [curve(error(trace) ?? [], { width: 1.8 }), ...laidUnder(error, false)],
     });
   }
   const terms = trace.columns.filter(isTerm);
@@ -210,6 +232,19 @@ export function courseMarks(
 const TERM_DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];
 const TERM_COLOURS = ["--pv", "--op", "--dv", "--over-2", "--over-3", "--over-1", "--over-4"];
 
+/** The unit in which a flow of this size reads best, and the factor to it: kW rather than 1000 J/s. */
+function readableUnit(unit: string, largest: number): [number, string] {
+  const power: Record<string, number> = { "J/s": 1, W: 1, "kJ/s": 1e3, kW: 1e3 };
+  const watts = power[unit];
+  if (watts !== undefined) {
+    const size = largest * watts;
+    if (size >= 1e6) return [watts / 1e6, "MW"];
+    if (size >= 1e3) return [watts / 1e3, "kW"];
+    return [watts, "W"];
+  }
+  return largest >= 1e5 ? [1e-3, `1000 ${unit}`] : [1, unit];
+}
+
 /** Each balance with its terms over time, and the PV above. */
 export function balancePanels(trial: Trial, trace: Trace): Panel[] {
   const times = timesOf(trace);
@@ -237,20 +272,27 @@ export function balancePanels(trial: Trial, trace: Trace): Panel[] {
       (high, column) => column.values.reduce((most, value) => Math.max(most, Math.abs(value)), high),
       0,
     );
-    const [scale, factor] = largest >= 1e5 ? [1e-3, "1000 "] : [1, ""];
+    const [scale, unit] = readableUnit(columns[0]?.unit ?? "", largest);
+    // What comes in less what goes out is what is stored: where nothing is, the sum is the rate of the contents.
+    const rest = times.map((_, k) =>
+      columns.reduce((sum, column) => sum + scale * (column.values[k] ?? 0), 0),
+    );
     return {
       key: sheet.name,
       title: `${sheet.name} balance`,
-      unit: `${factor}${columns[0]?.unit ?? ""}`,
+      unit,
       weight: 1.6,
-      curves: columns.map((column, k) => ({
-        label: readable(column.tag.slice(prefix.length)),
-        times,
-        values: scale === 1 ? column.values : column.values.map((value) => scale * value),
-        colour: TERM_COLOURS[k % TERM_COLOURS.length] as string,
-        dash: TERM_DASHES[k % TERM_DASHES.length],
-        width: 1.8,
-      })),
+      curves: [
+        { label: "stored", times, values: rest, colour: "--ink", dash: [5, 3], width: 1.2 },
+        ...columns.map((column, k) => ({
+          label: readable(column.tag.slice(prefix.length)),
+          times,
+          values: scale === 1 ? column.values : column.values.map((value) => scale * value),
+          colour: TERM_COLOURS[k % TERM_COLOURS.length] as string,
+          dash: TERM_DASHES[k % TERM_DASHES.length],
+          width: 1.8,
+        })),
+      ],
     };
   });
   return [pv, ...sheets];

@@ -1,136 +1,46 @@
 /** A sweep over one number of a trial or two: what can be varied, how far it is, what came out. */
-import { computed, reactive, ref, shallowRef, type Ref } from "vue";
+import { computed, reactive, ref, shallowRef, watch, type Ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { allMetricsFor } from "../lib/comparison";
-import { describe, readable } from "./events";
-
-type Description = Schemas["Description"];
+import { readable } from "./events";
 
 /** A number that can be varied. */
-export interface Target {
-  pointer: string;
-  title: string;
-  unit: string;
-  value: number;
-}
+export type Target = Schemas["SweepTarget"];
 
-/** Every number of a trial that is worth a sweep. */
-export function targetsOf(
-  trial: Trial,
-  description: Description | null,
-): { group: string; targets: Target[] }[] {
-  const target = (
-    pointer: string,
-    title: string,
-    unit: string,
-    value: number | null | undefined,
-  ): Target[] => (typeof value === "number" ? [{ pointer, title, unit, value }] : []);
-  const controller = trial.candidate.controller;
-  const ofPid = (place: string, of: Schemas["PidSettings"], name = "") => [
-    ...target(`${place}/gain`, `${name}gain`, "%/%", of.gain),
-    ...target(`${place}/integral_time`, `${name}integral time`, "s", of.integral_time),
-    ...target(`${place}/derivative_time`, `${name}derivative time`, "s", of.derivative_time ?? 0),
-    ...target(`${place}/set_point_weight`, `${name}set point weight`, "", of.set_point_weight ?? 1),
-    ...target(`${place}/filter_time`, `${name}PV filter`, "s", of.filter_time ?? 0),
-    ...target(`${place}/tracking_time`, `${name}tracking time`, "s", of.tracking_time),
-  ];
-  const candidate = ((): Target[] => {
-    const place = "/candidate/controller";
-    switch (controller.kind) {
-      case "pid":
-        return ofPid(place, controller);
-      case "smith":
-        return [
-          ...ofPid(`${place}/pid`, controller.pid),
-          ...target(`${place}/model/gain`, "predictor's gain", "PV/%", controller.model.gain),
-          ...target(`${place}/model/dead_time`, "predictor's dead time", "s", controller.model.dead_time),
-          ...target(`${place}/filter_time`, "prediction filter", "s", controller.filter_time ?? 0),
-        ];
-      case "cascade":
-        return [
-          ...ofPid(`${place}/outer`, controller.outer, "outer "),
-          ...ofPid(`${place}/inner`, controller.inner, "inner "),
-        ];
-      case "model_reference":
-        return [
-          ...target(`${place}/learning_gain`, "learning gain", "1/s", controller.learning_gain),
-          ...target(`${place}/leakage`, "leakage", "1/s", controller.leakage ?? 0),
-          ...target(`${place}/reference_time_constant`, "reference", "s", controller.reference_time_constant),
-        ];
-      case "self_tuning":
-        return [
-          ...target(`${place}/dead_time`, "dead time believed", "s", controller.dead_time),
-          ...target(
-            `${place}/closed_loop_time_constant`,
-            "closed-loop τc",
-            "s",
-            controller.closed_loop_time_constant,
-          ),
-          ...target(`${place}/forgetting`, "forgetting factor", "", controller.forgetting ?? 1),
-        ];
-      default:
-        return [];
-    }
-  })();
-  const { process, sensor, actuator } = trial.plant;
-  const parameters = (description?.parameters ?? []).flatMap((quantity) => {
-    const title = readable(quantity.name);
-    if (process.structure === "library")
-      return target(
-        `/plant/process/parameters/${quantity.name}`,
-        title,
-        quantity.unit,
-        process.parameters?.[quantity.name] ?? quantity.value,
+/** Every number of a trial that can be varied, by where it belongs: the server knows them. */
+function useTargets(trial: Ref<Trial | null>) {
+  const targets = shallowRef<Target[]>([]);
+  let timer = 0;
+  watch(
+    () => (trial.value ? JSON.stringify(trial.value) : ""),
+    (text) => {
+      window.clearTimeout(timer);
+      if (!text) return;
+      timer = window.setTimeout(
+        () => {
+          answered(api.POST("/api/v1/sweeps/targets", { body: JSON.parse(text) as Trial }))
+            .then((found) => (targets.value = found))
+            .catch(() => undefined);
+        },
+        targets.value.length ? 300 : 0,
       );
-    if (process.structure === "equations") {
-      const index = process.parameters?.findIndex((known) => known.name === quantity.name) ?? -1;
-      return index < 0
-        ? []
-        : target(`/plant/process/parameters/${index}/value`, title, quantity.unit, quantity.value);
-    }
-    return quantity.name in process
-      ? target(`/plant/process/${quantity.name}`, title, quantity.unit, quantity.value)
-      : [];
-  });
-  const driven = trial.plant.drive?.input ?? description?.drive.input;
-  const inputs = (description?.inputs ?? [])
-    .filter((quantity) => quantity.name !== driven)
-    .flatMap((quantity) =>
-      target(
-        `/plant/inputs/${quantity.name}`,
-        readable(quantity.name),
-        quantity.unit,
-        trial.plant.inputs?.[quantity.name] ?? quantity.value,
-      ),
-    );
-  const unit = trial.plant.pv.span.unit;
-  const instruments = [
-    ...target("/plant/sensor/dead_time", "dead time of the sensor", "s", sensor?.dead_time ?? 0),
-    ...target("/plant/sensor/time_constant", "lag of the sensor", "s", sensor?.time_constant ?? 0),
-    ...target("/plant/sensor/noise", "noise of the PV", unit, sensor?.noise ?? 0),
-    ...target("/plant/sensor/filter", "PV filter", "s", sensor?.filter ?? 0),
-    ...(actuator?.kind === "valve"
-      ? [
-          ...target("/plant/actuator/stick", "valve sticks by", "%", actuator.stick ?? 0),
-          ...target("/plant/actuator/dead_band", "dead band of the valve", "%", actuator.dead_band ?? 0),
-          ...target("/plant/actuator/stroke_time", "stroke time", "s", actuator.stroke_time ?? 0),
-          ...target("/plant/actuator/authority", "authority of the valve", "", actuator.authority ?? 1),
-        ]
-      : []),
-  ];
-  const events = trial.scenario.events.flatMap((event, k) =>
-    "by" in event ? target(`/scenario/events/${k}/by`, describe(event, unit, description), "", event.by) : [],
-  );
-  return [
-    { group: "Candidate", targets: candidate },
-    { group: "Process", targets: parameters },
-    { group: "Inputs", targets: inputs },
-    { group: "Instruments", targets: instruments },
-    {
-      group: "Scenario",
-      targets: [...events, ...target("/scenario/scan", "scan", "s", trial.scenario.scan)],
     },
-  ].filter((group) => group.targets.length > 0);
+    { immediate: true },
+  );
+  const groups = computed(() =>
+    [
+      ["candidate", "Candidate"],
+      ["process", "Process"],
+      ["plant", "Instruments and start"],
+      ["scenario", "Scenario"],
+    ]
+      .map(([key, group]) => ({
+        group: group as string,
+        targets: targets.value.filter((target) => target.group === key),
+      }))
+      .filter((group) => group.targets.length > 0),
+  );
+  return { targets, groups };
 }
 
 export interface AxisChoice {
@@ -141,15 +51,33 @@ export interface AxisChoice {
   by_ratio: boolean;
 }
 
-/** A range about a value that is worth a look. */
+/** A range about a value that is worth a look: only values that can be. */
 export function rangeAbout(target: Target, count: number): AxisChoice {
   const { pointer, value } = target;
-  const round = (number: number) => Number(number.toPrecision(3));
+  const [low, high] = [target.low ?? -Infinity, target.high ?? Infinity];
+  const clamped = (number: number) => Math.min(Math.max(number, low), high);
+  if (target.whole) {
+    const from = clamped(Math.max(1, Math.floor(value / 2)));
+    const to = clamped(Math.max(from + 1, Math.ceil(value * 2)));
+    return { pointer, from, to, count: Math.min(count, to - from + 1), by_ratio: false };
+  }
+  const round = (number: number) => Number(clamped(number).toPrecision(3));
   return value > 0
     ? { pointer, from: round(value / 2), to: round(value * 2), count, by_ratio: true }
     : value < 0
       ? { pointer, from: round(2 * value), to: round(value / 2), count, by_ratio: false }
-      : { pointer, from: 0, to: /learning_gain|leakage/.test(pointer) ? 0.1 : 10, count, by_ratio: false };
+      : {
+          pointer,
+          from: round(0),
+          to: /learning_gain|leakage/.test(pointer) ? 0.1 : round(10),
+          count,
+          by_ratio: false,
+        };
+}
+
+/** Of a whole number no more values than there are between the ends. */
+export function mostValues(target: Target | undefined, axis: AxisChoice): number {
+  return target?.whole ? Math.max(2, Math.round(Math.abs(axis.to - axis.from)) + 1) : 1000;
 }
 
 type Swept = NonNullable<Schemas["SweepOutcome"]["points"][number]["outcome"]>;
@@ -196,6 +124,7 @@ export function sweptMetrics(pvUnit: string, signal: { tag: string; unit: string
 }
 
 export function useSweep(trial: Ref<Trial | null>) {
+  const { targets, groups } = useTargets(trial);
   const axes = reactive<AxisChoice[]>([]);
   const metric = ref("iae");
   /** The signal that is measured besides; an empty tag for none. */
@@ -254,5 +183,19 @@ export function useSweep(trial: Ref<Trial | null>) {
       );
   }
 
-  return { axes, metric, question, outcome, sweptAxes, share, running, problem, isStale, run, cancel };
+  return {
+    targets,
+    groups,
+    axes,
+    metric,
+    question,
+    outcome,
+    sweptAxes,
+    share,
+    running,
+    problem,
+    isStale,
+    run,
+    cancel,
+  };
 }

@@ -59,26 +59,6 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
     () => draft.value !== null && JSON.stringify(draft.value) !== JSON.stringify(base.value?.trial ?? null),
   );
 
-  /** Starts from a row of the trail; or from what was being edited when the step was left. */
-  watch(
-    () => base.value?.id,
-    () => {
-      if (draft.value === null && unsaved.value && unsaved.value.base === (base.value?.id ?? null)) {
-        ({ label, model: modelId } = unsaved.value);
-        draft.value = plain(unsaved.value.trial);
-        void simulate();
-        return;
-      }
-      if (!base.value || JSON.stringify(base.value.trial) === JSON.stringify(draft.value)) return;
-      draft.value = plain(base.value.trial);
-      unsaved.value = null;
-      label = null;
-      modelId = base.value.model_id ?? null;
-      void simulate();
-    },
-    { immediate: true },
-  );
-
   /** Changes the draft; `name` stands in the trail in place of the difference. */
   function change(edit: (trial: Trial) => void, name: string | null = null, model: string | null = null) {
     if (!draft.value) return;
@@ -153,6 +133,26 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
       if (isNewer) await new Promise((resolve) => requestAnimationFrame(resolve));
     } while (isNewer);
   }
+
+  /** Starts from a row of the trail; or from what was being edited when the step was left. */
+  watch(
+    () => base.value?.id,
+    () => {
+      if (draft.value === null && unsaved.value && unsaved.value.base === (base.value?.id ?? null)) {
+        ({ label, model: modelId } = unsaved.value);
+        draft.value = plain(unsaved.value.trial);
+        void simulate();
+        return;
+      }
+      if (!base.value || JSON.stringify(base.value.trial) === JSON.stringify(draft.value)) return;
+      draft.value = plain(base.value.trial);
+      unsaved.value = null;
+      label = null;
+      modelId = base.value.model_id ?? null;
+      void simulate();
+    },
+    { immediate: true },
+  );
 
   useRetry(
     () => isWaiting.value,

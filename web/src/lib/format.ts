@@ -41,7 +41,7 @@ export interface TimeUnit {
 export function timeUnit(seconds: number): TimeUnit {
   if (seconds >= 4 * 86_400) return { symbol: "d", seconds: 86_400 };
   if (seconds >= 7200) return { symbol: "h", seconds: 3600 };
-  if (seconds >= 400) return { symbol: "min", seconds: 60 };
+  if (seconds >= 600) return { symbol: "min", seconds: 60 };
   return { symbol: "s", seconds: 1 };
 }
 

@@ -55,10 +55,10 @@ export function useChanges(listener: Listener) {
 }
 
 /** Calls once for a burst of calls. */
-export function gathered(act: () => void, wait = 120): () => void {
+export function gathered(act: () => unknown, wait = 120): () => void {
   let timer = 0;
   return () => {
     window.clearTimeout(timer);
-    timer = window.setTimeout(act, wait);
+    timer = window.setTimeout(() => void act(), wait);
   };
 }

@@ -2,7 +2,6 @@
 import uPlot from "uplot";
 import type { Curve, Panel } from "./strip";
 import { colour } from "./theme";
-import { linearTicks } from "./xy";
 
 /** The curves of a panel on one axis of times, as the chart library wants them. */
 export function table(panel: Panel): uPlot.AlignedData {
@@ -51,15 +50,6 @@ export function rangeOf(panel: Panel, height: number, shown: [number, number]): 
   }
   const perPixel = (high - low) / Math.max(10, height - ROOM.top - ROOM.bottom);
   return [low - ROOM.bottom * perPixel, high + ROOM.top * perPixel];
-}
-
-/** Ticks of a value axis: as many as there is room for, two at least. */
-export function valueTicks(low: number, high: number, height: number): number[] {
-  for (let count = Math.max(2, Math.floor(height / 26)); count < 24; count += 1) {
-    const ticks = linearTicks(low, high, count);
-    if (ticks.length >= 2) return ticks;
-  }
-  return [low, high];
 }
 
 /** How a curve is drawn. */

@@ -141,6 +141,7 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
   drawLabels(plot, panel, shown[1]);
   if (isLast) {
     ctx.fillStyle = colour("--ink-soft");
+    ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
     // At the far right, so that it never stands against the last tick.
     ctx.textAlign = "right";
     const below = bbox.top + bbox.height + 16 * ratio;

@@ -108,13 +108,55 @@ export function stripSvg(panels: Panel[], marks: Mark[], title: string): string 
   return `<svg xmlns="http://www.w3.org/2000/svg" width="${SIZE.width}" height="${SIZE.height}" viewBox="0 0 ${SIZE.width} ${SIZE.height}" font-family="sans-serif" font-size="13">${parts.join("")}</svg>`;
 }
 
+const COPIED = [
+  "fill",
+  "stroke",
+  "stroke-width",
+  "stroke-dasharray",
+  "opacity",
+  "fill-opacity",
+  "font-size",
+  "font-weight",
+  "font-family",
+  "text-anchor",
+];
+
+/** The plots of a view one under the other, with what their styles make of them. */
+export function plotsSvg(plots: SVGSVGElement[], title: string): string {
+  let top = 44;
+  let width = 600;
+  const parts = plots.map((plot) => {
+    const copy = plot.cloneNode(true) as SVGSVGElement;
+    const [own, copied] = [plot.querySelectorAll("*"), copy.querySelectorAll("*")];
+    copied.forEach((element, k) => {
+      const style = getComputedStyle(own[k] as Element);
+      for (const name of COPIED) element.setAttribute(name, style.getPropertyValue(name));
+      element.removeAttribute("class");
+    });
+    const box = plot.getBoundingClientRect();
+    copy.setAttribute("x", "10");
+    copy.setAttribute("y", String(top));
+    copy.setAttribute("width", String(box.width));
+    copy.setAttribute("height", String(box.height));
+    copy.removeAttribute("class");
+    const caption = plot.getAttribute("aria-label") ?? "";
+    top += box.height + 30;
+    width = Math.max(width, box.width + 20);
+    return `${textAt(16, top - box.height - 36, caption, `font-weight="600" fill="${colour("--ink")}"`)}${new XMLSerializer().serializeToString(copy)}`;
+  });
+  const head = `<rect width="100%" height="100%" fill="${colour("--paper")}"/>${textAt(16, 20, title, `font-size="16" font-weight="650" fill="${colour("--ink")}"`)}`;
+  return `<svg xmlns="http://www.w3.org/2000/svg" width="${width}" height="${top}" viewBox="0 0 ${width} ${top}" font-family="sans-serif" font-size="13">${head}${parts.join("")}</svg>`;
+}
+
 /** An SVG document drawn as PNG, twice as fine. */
 export async function pngOf(svg: string): Promise<Blob> {
+  const size = /width="([\d.]+)" height="([\d.]+)"/.exec(svg);
+  const [across, down] = [Number(size?.[1] ?? SIZE.width), Number(size?.[2] ?? SIZE.height)];
   const image = new Image();
   image.src = `data:image/svg+xml;charset=utf-8,${encodeURIComponent(svg)}`;
   await image.decode();
   const canvas = document.createElement("canvas");
-  [canvas.width, canvas.height] = [2 * SIZE.width, 2 * SIZE.height];
+  [canvas.width, canvas.height] = [2 * across, 2 * down];
   const context = canvas.getContext("2d");
   if (!context) throw new Error("The browser cannot draw the picture.");
   context.scale(2, 2);

@@ -14,8 +14,11 @@ export const theme = ref<Theme>(stored());
 /** Counts changes of colour, so that what is drawn on a canvas knows when to draw again. */
 export const paletteVersion = ref(0);
 
+/** Paper is light, whatever the hour. */
+let onPaper = false;
+
 function apply() {
-  const isDark = theme.value === "dark" || (theme.value === "system" && dark.matches);
+  const isDark = !onPaper && (theme.value === "dark" || (theme.value === "system" && dark.matches));
   document.documentElement.dataset.theme = isDark ? "dark" : "light";
   colours.clear();
   paletteVersion.value += 1;
@@ -24,6 +27,14 @@ function apply() {
 export function followTheme() {
   apply();
   dark.addEventListener("change", apply);
+  window.addEventListener("beforeprint", () => {
+    onPaper = true;
+    apply();
+  });
+  window.addEventListener("afterprint", () => {
+    onPaper = false;
+    apply();
+  });
   watch(theme, (value) => {
     if (value === "system") localStorage.removeItem(STORED);
     else localStorage.setItem(STORED, value);

@@ -26,6 +26,15 @@ export function linearTicks(low: number, high: number, count: number): number[] 
   return ticks;
 }
 
+/** Ticks of a value axis: as many as there is room for, two at least. */
+export function valueTicks(low: number, high: number, height: number): number[] {
+  for (let count = Math.max(2, Math.floor(height / 26)); count < 24; count += 1) {
+    const ticks = linearTicks(low, high, count);
+    if (ticks.length >= 2) return ticks;
+  }
+  return [low, high];
+}
+
 /** Decades over a range, with 2 and 5 between where there are few. */
 export function logTicks(low: number, high: number): number[] {
   const decades = Math.log10(high / low);

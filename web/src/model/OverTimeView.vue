@@ -7,6 +7,7 @@ import StateNotice from "../components/StateNotice.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import { whenGiven, type Field } from "../lib/field";
 import type { Panel } from "../lib/strip";
+import { useKept } from "../lib/kept";
 import { inWords } from "../lib/structures";
 
 const props = defineProps<{
@@ -28,16 +29,16 @@ const method = ref<"recursive_least_squares" | "moving_horizon">(
 const theta = value("dead_time") ?? 0;
 const tau = value("time_constant") ?? props.duration / 20;
 const gain = value("gain") ?? 1;
-const recursive = ref({
+const recursive = useKept(`recursive ${props.recordId}`, () => ({
   na: 1,
   nb: 2,
   nk: Math.max(1, Math.floor(theta / props.interval) + 1),
   forgetting: 0.998,
   covariance_bound: 10,
   dead_zone: 0,
-});
+}));
 const digits = (number: number) => Number(number.toPrecision(2));
-const horizon = ref({
+const horizon = useKept(`horizon ${props.recordId}`, () => ({
   window: digits(Math.min(0.4 * props.duration, 12 * (tau + theta))),
   every: null as number | null,
   dead_time: digits(theta),
@@ -45,7 +46,7 @@ const horizon = ref({
   time_constant: [digits(0.2 * tau), digits(5 * tau)],
   gain_change: null as number | null,
   time_constant_change: null as number | null,
-});
+}));
 const courses = ref<Schemas["Courses"] | null>(null);
 const problem = ref("");
 const busy = ref(false);
@@ -189,7 +190,7 @@ const panels = computed<Panel[]>(() => {
     unit: course.unit,
     curves: [
       {
-        label: course.name.slice(0, 6),
+        label: inWords(course.name),
         times,
         values: course.values,
         half: course.half_widths,
@@ -235,34 +236,37 @@ const extent = computed<[number, number]>(() => [
 </script>
 
 <template>
-  <div class="grid h-full min-h-0 grid-cols-[1fr_300px] gap-2">
+  <div class="h-full min-h-0">
     <StateNotice v-if="!courses && problem" kind="failed" title="The parameters cannot be followed">{{
       problem
     }}</StateNotice>
     <StateNotice v-else-if="!courses" kind="loading" title="Parameters are followed through the record" />
     <TimeStrip v-else :panels="panels" :extent="extent" :label="`Parameters of ${tag} over time`" />
-    <form class="grid content-start gap-[5px] overflow-auto pr-3" @submit.prevent="run">
-      <select v-model="method" class="entry mb-1" aria-label="Method" @change="run">
-        <option value="recursive_least_squares">recursive least squares</option>
-        <option value="moving_horizon">moving horizon, first order</option>
-      </select>
-      <FieldList :fields="fields" />
-      <button type="submit" class="button button-main mt-1 justify-self-start" :disabled="busy">
-        {{ busy ? "Following …" : "Follow" }}
-      </button>
-      <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
-        {{ problem }}
-      </p>
-      <p class="text-[12.5px] text-soft">
-        Shaded: 95 % band.
-        <template v-if="method === 'recursive_least_squares'">
-          Noise of the PV makes a difference equation read the time constant too short: resample by means
-          first, or take the moving horizon.
-        </template>
-        <template v-else
-          >Where the OP hardly moves in a window, the last fit is kept without a band.</template
-        >
-      </p>
-    </form>
+    <Teleport defer to="#view-settings">
+      <form class="grid content-start gap-[6px]" @submit.prevent="run">
+        <h1 class="heading">Over time</h1>
+        <select v-model="method" class="entry mb-1" aria-label="Method" @change="run">
+          <option value="recursive_least_squares">recursive least squares</option>
+          <option value="moving_horizon">moving horizon, first order</option>
+        </select>
+        <FieldList :fields="fields" />
+        <button type="submit" class="button button-main mt-1 justify-self-start" :disabled="busy">
+          {{ busy ? "Following …" : "Follow" }}
+        </button>
+        <p v-if="problem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+          {{ problem }}
+        </p>
+        <p class="text-[12.5px] text-soft">
+          Shaded: 95 % band.
+          <template v-if="method === 'recursive_least_squares'">
+            Noise of the PV makes a difference equation read the time constant too short: resample by means
+            first, or take the moving horizon.
+          </template>
+          <template v-else
+            >Where the OP hardly moves in a window, the last fit is kept without a band.</template
+          >
+        </p>
+      </form>
+    </Teleport>
   </div>
 </template>

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onMounted, ref, shallowRef } from "vue";
+import { computed, onMounted, ref, shallowRef, useTemplateRef, watch } from "vue";
 import {
   answered,
   api,
@@ -25,7 +25,9 @@ import {
   balancePanels,
   courseMarks,
   coursePanels,
+  ERROR,
   furtherColumns,
+  OPEN_LOOP,
   TERMS,
   type Drawn,
 } from "../control/course";
@@ -37,6 +39,7 @@ import OperatingView from "../control/OperatingView.vue";
 import PlantEditor from "../control/PlantEditor.vue";
 import RobustnessView from "../control/RobustnessView.vue";
 import ScenarioEditor from "../control/ScenarioEditor.vue";
+import { useKpis } from "../control/kpis";
 import { useSweep } from "../control/sweep";
 import ShowMenu from "../control/ShowMenu.vue";
 import SweepMargin from "../control/SweepMargin.vue";
@@ -49,6 +52,7 @@ import { useDescription, useOffers } from "../control/useDescription";
 import { against, metricsFor } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
 import { useKept } from "../lib/kept";
+import { gathered } from "../lib/live";
 import { tell } from "../lib/notes";
 import { eventOf, lastName, provideRefused } from "../lib/refused";
 import { isProcess } from "../lib/structures";
@@ -75,6 +79,7 @@ const modelAtHand = computed(
 const hasModel = computed(() => modelAtHand.value !== null);
 const hasPlant = computed(() => state.detail?.has_plant ?? false);
 const failure = ref("");
+const viewBox = useTemplateRef<HTMLElement>("viewBox");
 const flipped = ref(false);
 
 const {
@@ -98,7 +103,11 @@ const sweep = useSweep(draft);
 const tuning = useTuning(draft);
 
 /** Columns that are shown besides, by tag. */
-const extra = ref(new Set<string>());
+const extraList = useKept<string[]>(`signals of ${state.tag}`, () => []);
+const extra = computed({
+  get: () => new Set(extraList.value),
+  set: (next) => (extraList.value = [...next]),
+});
 
 const VIEWS = [
   { key: "course", title: "Course" },
@@ -406,7 +415,11 @@ const shown = computed<{ name: string; result: TrialResult | null; trial: Trial 
 
 const further = computed(() => [
   ...(shown.value.trial && mainPid(shown.value.trial.candidate.controller)
-    ? [{ key: TERMS, title: TERMS, unit: "%" }]
+    ? [
+        { key: ERROR, title: ERROR, unit: pvUnit.value },
+        { key: OPEN_LOOP, title: OPEN_LOOP, unit: "" },
+        { key: TERMS, title: TERMS, unit: "%" },
+      ]
     : []),
   ...(shown.value.result ? furtherColumns(shown.value.result.trace) : []).map((column) => ({
     key: column.tag,
@@ -423,6 +436,27 @@ function toggleExtra(tag: string) {
   withBalances.value = view.value === "balances" || next.has(TERMS);
 }
 
+/** The same plant under the same loads with the output standing still. */
+const openLoop = shallowRef<Schemas["Trace"] | null>(null);
+watch(
+  () => (extra.value.has(OPEN_LOOP) && shown.value.trial ? JSON.stringify(shown.value.trial) : ""),
+  gathered(async () => {
+    const trial = shown.value.trial;
+    if (!trial || !extra.value.has(OPEN_LOOP)) {
+      openLoop.value = null;
+      return;
+    }
+    const body = JSON.parse(JSON.stringify(trial)) as Trial;
+    body.candidate = { controller: { kind: "manual" } };
+    const operator = ["to_manual", "to_automatic", "output_step"];
+    body.scenario.events = body.scenario.events.filter((event) => !operator.includes(event.kind));
+    const answer = await answered(api.POST("/api/v1/simulate", { params: { query: {} }, body })).catch(
+      () => null,
+    );
+    openLoop.value = answer?.trace ?? null;
+  }, 250),
+);
+
 const panels = computed<Panel[]>(() => {
   const { name, result: main, trial } = shown.value;
   if (!main || !trial) return [];
@@ -433,6 +467,8 @@ const panels = computed<Panel[]>(() => {
       ? [{ name: letter(row.number), trace: other, colour, dash }]
       : [];
   });
+  if (extra.value.has(OPEN_LOOP) && openLoop.value)
+    under.push({ name: "open", trace: openLoop.value, colour: "--over-4", dash: [2, 4] });
   const drawn: Drawn = { name, trace: main.trace, colour: "--pv", dash: [] };
   return coursePanels(trial, drawn, main.assessment.metrics.load_responses[0], under, extra.value);
 });
@@ -494,10 +530,14 @@ function drawn() {
 
 const pvUnit = computed(() => shown.value.trial?.plant.pv.span.unit ?? state.detail?.pv.span.unit ?? "");
 const metrics = computed(() => metricsFor(pvUnit.value));
+// --- figures of any signal as further columns of the trail ---
+
+const kpis = useKpis(state);
 const columns = computed(() => [
   { key: "mark", title: "Trail", text: true },
   { key: "label", title: "changed", text: true },
   ...metrics.value.map(({ key, title, unit }) => ({ key, title, unit })),
+  ...kpis.list.value.map((kpi) => ({ key: kpi.key, title: kpi.title, unit: kpi.unit })),
   { key: "actions", title: "", text: true },
 ]);
 
@@ -562,33 +602,38 @@ useKeys({
             :trial-id="isChanged ? null : (base?.id ?? null)"
             :panels="panels"
             :marks="marks"
-            :title="`${state.tag}, trial ${shown.name}`"
+            :title="`${state.tag}, trial ${shown.name}${view === 'course' ? '' : `, ${VIEWS.find((known) => known.key === view)?.title.toLowerCase()}`}`"
+            :file-name="`${state.tag} trial ${base && !isChanged ? base.number : 'draft'}${view === 'course' ? '' : ` ${view}`}`"
+            :view="['course', 'balances'].includes(view) ? null : viewBox"
             @failed="refusal = $event"
           />
         </div>
-        <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
-        <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
-        <TradeOffView
-          v-else-if="view === 'trade-off' && draft"
-          :trial="draft"
-          :tuning="tuning"
-          @take="takeController"
-        />
-        <RobustnessView
-          v-else-if="view === 'robustness' && draft"
-          :trial="draft"
-          :model-id="base?.model_id ?? null"
-          :pv="result?.trace.columns[1]?.values ?? []"
-          :interval="result?.trace.scan ?? 1"
-        />
-        <SweepView
-          v-else-if="view === 'sweep' && draft"
-          :trial="draft"
-          :description="description"
-          :sweep="sweep"
-          :columns="result?.trace.columns ?? []"
-          @take="takeSwept"
-        />
+        <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="min-h-0 flex-1">
+          <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
+          <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
+          <TradeOffView
+            v-else-if="view === 'trade-off' && draft"
+            :trial="draft"
+            :present="result?.assessment.margins?.max_sensitivity ?? null"
+            :tuning="tuning"
+            @take="takeController"
+          />
+          <RobustnessView
+            v-else-if="view === 'robustness' && draft"
+            :trial="draft"
+            :model-id="base?.model_id ?? null"
+            :pv="result?.trace.columns[1]?.values ?? []"
+            :interval="result?.trace.scan ?? 1"
+          />
+          <SweepView
+            v-else-if="view === 'sweep' && draft"
+            :trial="draft"
+            :description="description"
+            :sweep="sweep"
+            :columns="result?.trace.columns ?? []"
+            @take="takeSwept"
+          />
+        </div>
         <template v-else>
           <StateNotice
             v-if="view === 'balances' && panels.length < 2"
@@ -670,7 +715,7 @@ useKeys({
             @change="(edit, name) => change(edit, name ?? null)"
             @settled="keep"
           />
-          <MeasurePanel v-else-if="result" :trial="draft" :trace="result.trace" />
+          <MeasurePanel v-else-if="result" :trial="draft" :trace="result.trace" :kpis="kpis" />
         </div>
         <div v-if="part === 'candidate' || part === 'plant'" class="mt-2 flex flex-wrap gap-2">
           <button v-if="!isOnChosenModel" type="button" class="button" @click="renew('model')">
@@ -768,6 +813,9 @@ useKeys({
               </span>
             </template>
           </span>
+        </template>
+        <template v-for="kpi in kpis.list.value" :key="kpi.key" #[kpi.key]="{ row }">
+          {{ number(kpis.valueOf(row, kpi)) }}
         </template>
         <template #actions="{ row }">
           <button

@@ -490,39 +490,42 @@ const of = (row: ModelRow, ...names: string[]) => {
       </div>
     </template>
     <template #margin>
-      <ViewTabs
-        v-if="model"
-        :model-value="side"
-        :views="sides"
-        label="Result or new model"
-        class="mb-2"
-        @update:model-value="side = $event as typeof side"
-      />
-      <h1 v-else class="heading mb-2">
-        {{ state.models.length ? "No model of this record yet" : "No model yet" }}
-      </h1>
-      <ResultMargin
-        v-if="model && side === 'result'"
-        :model="model"
-        :models="state.models"
-        :unit="state.detail?.pv.span.unit ?? ''"
-        @control="router.push({ name: 'control', query: { on: model.id } })"
-        @changed="changed"
-      />
-      <FitMargin
-        v-else
-        :fit="fit"
-        :record="record"
-        :records="state.records"
-        :fitting="fitting"
-        :refusal="refusal"
-        :is-first="!model || side === 'fit'"
-        @fit="run"
-        @record="pickRecord"
-        @view="takeView"
-      />
+      <div v-if="view === 'time'" id="view-settings" />
+      <template v-else>
+        <ViewTabs
+          v-if="model"
+          :model-value="side"
+          :views="sides"
+          label="Result or new model"
+          class="mb-2"
+          @update:model-value="side = $event as typeof side"
+        />
+        <h1 v-else class="heading mb-2">
+          {{ state.models.length ? "No model of this record yet" : "No model yet" }}
+        </h1>
+        <ResultMargin
+          v-if="model && side === 'result'"
+          :model="model"
+          :models="state.models"
+          :unit="state.detail?.pv.span.unit ?? ''"
+          @control="router.push({ name: 'control', query: { on: model.id } })"
+          @changed="changed"
+        />
+        <FitMargin
+          v-else
+          :fit="fit"
+          :record="record"
+          :records="state.records"
+          :fitting="fitting"
+          :refusal="refusal"
+          :is-first="!model || side === 'fit'"
+          @fit="run"
+          @record="pickRecord"
+          @view="takeView"
+        />
+      </template>
     </template>
-    <template v-if="model && side === 'result'" #figures>
+    <template v-if="model && side === 'result' && view !== 'time'" #figures>
       <ModelVerdict :model="model" @control="router.push({ name: 'control', query: { on: model.id } })" />
     </template>
     <template #trail>

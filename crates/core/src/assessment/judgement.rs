@@ -2,7 +2,7 @@
 
 use super::{LoadResponse, Margins, Metrics};
 use crate::controller::ControllerSpec;
-use crate::simulation::{Trace, Trial};
+use crate::simulation::{Event, Trace, Trial};
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
 /// Above this maximum sensitivity a loop is usually held to be too little robust; 1.4 is a careful one
@@ -15,6 +15,7 @@ const REMARKABLE_OVERSHOOT: f64 = 10.0;
 #[must_use]
 pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
     let mut verdicts = happenings(trace);
+    verdicts.extend(unheard(trial));
     if margins.is_some_and(|margins| !margins.stable) {
         verdicts.extend(robustness_verdicts(margins));
         return verdicts;
@@ -105,6 +106,39 @@ pub fn robustness_verdicts(margins: Option<&Margins>) -> Vec<Verdict> {
         .collect()
 }
 
+/// What of the scenario has no effect: events after its end, and channels that end before it.
+fn unheard(trial: &Trial) -> Vec<Verdict> {
+    let duration = trial.scenario.duration;
+    let told = |event: &Event| match event {
+        _ if event.at() > duration => Some(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The {} at {} lies after the end at {}: it does not happen.",
+                event.title(),
+                readable_duration(event.at()),
+                readable_duration(duration)
+            ),
+            "events after the end of a scenario are kept and do nothing",
+        )),
+        Event::LoadChannel { at, tag, interval, values, .. } => {
+            let end = at + interval * values.len().saturating_sub(1) as f64;
+            (end < duration - interval).then(|| {
+                Verdict::new(
+                    Tone::Caution,
+                    format!(
+                        "{tag} ends at {} of {}: its last value is held from there on.",
+                        readable_duration(end),
+                        readable_duration(duration)
+                    ),
+                    "a channel that ends holds its last value",
+                )
+            })
+        }
+        _ => None,
+    };
+    trial.scenario.events.iter().filter_map(told).collect()
+}
+
 /// What stopped the trial, and what happened besides: the first time of each, and how often.
 fn happenings(trace: &Trace) -> Vec<Verdict> {
     let mut verdicts: Vec<Verdict> = trace
@@ -170,5 +204,59 @@ fn robustness(margins: &Margins) -> Verdict {
             format!("{stays} Maximum sensitivity {sensitivity}."),
             "maximum sensitivity 1.2 to 2.0 (Åström & Hägglund 2006)",
         )
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::assessment::assess;
+    use crate::process::ProcessSpec;
+    use crate::simulation::Plant;
+    use crate::tuning::{SimcChoice, first_trial_on};
+
+    #[test]
+    fn what_does_not_happen_is_said() {
+        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+        let (mut trial, _) = first_trial_on(&plant, &SimcChoice::default()).unwrap();
+        let duration = trial.scenario.duration;
+        trial.scenario.events = vec![
+            Event::LoadStep { at: 2.0 * duration, by: 1.0, input: None },
+            Event::LoadChannel {
+                at: 0.0,
+                tag: "TI-1.PV".into(),
+                interval: 0.1 * duration,
+                values: vec![0.0; 4],
+                input: None,
+            },
+        ];
+        let texts: Vec<String> =
+            assess(&trial, &trial.run().unwrap()).unwrap().verdicts.into_iter().map(|verdict| verdict.text).collect();
+        assert!(
+            texts.iter().any(|text| text.starts_with("The load step at") && text.contains("does not happen")),
+            "{texts:?}"
+        );
+        assert!(texts.iter().any(|text| text.starts_with("TI-1.PV ends at") && text.contains("held")), "{texts:?}");
+    }
+
+    #[test]
+    fn a_loop_that_runs_away_is_stopped_and_named() {
+        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+        let (trial, _) = first_trial_on(&plant, &SimcChoice::default()).unwrap();
+        let mut wild = trial.with_number("/candidate/controller/gain", 900.0).unwrap();
+        wild.plant = Plant {
+            process: ProcessSpec::Linear(crate::process::LinearSpec::Integrating { gain: 1.0, dead_time: 30.0 }),
+            drive: None,
+            measured: None,
+            inputs: Default::default(),
+            ..wild.plant
+        };
+        let ControllerSpec::Pid(pid) = &mut wild.candidate.controller else { unreachable!() };
+        (pid.output_limits.low, pid.output_limits.high) = (-1e6, 1e6);
+        let trace = wild.run().unwrap();
+        let stopped = trace.stopped.clone().unwrap();
+        assert!(stopped.text.contains("spans off") && stopped.at < wild.scenario.duration, "{stopped:?}");
+        let verdicts = assess(&wild, &trace).unwrap().verdicts;
+        assert!(verdicts.iter().any(|verdict| verdict.text.contains("spans off")), "{verdicts:?}");
     }
 }

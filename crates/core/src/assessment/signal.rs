@@ -298,8 +298,8 @@ mod tests {
         let trace = trace("flow", "m³/h", ColumnRole::ProcessOutput, |t| if t < 5.0 { 3.6 } else { 7.2 });
         let late = measure(&trace, &Question { from: Some(6.0), to: Some(8.0), ..question("flow") }).unwrap();
         assert!((late.mean - 7.2).abs() < 1e-12 && (late.used.unwrap().amount - 0.004).abs() < 1e-12);
-        assert!(measure(&trace, &question("flo")).unwrap_err().to_string().contains("one of SP, flow"));
+        assert!(measure(&trace, &question("flo")).unwrap_err().to_string().contains("there are SP, flow"));
         let empty = Question { from: Some(6.0), to: Some(6.0), ..question("flow") };
-        assert!(measure(&trace, &empty).unwrap_err().to_string().starts_with("to is 6 s"));
+        assert!(measure(&trace, &empty).unwrap_err().to_string().starts_with("The end is 6 s"));
     }
 }

@@ -102,6 +102,6 @@ mod tests {
     #[test]
     fn a_lead_without_a_lag_is_refused() {
         let settings = FeedForward { signal: "feed".into(), gain: 1.0, lead: 3.0, lag: 0.0, delay: 0.0 };
-        assert!(settings.validate().unwrap_err().to_string().contains("feed_forward.lag is 0"));
+        assert!(settings.validate().unwrap_err().to_string().contains("lag of the feed-forward is 0"));
     }
 }

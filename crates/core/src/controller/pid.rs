@@ -292,12 +292,15 @@ mod tests {
     #[test]
     fn settings_that_cannot_work_are_named() {
         let refused = |settings: PidSettings| settings.validate().unwrap_err().to_string();
-        assert_eq!(refused(PidSettings::pi(-1.0, 5.0)), "controller.gain is -1 %/%; allowed: above 0");
-        assert_eq!(refused(PidSettings::pi(1.0, 0.0)), "controller.integral_time is 0 s; allowed: above 0");
+        assert_eq!(refused(PidSettings::pi(-1.0, 5.0)), "The gain of the controller is -1 %/%: it must be above 0.");
+        assert_eq!(
+            refused(PidSettings::pi(1.0, 0.0)),
+            "The integral time of the controller is 0 s: it must be above 0."
+        );
         let limits = OutputLimits { low: 80.0, high: 20.0 };
         assert_eq!(
             refused(PidSettings { output_limits: limits, ..PidSettings::pi(1.0, 1.0) }),
-            "controller.output_limits.high is 20 %; allowed: above the low limit, 80 %"
+            "The high end of the output limits is 20 %: it must be above the low limit, 80 %."
         );
         assert!(refused(PidSettings { set_point_weight: 1.5, ..PidSettings::pi(1.0, 1.0) }).contains("0 to 1"));
     }

@@ -141,6 +141,6 @@ mod tests {
         let mut settings = scheduled(ScheduledOver::Output);
         settings.schedule.as_mut().unwrap().points[1].at = 5.0;
         let error = settings.validate().unwrap_err().to_string();
-        assert_eq!(error, "controller.schedule.points.1.at is 5; allowed: above the point before, 20");
+        assert_eq!(error, "The time of point 2 is 5: it must be above the point before, 20.");
     }
 }

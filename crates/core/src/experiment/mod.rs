@@ -397,11 +397,11 @@ mod tests {
         };
         assert!(
             refused(|s| s.pv_range = [80.0, 90.0])
-                .starts_with("pv_range is 80 to 90; allowed: a range around the resting value, 70")
+                .starts_with("The range of the PV is 80 to 90: it must be a range around the resting value, 70")
         );
-        assert!(refused(|s| s.duration = 1e6).starts_with("duration is 1000000 s"));
-        assert!(refused(|s| s.noise = 0.0).starts_with("noise is 0 °C"));
-        assert!(refused(|s| s.signal = SignalKind::Prbs { clock: Some(0.5) }).contains("signal.clock is 0.5 s"));
+        assert!(refused(|s| s.duration = 1e6).starts_with("The duration is 1000000 s"));
+        assert!(refused(|s| s.noise = 0.0).starts_with("The noise is 0 °C"));
+        assert!(refused(|s| s.signal = SignalKind::Prbs { clock: Some(0.5) }).contains("clock is 0.5 s"));
         assert!(refused(|s| s.noise = 50.0).contains("no room for any move"));
     }
 }

@@ -281,7 +281,7 @@ mod tests {
         let data = data(1);
         let refused =
             |horizon, lags| nonparametric(&data, &NonparametricOptions { horizon, lags }).unwrap_err().to_string();
-        assert!(refused(Some(1.0), None).starts_with("horizon is 1 s"));
-        assert!(refused(None, Some(2000)).starts_with("lags is 2000; allowed: 4 to 1000"));
+        assert!(refused(Some(1.0), None).starts_with("The horizon is 1 s"));
+        assert!(refused(None, Some(2000)).starts_with("The number of lags is 2000: it must be 4 to 1000"));
     }
 }

@@ -261,7 +261,7 @@ mod tests {
         let data = data();
         let marks = suggested_marks(&data).unwrap();
         let refused = |marks: Marks| read_by_hand(&data, &marks).unwrap_err().to_string();
-        assert!(refused(Marks { first_reaction: 10.0, ..marks }).starts_with("marks.first_reaction is 10 s"));
+        assert!(refused(Marks { first_reaction: 10.0, ..marks }).starts_with("The first reaction is 10 s"));
         assert!(refused(Marks { start_of_move: 20.0, ..marks }).contains("does not move at 20 s"));
         assert!(refused(Marks { final_value: 90.0, ..marks }).contains("does not reach"));
     }

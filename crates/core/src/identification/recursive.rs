@@ -413,7 +413,7 @@ mod tests {
         let bounded = moving_horizon(&data, &MovingHorizonOptions { gain: [0.1, 1.5], ..options.clone() }).unwrap();
         assert!(bounded.courses[0].values.iter().all(|gain| gain.unwrap() <= 1.5));
         let refused = moving_horizon(&data, &MovingHorizonOptions { window: 5.0, ..options }).unwrap_err().to_string();
-        assert!(refused.starts_with("moving_horizon.window is 5 s; allowed: 20 to 3999 s"), "{refused}");
+        assert!(refused.starts_with("The window of the moving horizon is 5 s: it must be 20 to 3999 s"), "{refused}");
     }
 
     #[test]

@@ -169,7 +169,10 @@ mod tests {
             .unwrap();
         assert_eq!((parts.estimation.window, parts.validation.unwrap().window), ((60.0, 300.0), (400.0, 500.0)));
         let refused = windows(Some(900.0), Some(950.0), ValidationWindow::None).cut(&data, 50.0).unwrap_err();
-        assert_eq!(refused.to_string(), "windows is 900 to 950 s; allowed: a stretch with samples, within 50 to 848 s");
+        assert_eq!(
+            refused.to_string(),
+            "The window is 900 to 950 s: it must be a stretch with samples, within 50 to 848 s."
+        );
         assert!(windows(Some(300.0), Some(200.0), ValidationWindow::None).cut(&data, 50.0).is_err());
     }
 }

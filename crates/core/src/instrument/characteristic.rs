@@ -95,7 +95,7 @@ mod tests {
         let refused = |c: Characteristic| c.validate("plant.actuator.characteristic").unwrap_err().to_string();
         assert_eq!(
             refused(Characteristic::EqualPercentage { rangeability: 0.5 }),
-            "plant.actuator.characteristic.rangeability is 0.5; allowed: above 1, at most 1000"
+            "The rangeability of the characteristic is 0.5: it must be above 1, at most 1000."
         );
         assert!(refused(Characteristic::Table { points: vec![[0.0, 5.0], [100.0, 2.0]] }).contains("not rising"));
         assert!(refused(Characteristic::Table { points: vec![[10.0, 0.0], [100.0, 2.0]] }).contains("cut short"));

@@ -433,7 +433,7 @@ mod tests {
         let one = || DMatrix::from_element(1, 1, 1.0);
         let theta = DeadTime::new(0.0).unwrap();
         let error = StateSpace::new(one(), DMatrix::zeros(2, 1), one(), theta).unwrap_err();
-        assert_eq!(error.to_string(), "B is 2 × 1; allowed: 1 rows");
+        assert_eq!(error.to_string(), "The B is 2 × 1: it must be 1 rows.");
         assert!(StateSpace::new(DMatrix::from_element(1, 1, f64::NAN), one(), one(), theta).is_err());
     }
 }

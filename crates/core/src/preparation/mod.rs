@@ -75,10 +75,11 @@ pub fn prepare(record: &Record, steps: &[Step]) -> Result<Prepared> {
     for (index, step) in steps.iter().enumerate() {
         let note = if step.enabled {
             let in_step = |error: Error| match error {
+                Error::Said { field, sentence } => Error::said(format!("preparation[{index}].{field}"), sentence),
                 Error::Invalid { field, value, allowed } => {
                     Error::Invalid { field: format!("preparation[{index}].{field}"), value, allowed }
                 }
-                Error::Unfit { what, remedy } => Error::Unfit { what: format!("preparation[{index}]: {what}"), remedy },
+                Error::Unfit { what, remedy } => Error::Unfit { what: format!("step {}: {what}", index + 1), remedy },
             };
             Some(step.operation.apply(&mut prepared).map_err(in_step)?)
         } else {

@@ -174,6 +174,11 @@ impl Operation {
                 for channel in &mut prepared.record.channels {
                     channel.values[range.clone()].fill(f64::NAN);
                 }
+                let pv = prepared.record.channel(crate::series::Role::Pv);
+                if pv.is_some_and(|pv| pv.missing() == pv.values.len()) {
+                    let words = format!("From {from} to {to} s is all that the PV has: leave some of it.");
+                    return Err(Error::said("to", words));
+                }
                 Ok(format!("{} samples taken out.", range.len()))
             }
             Self::Outliers { tag, half_window, threshold, replacement } => {
@@ -242,6 +247,11 @@ impl Operation {
             }
             Self::Convert { tag, unit } => {
                 let channel = channel(prepared, tag.as_deref())?;
+                if unit.trim().is_empty() {
+                    let words =
+                        format!("Give the unit that {} is to be converted to; it is in {}.", channel.tag, channel.unit);
+                    return Err(Error::said("unit", words));
+                }
                 if channel.unit.trim().is_empty() {
                     return Err(Error::unfit(
                         format!("{} has no unit to convert from", channel.tag),
@@ -259,6 +269,13 @@ impl Operation {
                 }
                 let values = formula::evaluate(formula, &prepared.record)?;
                 let missing = values.iter().filter(|value| value.is_nan()).count();
+                if missing == values.len() {
+                    let words = format!(
+                        "The formula of {tag} gives no number for any sample: look for a division by zero, or a root or \
+                         logarithm of a negative number."
+                    );
+                    return Err(Error::said("formula", words));
+                }
                 let computed = Channel { tag: tag.clone(), role: *role, unit: unit.clone(), values };
                 let channels = &mut prepared.record.channels;
                 match channels.iter_mut().find(|known| known.tag == *tag) {

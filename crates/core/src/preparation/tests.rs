@@ -89,7 +89,7 @@ fn gaps_are_filled_up_to_a_length_or_split_the_record() {
     assert_eq!((longest.start, longest.record.axis.len()), (180.0, 110));
     assert_eq!(done(&gappy, &[split(Some(1))]).record.axis.len(), 60);
     let error = prepare(&gappy, &[Step::new(split(Some(3)))]).unwrap_err();
-    assert_eq!(error.to_string(), "preparation[0].part is 3; allowed: 1 to 2");
+    assert_eq!(error.to_string(), "The part of step 1 is 3: it must be 1 to 2.");
 }
 
 #[test]
@@ -157,8 +157,8 @@ fn channels_are_converted_and_computed() {
     // A computed PV stands for the PV.
     assert_eq!(done(&record, &[compute("{T.PV} * 2", Role::Pv)]).record.channel(Role::Pv).unwrap().tag, "Q");
     let refused = |formula: &str| prepare(&record, &[Step::new(compute(formula, Role::Dv))]).unwrap_err().to_string();
-    assert_eq!(refused("{T.XX} + 1"), "preparation[0].formula is T.XX; allowed: the tags T.PV, T.OP");
-    assert!(refused("2 * (").starts_with("preparation[0].formula is 2 * (; allowed: a formula such as"));
+    assert_eq!(refused("{T.XX} + 1"), "There is no channel T.XX; there are T.PV, T.OP.");
+    assert!(refused("2 * (").starts_with("The formula of step 1 is 2 * (: it must be a formula such as"));
     assert!(refused("").contains("1 to 500 characters"));
     let no_unit = |unit: &str| {
         prepare(&record, &[Step::new(Operation::Convert { tag: None, unit: unit.into() })]).unwrap_err().to_string()

@@ -28,6 +28,29 @@ pub struct NamedValue {
     /// The value: of a state at the start, of an input at rest, of a parameter.
     #[serde(default)]
     pub value: f64,
+    /// Lowest value that can be; a state that passes it has run away.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<f64>,
+    /// Highest value that can be.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<f64>,
+}
+
+impl NamedValue {
+    /// What can be: the bounds where they are given.
+    fn range(&self) -> (f64, f64) {
+        (self.low.unwrap_or(-1e9), self.high.unwrap_or(1e9))
+    }
+
+    fn bound_problem(&self, field: &str) -> Option<Error> {
+        let (low, high) = self.range();
+        if low >= high {
+            let words = format!("The lowest {} ({low}) is not below the highest ({high}).", self.name);
+            return Some(Error::said(format!("{field}.low"), words));
+        }
+        let is_bounded = self.low.is_some() || self.high.is_some();
+        check::within(&format!("{field}.value"), self.value, low, high, &self.unit).err().filter(|_| is_bounded)
+    }
 }
 
 /// `name = equals`.
@@ -175,6 +198,7 @@ impl Compiled {
                 let field = format!("process.{kind}[{k}]");
                 problems.extend(name_problem(&named.name, &format!("{field}.name"), &mut seen));
                 problems.extend(check::finite(&format!("{field}.value"), named.value).err());
+                problems.extend(named.bound_problem(&field));
                 let next = slots.len();
                 slots.entry(&named.name).or_insert(next);
             }
@@ -202,11 +226,8 @@ impl Compiled {
         for state in &spec.states {
             let mut with_name = spec.rates.iter().enumerate().filter(|(_, rate)| rate.name == state.name);
             let Some((k, rate)) = with_name.next() else {
-                problems.push(Error::invalid(
-                    "process.rates",
-                    format!("{} equations for {} states", spec.rates.len(), spec.states.len()),
-                    format!("one for each state; that of {} is missing", state.name),
-                ));
+                let words = format!("Each state needs an equation of its rate: that of {} is missing.", state.name);
+                problems.push(Error::said("process.rates", words));
                 continue;
             };
             if let Some((other, _)) = with_name.next() {
@@ -360,7 +381,7 @@ impl OwnProcess {
             return Err(problem);
         }
         let quantities = |list: &[NamedValue]| -> Vec<Quantity> {
-            list.iter().map(|named| Quantity::new(&named.name, &named.unit, named.value, (-1e9, 1e9), "")).collect()
+            list.iter().map(|named| Quantity::new(&named.name, &named.unit, named.value, named.range(), "")).collect()
         };
         let balances = spec
             .states
@@ -456,7 +477,7 @@ mod tests {
     use super::*;
 
     fn named(name: &str, value: f64) -> NamedValue {
-        NamedValue { name: name.to_owned(), unit: String::new(), value }
+        NamedValue { name: name.to_owned(), unit: String::new(), value, low: None, high: None }
     }
 
     fn equation(name: &str, equals: &str) -> Equation {
@@ -508,16 +529,16 @@ mod tests {
         assert_eq!(refused(&|_| ()), "");
         assert!(
             refused(&|s| s.rates[0].equals = "inflo/area".into())
-                .contains("process.rates[0].equals is “inflo”, which is unknown")
+                .contains("right-hand side of rate 1 is “inflo”, which is unknown")
         );
         assert!(
             refused(&|s| s.rates.clear())
-                .contains("0 equations for 1 states; allowed: one for each state; that of level")
+                .contains("Each state needs an equation of its rate: that of level is missing")
         );
-        assert!(refused(&|s| s.rates.push(equation("level", "1"))).contains("rates[1].name"));
-        assert!(refused(&|s| s.rates.push(equation("leve", "1"))).contains("one of the states level"));
-        assert!(refused(&|s| s.parameters[0].value = 0.0).contains("at the start (level); allowed: a finite number"));
-        assert!(refused(&|s| s.rates[0].equals = "(inflow".into()).contains("process.rates[0].equals"));
+        assert!(refused(&|s| s.rates.push(equation("level", "1"))).contains("name of rate 2"));
+        assert!(refused(&|s| s.rates.push(equation("leve", "1"))).contains("there are the states level"));
+        assert!(refused(&|s| s.parameters[0].value = 0.0).contains("at the start (level): it must be a finite number"));
+        assert!(refused(&|s| s.rates[0].equals = "(inflow".into()).contains("right-hand side of rate 1"));
         assert!(refused(&|s| s.inputs[0].name = "PI".into()).contains("not that of a function or constant"));
         assert!(refused(&|s| s.inputs[0].name = "level".into()).contains("process.states[0].name has it already"));
         assert!(refused(&|s| s.inputs[0].name = "2nd".into()).contains("beginning with a letter"));

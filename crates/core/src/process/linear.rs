@@ -324,11 +324,11 @@ mod tests {
         let refused = |spec: LinearSpec| spec.validate().unwrap_err().to_string();
         assert_eq!(
             refused(LinearSpec::Fopdt { gain: 1.0, time_constant: -3.0, dead_time: 0.0 }),
-            "process.time_constant is -3 s; allowed: above 0"
+            "The time constant of the process is -3 s: it must be above 0."
         );
         assert_eq!(
             refused(LinearSpec::Integrating { gain: 0.0, dead_time: 0.0 }),
-            "process.gain is 0; allowed: other than 0"
+            "The gain of the process is 0: it must be other than 0."
         );
         assert!(refused(LinearSpec::Integrating { gain: 1.0, dead_time: f64::NAN }).contains("dead_time"));
     }

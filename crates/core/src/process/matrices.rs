@@ -245,6 +245,66 @@ impl LinearProcess {
     }
 }
 
+/// The responses of every output to a unit step of every input.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StepTable {
+    /// Times in s from the step.
+    pub times: Vec<f64>,
+    /// One for each pair that is connected.
+    pub responses: Vec<StepOfPair>,
+}
+
+/// What an output does after a unit step of an input.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct StepOfPair {
+    /// Name of the output.
+    pub output: String,
+    /// Name of the input.
+    pub input: String,
+    /// Deviation of the output, in its unit per unit of the input, one a time.
+    pub values: Vec<f64>,
+}
+
+/// Points of a step response.
+const POINTS: usize = 161;
+
+impl LinearProcess {
+    /// The responses of every output to a unit step of every input, as long as the slowest of them takes.
+    pub fn step_table(&self) -> Result<StepTable> {
+        let (a, b, c) = self.propagator.system().matrices();
+        let reach = |rate: f64| if rate < 0.0 { 5.0 / -rate } else { 3.0 / rate };
+        let rates = a.complex_eigenvalues();
+        let slowest = rates.iter().map(|root| root.re).filter(|rate| rate.abs() > 1e-9).map(reach).fold(0.0, f64::max);
+        let latest = self.ports.iter().map(|port| port.dead_time.seconds()).fold(0.0, f64::max);
+        let length = if slowest > 0.0 { slowest } else { 100.0 } + 1.2 * latest;
+        let interval = length / (POINTS - 1) as f64;
+        let mut responses = Vec::new();
+        for (i, output) in self.description.outputs.iter().enumerate() {
+            for (j, input) in self.description.inputs.iter().enumerate() {
+                let mut values = vec![0.0; POINTS];
+                let mut connected = false;
+                for (port, way) in self.ports.iter().enumerate().filter(|(_, way)| way.input == j) {
+                    let through = self.feed_through[(i, port)];
+                    let own = StateSpace::new(
+                        a.clone(),
+                        DMatrix::from_column_slice(b.nrows(), 1, b.column(port).as_slice()),
+                        DMatrix::from_iterator(1, c.ncols(), c.row(i).iter().copied()),
+                        way.dead_time,
+                    )?
+                    .with_feed_through(through);
+                    let part = own.step_response(interval, POINTS);
+                    connected |= part.iter().any(|value| *value != 0.0);
+                    values.iter_mut().zip(part).for_each(|(value, part)| *value += part);
+                }
+                if connected {
+                    responses.push(StepOfPair { output: output.name.clone(), input: input.name.clone(), values });
+                }
+            }
+        }
+        Ok(StepTable { times: (0..POINTS).map(|k| k as f64 * interval).collect(), responses })
+    }
+}
+
 impl Process for LinearProcess {
     fn description(&self) -> &Description {
         &self.description

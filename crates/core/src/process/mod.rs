@@ -3,6 +3,7 @@
 
 mod description;
 mod equations;
+mod equations_text;
 mod half_rule;
 mod library;
 mod linear;
@@ -14,11 +15,12 @@ mod steady;
 
 pub use description::{Balance, Description, Quantity, Term, TermKind, UsualDrive};
 pub use equations::{Equation, EquationsSpec, NamedValue, OwnOutput};
+pub use equations_text::TextFault;
 pub use half_rule::HalfRule;
 pub use library::catalogue;
 pub use linear::LinearSpec;
 pub use linearisation::{Channel, Linearisation, linear_channel, linearise};
-pub use matrices::{Element, LinearProcess, StateSpaceSpec, TransferFunctionsSpec};
+pub use matrices::{Element, LinearProcess, StateSpaceSpec, StepOfPair, StepTable, TransferFunctionsSpec};
 pub use offers::{Offer, offers};
 pub use spec::{DetailedSpec, ProcessSpec};
 pub use steady::{Rest, SteadyState, rests_at, steady_states};

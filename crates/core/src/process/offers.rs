@@ -24,7 +24,7 @@ fn offer(kind: &str, title: &str, process: impl Into<ProcessSpec>) -> Offer {
 }
 
 fn named(name: &str, unit: &str, value: f64) -> NamedValue {
-    NamedValue { name: name.to_owned(), unit: unit.to_owned(), value }
+    NamedValue { name: name.to_owned(), unit: unit.to_owned(), value, low: None, high: None }
 }
 
 /// Everything that can be simulated: linear processes, the library, and an example of equations of one's own.

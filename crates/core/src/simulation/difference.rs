@@ -175,6 +175,12 @@ impl Changes {
             found
         };
         let (old, new) = (leaves(&|| serde_json::to_value(old)), leaves(&|| serde_json::to_value(new)));
+        match (old.is_empty(), new.is_empty()) {
+            (true, true) => return,
+            (true, false) => return self.list.push(format!("with {what}")),
+            (false, true) => return self.list.push(format!("without {what}")),
+            (false, false) => {}
+        }
         let shown = |value: Option<&Value>| match value {
             Some(Value::Number(number)) => readable(number.as_f64().unwrap_or_default()),
             Some(Value::String(text)) => words(text),
@@ -190,9 +196,16 @@ impl Changes {
             return;
         }
         for name in changed {
-            let last = name.rsplit('/').next().unwrap_or(name);
-            let name_in_words = words(if last.is_empty() { what } else { last });
-            // The noise of the sensor, the stroke time of the valve need not be said whose they are.
+            let mut parts: Vec<&str> = name.split('/').filter(|part| part.parse::<usize>().is_err()).collect();
+            let last = parts.pop().unwrap_or_default();
+            // The noise of the sensor, the stroke time of the valve need not be said whose they are; a gain must.
+            let own = parts.pop().filter(|part| ["inner", "outer", "model"].contains(part));
+            let name_in_words = match (own, what) {
+                _ if last.is_empty() => words(what),
+                (Some(own), _) => words(&format!("{own} {last}")),
+                (None, "sensor" | "valve") => words(last),
+                (None, what) => words(&format!("{what} {last}")),
+            };
             self.list.push(format!("{name_in_words} {} → {}", shown(old.get(name)), shown(new.get(name))));
         }
     }
@@ -245,6 +258,14 @@ impl Changes {
     }
 }
 
+impl Event {
+    /// What it is called, as in the trail: `load step`, `change of transfer`.
+    #[must_use]
+    pub fn title(&self) -> String {
+        name_of(self)
+    }
+}
+
 /// What an event is called.
 fn name_of(event: &Event) -> String {
     let kind = serde_json::to_value(event).ok().and_then(|event| Some(event.get("kind")?.as_str()?.to_owned()));
@@ -283,8 +304,38 @@ fn collect(value: &Value, path: &str, found: &mut BTreeMap<String, Value>) {
         Value::Array(items) => {
             items.iter().enumerate().for_each(|(k, value)| collect(value, &under(&k.to_string()), found));
         }
+        Value::Null => {}
         leaf => {
             found.insert(path.to_owned(), leaf.clone());
         }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::controller::FeedForward;
+    use crate::simulation::Plant;
+    use crate::tuning::{SimcChoice, first_trial_on};
+
+    fn heater() -> Trial {
+        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+        first_trial_on(&plant, &SimcChoice::default()).unwrap().0
+    }
+
+    #[test]
+    fn what_comes_and_goes_is_called_by_its_name() {
+        let before = heater();
+        let mut after = before.clone();
+        let ControllerSpec::Pid(pid) = &mut after.candidate.controller else { unreachable!() };
+        let forward: FeedForward =
+            serde_json::from_value(serde_json::json!({ "signal": "load", "gain": -0.6 })).unwrap();
+        pid.feed_forward = Some(forward.clone());
+        assert_eq!(after.difference(&before), ["with feed-forward"]);
+        assert_eq!(before.difference(&after), ["without feed-forward"]);
+        let mut stronger = after.clone();
+        let ControllerSpec::Pid(pid) = &mut stronger.candidate.controller else { unreachable!() };
+        pid.feed_forward = Some(FeedForward { gain: -0.8, ..forward });
+        assert_eq!(stronger.difference(&after), ["feed-forward gain −0.6 → −0.8"]);
     }
 }

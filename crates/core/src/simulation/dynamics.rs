@@ -474,8 +474,8 @@ impl Dynamics {
             let slack = 1e-6 * (state.high - state.low).min(1e6);
             if !(*x >= state.low - slack && *x <= state.high + slack) {
                 return Some(format!(
-                    "{} has left the range of {} to {} {}: the process runs away",
-                    state.name,
+                    "the {} has left the range of {} to {} {}: the process runs away",
+                    state.name.replace('_', " "),
                     readable(state.low),
                     readable(state.high),
                     state.unit
@@ -489,8 +489,8 @@ impl Dynamics {
             let slack = 1e-9 * (input.high - input.low);
             if !(u >= input.low - slack && u <= input.high + slack) {
                 return Some(format!(
-                    "{} is {} {}; allowed: {} to {}",
-                    input.name,
+                    "the {} is {} {}: it can be from {} to {}",
+                    input.name.replace('_', " "),
                     readable(u),
                     input.unit,
                     readable(input.low),

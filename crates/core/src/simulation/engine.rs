@@ -124,6 +124,9 @@ pub struct Simulation {
     template: Trace,
 }
 
+/// How far the PV may be off, in % of span, before a trial says no more than that it runs away.
+const RUN_AWAY: f64 = 2000.0;
+
 impl Simulation {
     /// Checks the trial and brings everything to where it starts.
     pub fn new(trial: &Trial) -> Result<Self> {
@@ -302,6 +305,10 @@ impl Simulation {
         }
         if let Err(reason) = self.carry_on(scan_number) {
             self.stopped = Some(Happening { at: time, text: reason });
+        } else if self.true_value.is_finite() && self.pv_span.to_percent(self.true_value).abs() > RUN_AWAY {
+            let who = if self.manual { "the process runs away" } else { "the loop swings or drifts ever further" };
+            let text = format!("{who}: the PV is {} spans off", (RUN_AWAY / 100.0).round());
+            self.stopped = Some(Happening { at: time, text });
         }
         Some(Row { time, set_point, measurement, output, load })
     }

@@ -36,14 +36,14 @@ pub struct Scenario {
 pub enum Event {
     /// The set point moves.
     SetPointStep {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in PV units.
         by: f64,
     },
     /// The set point moves straight over a time.
     SetPointRamp {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in PV units.
         by: f64,
@@ -52,14 +52,14 @@ pub enum Event {
     },
     /// The set point goes straight from point to point, beginning where it is.
     SetPointProfile {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Seconds after `at`, rising and above 0, and the set point there.
         points: Vec<[f64; 2]>,
     },
     /// A load comes and stays.
     LoadStep {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
@@ -69,7 +69,7 @@ pub enum Event {
     },
     /// A load grows straight and stays.
     LoadRamp {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
@@ -81,7 +81,7 @@ pub enum Event {
     },
     /// A load comes and goes.
     LoadPulse {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
@@ -93,7 +93,7 @@ pub enum Event {
     },
     /// A load swings as a sine, drawn straight between 64 points a period or between scans, whichever are denser.
     LoadSine {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Amplitude, in % of OP or in the unit of the input.
         by: f64,
@@ -108,7 +108,7 @@ pub enum Event {
     },
     /// A load walks at random, one step a scan.
     LoadWalk {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Standard deviation of where it is an hour later, in % of OP or in the unit of the input.
         by: f64,
@@ -121,7 +121,7 @@ pub enum Event {
     },
     /// A load follows a channel of a record, straight between its samples; it stays where the channel ends.
     LoadChannel {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Tag of the channel, for the trail.
         tag: String,
@@ -135,7 +135,7 @@ pub enum Event {
     },
     /// A parameter of the process changes: fouling, insulation, a catalyst that ages.
     ParameterChange {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Name of the parameter.
         parameter: String,
@@ -147,38 +147,38 @@ pub enum Event {
     },
     /// The operator moves the output; the controller must be in manual.
     OutputStep {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// Size, in %.
         by: f64,
     },
     /// The controller is switched to manual: its output stands where it is.
     ToManual {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
     },
     /// The controller is switched back to automatic, without a bump.
     ToAutomatic {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
     },
     /// The valve sticks where it is.
     ValveSticks {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// For how long, s, above 0.
         lasts: f64,
     },
     /// The supply of the actuator fails, and it goes to its fail position.
     ValveFails {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// For how long, s, above 0.
         lasts: f64,
     },
     /// The sensor fails.
     SensorFails {
-        /// Time in s, within the duration.
+        /// Time in s; what comes after the end does not happen.
         at: f64,
         /// For how long, s, above 0.
         lasts: f64,
@@ -239,7 +239,8 @@ impl Event {
 
     fn validate(&self, field: &str, duration: f64) -> Result<()> {
         let name = |part: &str| format!("{field}.{part}");
-        check::within(&name("at"), self.at(), 0.0, duration, "s")?;
+        // What comes after the end does not happen: a duration can be shortened and lengthened again.
+        check::not_negative(&name("at"), self.at(), "s")?;
         let size = |by: &f64| check::within(&name("by"), *by, -1e9, 1e9, "").map(drop);
         let time = |part: &str, value: &f64| check::positive(&name(part), *value, "s").map(drop);
         match self {

@@ -144,7 +144,8 @@ fn apply_load(event: &Event, changes: &mut Changes, rest: f64, scenario: &Scenar
             let size = by * (scenario.scan / 3600.0).sqrt();
             let count = ((end(*at, *lasts) - at) / scenario.scan).floor() as usize;
             for k in 0..count {
-                changes.step(at + k as f64 * scenario.scan, size * noise.normal());
+                // It begins where it stands: the first step comes a scan later.
+                changes.step(at + (k + 1) as f64 * scenario.scan, size * noise.normal());
             }
         }
         Event::LoadChannel { at, interval, values, .. } => {

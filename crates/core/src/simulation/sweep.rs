@@ -4,6 +4,7 @@ use super::trace::Trace;
 use super::trial::Trial;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::sync::Mutex;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use utoipa::ToSchema;
@@ -93,7 +94,9 @@ impl Trial {
             if !(place.is_number() || place.is_null()) {
                 return Err(refused("the place of a number in the trial".to_owned()));
             }
-            *place = number().unwrap_or_default();
+            // What is counted stays a whole number.
+            let whole = (place.is_u64() || place.is_i64()) && value.fract() == 0.0;
+            *place = if whole { Value::from(value as i64) } else { number().unwrap_or_default() };
         } else {
             // A table that is left out where it is empty, as that of the inputs, begins with this number.
             let (place, name) = pointer.rsplit_once('/').unwrap_or_default();

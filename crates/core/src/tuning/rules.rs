@@ -4,7 +4,7 @@
 //! reduced by the half rule first, unless the rule knows better.
 
 use super::simc::pi_settings;
-use super::ultimate::ultimate_point;
+use super::ultimate::{UltimatePoint, ultimate_point};
 use crate::controller::{Action, Form, Notation, PidSettings};
 use crate::process::LinearSpec;
 use crate::units::Span;
@@ -161,6 +161,10 @@ pub struct RuleChoice {
     /// Swing of the level that is allowed either side, % of span, above 0 (averaging level); null for 20 %.
     #[serde(default)]
     pub allowed_swing: Option<f64>,
+    /// Ultimate gain (% of OP per % of span) and period that a relay experiment has shown: rules that go by the ultimate
+    /// point take it in place of the model's.
+    #[serde(default)]
+    pub measured_point: Option<UltimatePoint>,
 }
 
 /// Settings from a rule.
@@ -265,7 +269,7 @@ fn refuse(rule: Rule, why: &str) -> Error {
 
 fn settings_of(process: &LinearSpec, percent: f64, rule: Rule, choice: &RuleChoice) -> Result<(Settings, Vec<String>)> {
     if matches!(rule, Rule::ZieglerNicholsUltimate | Rule::TyreusLuyben) {
-        return by_ultimate_point(process, percent, rule, choice.terms).map(|settings| (settings, Vec::new()));
+        return by_ultimate_point(process, percent, rule, choice).map(|settings| (settings, Vec::new()));
     }
     if let (Rule::InternalModel | Rule::Simc, Terms::Pid, Some(settings)) =
         (rule, choice.terms, second_order(process, percent, rule, choice)?)
@@ -307,11 +311,21 @@ fn settings_of(process: &LinearSpec, percent: f64, rule: Rule, choice: &RuleChoi
     Ok((settings, steps))
 }
 
-fn by_ultimate_point(process: &LinearSpec, percent: f64, rule: Rule, terms: Terms) -> Result<Settings> {
-    let point = ultimate_point(process)
-        .ok_or_else(|| refuse(rule, "the process never lags by 180°, so that no gain makes it swing for ever"))?;
-    let (ku, tu) = (point.gain / percent, point.period);
-    let step = format!("ultimate gain Ku = {} %/%, ultimate period Tu = {}", readable(ku), readable_duration(tu));
+fn by_ultimate_point(process: &LinearSpec, percent: f64, rule: Rule, choice: &RuleChoice) -> Result<Settings> {
+    let terms = choice.terms;
+    let (ku, tu, from) = match choice.measured_point {
+        Some(measured) => {
+            let gain = check::positive("measured_point.gain", measured.gain, "%/%")?;
+            (gain, check::positive("measured_point.period", measured.period, "s")?, "of the relay experiment: ")
+        }
+        None => {
+            let point = ultimate_point(process).ok_or_else(|| {
+                refuse(rule, "the process never lags by 180°, so that no gain makes it swing for ever")
+            })?;
+            (point.gain / percent, point.period, "")
+        }
+    };
+    let step = format!("{from}ultimate gain Ku = {} %/%, ultimate period Tu = {}", readable(ku), readable_duration(tu));
     let settings = match (rule, terms) {
         (Rule::TyreusLuyben, Terms::P) => return Err(refuse(rule, "it gives PI and PID only")),
         (Rule::TyreusLuyben, Terms::Pi) => Settings::new(ku / 3.2, Some(2.2 * tu), 0.0),

@@ -204,3 +204,18 @@ fn all_rules_agree_about_units() {
         assert!(close(&a.controller, &b.controller), "{rule:?}");
     }
 }
+
+#[test]
+fn a_measured_ultimate_point_takes_the_place_of_the_models() {
+    let measured = super::ultimate::UltimatePoint { gain: 4.0, period: 30.0 };
+    let choice = RuleChoice { measured_point: Some(measured), ..with(Terms::Pi) };
+    let found = tune_by_rule(&FOPDT, &Span::new(0.0, 100.0, "%"), Rule::ZieglerNicholsUltimate, &choice).unwrap();
+    // Ziegler & Nichols 1942: 0.45 Ku and Pu/1.2, by hand.
+    assert!((found.to_type_in.gain - 1.8).abs() < 1e-9 && found.to_type_in.integral_time == Some(25.0), "{found:?}");
+    assert!(found.derivation.iter().any(|line| line.contains("of the relay experiment")));
+    let none = RuleChoice {
+        measured_point: Some(super::ultimate::UltimatePoint { gain: -1.0, ..measured }),
+        ..with(Terms::Pi)
+    };
+    assert!(tune_by_rule(&FOPDT, &Span::new(0.0, 100.0, "%"), Rule::TyreusLuyben, &none).is_err());
+}

@@ -173,7 +173,7 @@ mod tests {
         let refused =
             |tau_c| simc(&process, &span, &SimcChoice { closed_loop_time_constant: tau_c }).unwrap_err().to_string();
         assert!(refused(None).contains("the model has no dead time"));
-        assert_eq!(refused(Some(-2.0)), "closed_loop_time_constant is -2 s; allowed: above 0");
+        assert_eq!(refused(Some(-2.0)), "The closed loop time constant is -2 s: it must be above 0.");
         assert_eq!(pi(&process, &span, Some(5.0)).integral_time, Some(10.0));
     }
 }

@@ -118,7 +118,10 @@ mod tests {
     #[test]
     fn a_span_names_what_is_wrong_with_it() {
         let error = Span::new(10.0, 10.0, "bar").validate("pv.span").unwrap_err();
-        assert_eq!(error.to_string(), "pv.span.high is 10 bar; allowed: above the lower range value, 10 bar");
+        assert_eq!(
+            error.to_string(),
+            "The upper range value of the PV is 10 bar: it must be above the lower range value, 10 bar."
+        );
         assert!(Span::new(f64::NAN, 1.0, "bar").validate("pv.span").is_err());
         assert!(Span::new(-f64::MAX, f64::MAX, "bar").validate("pv.span").is_err());
     }

@@ -220,7 +220,9 @@ mod tests {
     #[test]
     fn a_quantity_is_not_turned_into_another() {
         let error = Unit::parse("bar").unwrap().convert(1.0, &Unit::parse("°C").unwrap()).unwrap_err();
-        assert_eq!(error.to_string(), "unit is °C (temperature); allowed: a unit of pressure, as bar is");
-        assert!(Unit::parse("furlong").unwrap_err().to_string().starts_with("unit is “furlong”; allowed: one of "));
+        assert_eq!(error.to_string(), "The unit is °C (temperature): it must be a unit of pressure, as bar is.");
+        assert!(
+            Unit::parse("furlong").unwrap_err().to_string().starts_with("The unit is “furlong”: it must be one of ")
+        );
     }
 }

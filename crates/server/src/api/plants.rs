@@ -2,8 +2,9 @@
 
 use crate::problem::{Body, Problem};
 use crate::state::{AppState, compute};
+use antistasis_core::Error;
 use antistasis_core::assessment::{PlantAnalysis, analyse};
-use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, offers};
+use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, StepTable, TextFault, offers};
 use antistasis_core::simulation::Plant;
 use axum::Json;
 use serde::{Deserialize, Serialize};
@@ -15,7 +16,10 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(list_processes))
         .routes(routes!(describe_process))
+        .routes(routes!(step_responses))
         .routes(routes!(check_equations))
+        .routes(routes!(read_equations))
+        .routes(routes!(equations_text))
         .routes(routes!(usual_plant))
         .routes(routes!(analyse_plant))
 }
@@ -59,6 +63,49 @@ struct DescribeRequest {
     responses((status = 200, body = Description), (status = 422, body = Problem)))]
 async fn describe_process(Body(request): Body<DescribeRequest>) -> Result<Json<Description>, Problem> {
     Ok(Json(request.process.describe(&request.pv_unit)?))
+}
+
+/// The responses of every output of a linear process to a unit step of every input.
+#[utoipa::path(post, path = "/api/v1/processes/responses", tag = "plants", request_body = DescribeRequest,
+    responses((status = 200, body = StepTable), (status = 422, body = Problem)))]
+async fn step_responses(Body(request): Body<DescribeRequest>) -> Result<Json<StepTable>, Problem> {
+    let table = compute(move || match request.process.linear_process(&request.pv_unit)? {
+        Some(process) => process.step_table(),
+        None => Err(Error::said("process", "Only a linear process has step responses that hold everywhere.")),
+    });
+    Ok(Json(table.await??))
+}
+
+/// Equations as a person writes them.
+#[derive(Debug, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct EquationsText {
+    /// A line each; see the user guide for the form.
+    text: String,
+}
+
+/// Equations out of text, and what is wrong with it, line by line.
+#[derive(Debug, Serialize, ToSchema)]
+struct ReadEquations {
+    /// The equations as far as they can be read.
+    equations: EquationsSpec,
+    /// What is wrong.
+    faults: Vec<TextFault>,
+}
+
+/// Reads equations of one's own from text: states with rates, inputs, parameters, definitions and outputs, a line each.
+#[utoipa::path(post, path = "/api/v1/processes/read", tag = "plants", request_body = EquationsText,
+    responses((status = 200, body = ReadEquations), (status = 422, body = Problem)))]
+async fn read_equations(Body(EquationsText { text }): Body<EquationsText>) -> Result<Json<ReadEquations>, Problem> {
+    let (equations, faults) = compute(move || EquationsSpec::read(&text)).await?;
+    Ok(Json(ReadEquations { equations, faults }))
+}
+
+/// Writes equations as text, as they are read again.
+#[utoipa::path(post, path = "/api/v1/processes/write", tag = "plants", request_body = EquationsSpec,
+    responses((status = 200, body = EquationsText), (status = 422, body = Problem)))]
+async fn equations_text(Body(equations): Body<EquationsSpec>) -> Json<EquationsText> {
+    Json(EquationsText { text: equations.written() })
 }
 
 /// What is wrong at one place.

@@ -5,7 +5,7 @@ use crate::problem::{Body, Path, Problem};
 use crate::state::{AppState, compute};
 use crate::sweeps::{SweepOutcome, run};
 use antistasis_core::assessment::Question;
-use antistasis_core::simulation::{Axis, Sweep, Trial};
+use antistasis_core::simulation::{Axis, Sweep, SweepTarget, Trial, sweep_targets};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -17,7 +17,10 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(start_sweep)).routes(routes!(sweep_state, cancel_sweep))
+    OpenApiRouter::new()
+        .routes(routes!(list_targets))
+        .routes(routes!(start_sweep))
+        .routes(routes!(sweep_state, cancel_sweep))
 }
 
 /// A sweep to be run.
@@ -54,6 +57,13 @@ impl SweepState {
         let (stage, outcome, problem) = job.standing();
         Self { id, stage, share: job.share(), outcome, problem }
     }
+}
+
+/// Every number of a trial that can be varied, with its unit and, where known, the range of what can be.
+#[utoipa::path(post, path = "/api/v1/sweeps/targets", tag = "control", request_body = Trial,
+    responses((status = 200, body = Vec<SweepTarget>), (status = 422, body = Problem)))]
+async fn list_targets(Body(trial): Body<Trial>) -> Result<Json<Vec<SweepTarget>>, Problem> {
+    Ok(Json(compute(move || sweep_targets(&trial)).await??))
 }
 
 /// Begins a sweep on all cores.

@@ -6,8 +6,10 @@ use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
+use antistasis_core::controller::ControllerSpec;
 use antistasis_core::simulation::{Plant, Simulation, Trace, Trial};
-use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, simc_choice_of};
+use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, read_relay, simc_choice_of};
+use antistasis_core::verdict::{readable, readable_duration};
 use antistasis_exchange::Format;
 use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow};
 use axum::Json;
@@ -237,6 +239,7 @@ async fn keep_trial(
         _ => "first".to_owned(),
     };
     let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
+    let label = with_reading(label, &request.trial).await?;
     let new = NewTrial {
         model_id: request.model_id,
         label: &label,
@@ -246,6 +249,22 @@ async fn keep_trial(
     };
     let id = state.store.add_trial(found.id, new).await?;
     Ok((StatusCode::CREATED, Json(state.store.trial(id).await?)))
+}
+
+/// What a relay experiment has shown stands with its row.
+async fn with_reading(label: String, trial: &Trial) -> Result<String, Problem> {
+    if !matches!(trial.candidate.controller, ControllerSpec::Relay(_)) {
+        return Ok(label);
+    }
+    let own = trial.clone();
+    let reading = compute(move || read_relay(&own, &own.run()?)).await?;
+    Ok(match reading {
+        Ok(reading) => {
+            let (gain, period) = (readable(reading.ultimate_gain), readable_duration(reading.ultimate_period));
+            format!("{label}: Ku {gain} %/%, Pu {period}")
+        }
+        Err(_) => label,
+    })
 }
 
 /// Runs a trial of the trail again: the same trial gives the same trace.

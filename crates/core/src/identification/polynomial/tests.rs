@@ -171,7 +171,7 @@ fn the_order_search_finds_orders_and_delay() {
     let on_new = validate(&model, &validation, false).unwrap().performance.fit_one_step;
     assert!((on_new - found[0].validation_fit.unwrap()).abs() < 0.5, "{on_new} {:?}", found[0]);
     let refused = search_orders(&estimation, None, &OrderSearch { na: 0, nb: 1, nk: 1 }).unwrap_err();
-    assert_eq!(refused.to_string(), "orders.na is 0; allowed: 1 to 10");
+    assert_eq!(refused.to_string(), "The number of coefficients of A is 0: it must be 1 to 10.");
 }
 
 #[test]

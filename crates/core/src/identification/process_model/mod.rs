@@ -149,7 +149,7 @@ impl<'a> Fit<'a> {
             criteria: Criteria::new(squares, prepared.samples, free),
             verdicts: Vec::new(),
         };
-        model.verdicts = verdicts::judge(&model, data);
+        model.verdicts = verdicts::judge(&model, data, &self.options.constraints);
         model
     }
 

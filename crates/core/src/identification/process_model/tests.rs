@@ -147,7 +147,7 @@ fn data_that_cannot_answer_say_why() {
     assert!(refused(&moving, &[3.0; 20]).starts_with("the PV never moves, it stands at 3 °C"));
     assert!(refused(&moving[..4], &moving[..4]).starts_with("only 4 samples"));
     assert!(refused(&moving, &[f64::NAN; 20]).starts_with("only 0 samples"));
-    assert!(refused(&moving, &moving[..3]).starts_with("number of PV samples is 3"));
+    assert!(refused(&moving, &moving[..3]).starts_with("The number of PV samples is 3"));
 }
 
 #[test]
@@ -391,10 +391,10 @@ fn what_is_known_beforehand_is_kept() {
     let roomy = with(vec![Constraint { low: Some(1.0), high: Some(90.0), ..known("time_constant") }]).unwrap();
     assert!((free.parameters[1].value / roomy.parameters[1].value - 1.0).abs() < 1e-5);
     let refused = |constraint| with(vec![constraint]).unwrap_err().to_string();
-    assert_eq!(refused(known("lag")), "constraints.parameter is lag; allowed: one of gain, time_constant, dead_time");
+    assert_eq!(refused(known("lag")), "There is no parameter lag; there are gain, time constant, dead time.");
     assert_eq!(
         refused(Constraint { fixed: Some(-2.0), ..known("time_constant") }),
-        "constraints.time_constant is -2; allowed: above 0"
+        "The time constant in what is known beforehand is -2: it must be above 0."
     );
     assert!(refused(Constraint { low: Some(9.0), high: Some(8.0), ..known("dead_time") }).contains("9 to 8"));
 }

@@ -167,10 +167,14 @@ impl Bounds {
                 range.1 = inward(high)?;
             }
             if range.0 > range.1 {
-                return Err(Error::invalid(
+                let words = name.replace('_', " ");
+                return Err(Error::said(
                     format!("constraints.{name}"),
-                    format!("{} to {}", low.unwrap_or_default(), high.unwrap_or_default()),
-                    "a lower end below the upper one",
+                    format!(
+                        "The lowest {words} ({}) is above the highest ({}).",
+                        low.unwrap_or_default(),
+                        high.unwrap_or_default()
+                    ),
                 ));
             }
         }

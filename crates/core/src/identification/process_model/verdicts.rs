@@ -1,7 +1,7 @@
 //! What the figures of a process model mean.
 
 use super::super::data::DataSet;
-use super::super::model::Model;
+use super::super::model::{Constraint, Model, Parameter};
 use super::super::structure::Structure;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
@@ -11,7 +11,7 @@ fn words(name: &str) -> String {
 }
 
 /// The model judged against the data, the gravest first as they come.
-pub(super) fn judge(model: &Model, data: &DataSet) -> Vec<Verdict> {
+pub(super) fn judge(model: &Model, data: &DataSet, known: &[Constraint]) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
     let duration = data.axis.duration();
     let slowest = model
@@ -52,6 +52,19 @@ pub(super) fn judge(model: &Model, data: &DataSet) -> Vec<Verdict> {
                 "dead time is 0 or more",
             )),
             None if looks_integrating => {}
+            None if at_given_bound(parameter, known).is_some() => {
+                let end = at_given_bound(parameter, known).unwrap_or_default();
+                verdicts.push(Verdict::new(
+                    Tone::Caution,
+                    format!(
+                        "The {name} stands at the {end} value that was allowed, {} {}: the data would go further. Loosen the \
+                         bound, or give it exactly where it is known.",
+                        readable(parameter.value),
+                        parameter.unit
+                    ),
+                    "a parameter at a bound that was given",
+                ));
+            }
             None => verdicts.push(Verdict::new(
                 Tone::Bad,
                 format!("The data do not determine the {name}."),
@@ -116,6 +129,19 @@ pub(super) fn judge(model: &Model, data: &DataSet) -> Vec<Verdict> {
         ));
     }
     verdicts
+}
+
+/// Which of its given bounds a parameter stands at, in a word.
+fn at_given_bound(parameter: &Parameter, known: &[Constraint]) -> Option<&'static str> {
+    let own = known.iter().find(|one| one.parameter == parameter.name)?;
+    let near = |bound: f64| (parameter.value - bound).abs() <= 1e-6 * bound.abs().max(1e-9);
+    if own.low.is_some_and(near) {
+        Some("lowest")
+    } else if own.high.is_some_and(near) {
+        Some("highest")
+    } else {
+        None
+    }
 }
 
 /// A move that hardly lifts the PV out of the noise.

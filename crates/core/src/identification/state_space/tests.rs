@@ -111,7 +111,7 @@ fn what_cannot_be_asked_is_refused() {
     let (mut data, _) = plant(0.1, 3);
     let refused =
         |data: &DataSet, order| fit(data, &FitOptions::new(Structure::StateSpace { order })).unwrap_err().to_string();
-    assert!(refused(&data, 31).contains("structure.order is 31"));
+    assert!(refused(&data, 31).contains("order is 31"));
     data.axis = TimeAxis::Irregular((0..2000).map(|k| f64::from(k) + 0.3 * f64::from(k % 2)).collect());
     assert!(refused(&data, 3).contains("not evenly spaced"));
 }

@@ -200,13 +200,13 @@ fn what_cannot_be_is_named() {
     };
     assert_eq!(
         refused("upright_tank", &[("area", -2.0)]),
-        "process.parameters.area is -2 m²; allowed: 0.001 to 1000000 m²"
+        "The area of the process is -2 m²: it must be 0.001 to 1000000 m²."
     );
     assert!(
         refused("upright_tank", &[("aria", 2.0)])
-            .contains("process.parameters is “aria”; allowed: the parameters area")
+            .contains("The parameter of the process is “aria”: it must be the parameters area")
     );
-    assert!(refused("tank", &[]).contains("one of upright_tank, lying_tank"));
+    assert!(refused("tank", &[]).contains("there are upright_tank, lying_tank"));
     let mut exchanger = process("heat_exchanger", &[]);
     assert!(exchanger.set_parameter(0, 5.0).unwrap_err().to_string().contains("number of states"));
 }
