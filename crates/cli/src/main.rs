@@ -5,6 +5,7 @@ mod files;
 mod host;
 mod records;
 mod tune;
+mod works;
 
 use clap::{Parser, Subcommand};
 use std::process::ExitCode;
@@ -39,6 +40,8 @@ enum Command {
     Analyse(files::AnalyseOptions),
     /// Prints the JSON Schema of a document.
     Schema(files::SchemaOptions),
+    /// Areas and loops of a server that runs: makes, changes, deletes and restores them, and packs them as archives.
+    Works(works::WorksOptions),
     /// Prints the OpenAPI document of the server.
     Openapi,
 }
@@ -83,6 +86,7 @@ fn main() -> ExitCode {
         Command::Sweep(options) => files::sweep(&options),
         Command::Analyse(options) => files::analyse_plant(&options),
         Command::Schema(options) => files::schema(&options),
+        Command::Works(options) => works::works(options),
         Command::Openapi => files::print(&antistasis_server::openapi()),
     };
     match done {

@@ -1,9 +1,11 @@
-//! The demo as a process: starts, starts again on the same data, and leaves nothing behind.
+//! The application as a process: starts, starts again on the same data, leaves nothing behind, and is worked on by
+//! commands while it runs.
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
+use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::net::TcpListener;
 use std::os::unix::fs::PermissionsExt;
@@ -12,9 +14,9 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
-fn start(data: &Path, port: u16) -> Child {
+fn start(command: &str, data: &Path, port: u16) -> Child {
     Command::new(env!("CARGO_BIN_EXE_antistasis"))
-        .args(["demo", "--port", &port.to_string(), "--data"])
+        .args([command, "--port", &port.to_string(), "--data"])
         .arg(data)
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
@@ -63,7 +65,7 @@ fn ends_with_its_signal_or_without_and_starts_again_in_seconds() {
     let (data, port) = (data(), free_port());
     for signal in [Signal::SIGINT, Signal::SIGKILL, Signal::SIGTERM] {
         let before = Instant::now();
-        let mut child = start(data.path(), port);
+        let mut child = start("demo", data.path(), port);
         let said = first_line(&mut child);
         assert!(said.contains(&format!("http://localhost:{port}")), "{said}");
         assert!(before.elapsed() < Duration::from_secs(30));
@@ -80,10 +82,69 @@ fn a_port_in_use_is_said_in_one_line() {
     let data = data();
     let taken = TcpListener::bind("127.0.0.1:0").unwrap();
     let port = taken.local_addr().unwrap().port();
-    let output = start(data.path(), port).wait_with_output().unwrap();
+    let output = start("demo", data.path(), port).wait_with_output().unwrap();
     assert_eq!(output.status.code(), Some(2));
     let text = String::from_utf8_lossy(&output.stderr);
     let line = text.lines().last().unwrap();
     assert!(line.contains(&format!("port {port} is in use by another program")) && line.contains("--port"), "{text}");
+    all_gone(data.path());
+}
+
+#[test]
+fn works_are_made_changed_and_carried_elsewhere_by_commands() {
+    let (data, port) = (data(), free_port());
+    let mut child = start("serve", data.path(), port);
+    first_line(&mut child);
+    let address = format!("http://127.0.0.1:{port}");
+    let run = |words: &[&str]| {
+        let output = Command::new(env!("CARGO_BIN_EXE_antistasis"))
+            .args(["works", "--server", &address])
+            .args(words)
+            .current_dir(data.path())
+            .output()
+            .unwrap();
+        let document = serde_json::from_slice::<Value>(&output.stdout).unwrap_or_default();
+        (output.status.success(), document, String::from_utf8(output.stderr).unwrap())
+    };
+    let done = |words: &[&str]| {
+        let (success, document, text) = run(words);
+        assert!(success, "{words:?}: {text}");
+        document
+    };
+    let refused = |words: &[&str]| {
+        let (success, _, text) = run(words);
+        assert!(!success && text.lines().count() == 1, "{words:?}: {text}");
+        text
+    };
+
+    assert_eq!(done(&["list"]), json!({ "areas": [], "loops": [] }));
+    done(&["add-area", "Boilers", "--notes", "two of three run"]);
+    let made = done(&["add-loop", "FIC-7", "--area", "Boilers", "--pv-unit", "m³/h", "--pv-span", "-5:40"]);
+    assert_eq!(made["pv"], json!({ "tag": "FIC-7.PV", "span": { "low": -5.0, "high": 40.0, "unit": "m³/h" } }));
+    assert!(refused(&["add-loop", "FIC-7", "--area", "Boilers"]).contains("FIC-7"));
+    assert!(refused(&["add-loop", "FIC-8", "--area", "Boilers", "--pv-span", "wide"]).contains("--pv-span is “wide”"));
+    assert!(refused(&["add-loop", "FIC-8", "--area", "Boilers", "--pv-unit", "furlong"]).contains("furlong"));
+
+    let changed = done(&["change-loop", "FIC-7", "--tag", "FIC-70", "--area", "Feed water", "--notes", "weir"]);
+    assert_eq!(
+        (&changed["tag"], &changed["area"], &changed["notes"]),
+        (&"FIC-70".into(), &"Feed water".into(), &"weir".into())
+    );
+    assert_eq!(changed["pv"]["span"], made["pv"]["span"]);
+    assert_eq!(done(&["change-area", "Boilers", "--name", "Steam"])["notes"], "two of three run");
+    assert!(refused(&["change-area", "Boilers", "--name", "Steam"]).contains("there are "));
+    assert!(refused(&["change-loop", "FIC-7", "--name", "x"]).contains("there is no loop “FIC-7”"));
+
+    done(&["export", "FIC-70", "-o", "loop.zip"]);
+    assert!(refused(&["import", "loop.zip"]).contains("FIC-70"));
+    done(&["delete", "FIC-70"]);
+    assert_eq!(done(&["bin"])[0]["title"], "loop FIC-70");
+    done(&["restore", "FIC-70"]);
+    assert!(refused(&["restore", "FIC-70"]).contains("no “FIC-70” in the bin"));
+    assert_eq!(done(&["list"])["loops"][0]["tag"], "FIC-70");
+
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
+    assert!(refused(&["list"]).contains(&format!("No server answers at {address}")));
     all_gone(data.path());
 }

@@ -63,7 +63,7 @@ impl Error {
 /// What is the matter with a field, in a sentence about the thing that it stands for.
 fn sentence(field: &str, value: &str, allowed: &str) -> String {
     let last = field.rsplit('.').next().unwrap_or(field);
-    let named = ["tag", "parameter", "signal", "input", "output", "formula"];
+    let named = ["tag", "parameter", "signal", "input", "output", "formula", "process"];
     if let Some(list) = allowed.strip_prefix("one of ").or_else(|| allowed.strip_prefix("the tags "))
         && named.contains(&last)
     {

@@ -196,7 +196,7 @@ fn what_cannot_be_run_is_refused_by_name() {
     assert_eq!(refused(&|t| t.scenario.scan = 500.0), "scenario.scan");
     assert_eq!(refused(&|t| t.scenario.duration = f64::INFINITY), "scenario.duration");
     assert_eq!(refused(&|t| t.scenario.scan = 1e-9), "scenario.duration");
-    assert_eq!(refused(&|t| t.scenario.events[0] = Event::load(401.0, 1.0)), "scenario.events[0].at");
+    assert_eq!(refused(&|t| t.scenario.events[0] = Event::load(-1.0, 1.0)), "scenario.events[0].at");
     assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 0.0, 1.0).into()), "process.time_constant");
     assert_eq!(refused(&|t| t.plant.process = fopdt(1.0, 1.0, 1e9).into()), "process.dead_time");
     assert_eq!(refused(&|t| t.plant.pv.span.high = -5.0), "plant.pv.span.high");

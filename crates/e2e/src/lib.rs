@@ -1,13 +1,17 @@
 //! The real application in a real browser: the `antistasis` binary, headless Chromium, and a page to drive.
 
+use fantoccini::elements::Element;
 use fantoccini::key::Key;
+use fantoccini::wd::WebDriverCompatibleCommand;
 use fantoccini::{Client, ClientBuilder, Locator};
 use hyper_util::client::legacy::connect::HttpConnector;
+use reqwest::{Method, Url};
 use serde_json::{Value, json};
 use std::io::{BufRead, BufReader};
 use std::net::TcpListener;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
+use std::str::FromStr;
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
@@ -46,10 +50,11 @@ impl Drop for Program {
     }
 }
 
-/// The application with the demo works, on a data directory of its own that can outlive it.
+/// The application on a data directory of its own that can outlive it.
 pub struct Application {
     program: Option<Program>,
     binary: PathBuf,
+    command: &'static str,
     data: TempDir,
     port: u16,
 }
@@ -57,17 +62,26 @@ pub struct Application {
 impl Application {
     /// Starts the demo; `binary` is the `antistasis` binary.
     pub fn start(binary: &Path) -> Result<Self> {
+        Self::of(binary, "demo")
+    }
+
+    /// Starts with nothing in it.
+    pub fn empty(binary: &Path) -> Result<Self> {
+        Self::of(binary, "serve")
+    }
+
+    fn of(binary: &Path, command: &'static str) -> Result<Self> {
         let data = TempDir::with_prefix("antistasis-e2e-")?;
         // The user under whom the database runs must be able to enter.
         std::fs::set_permissions(data.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
-        let mut application = Self { program: None, binary: binary.to_owned(), data, port: free_port()? };
+        let mut application = Self { program: None, binary: binary.to_owned(), command, data, port: free_port()? };
         application.run()?;
         Ok(application)
     }
 
     fn run(&mut self) -> Result<()> {
         let mut child = Command::new(&self.binary)
-            .args(["demo", "--port", &self.port.to_string(), "--data"])
+            .args([self.command, "--port", &self.port.to_string(), "--data"])
             .arg(self.data.path())
             .stdout(Stdio::piped())
             .spawn()?;
@@ -80,7 +94,17 @@ impl Application {
 
     /// Ends the application and starts it again on the same data.
     pub fn restart(&mut self) -> Result<()> {
+        self.stop();
+        self.run()
+    }
+
+    /// Ends the application.
+    pub fn stop(&mut self) {
         self.program = None;
+    }
+
+    /// Starts the application again on the same data.
+    pub fn resume(&mut self) -> Result<()> {
         self.run()
     }
 
@@ -88,6 +112,20 @@ impl Application {
     #[must_use]
     pub fn address(&self, path: &str) -> String {
         format!("http://localhost:{}{path}", self.port)
+    }
+}
+
+/// A command of Chromium's own protocol, which its driver passes on.
+#[derive(Debug)]
+struct Devtools(Value);
+
+impl WebDriverCompatibleCommand for Devtools {
+    fn endpoint(&self, base: &Url, session: Option<&str>) -> std::result::Result<Url, <Url as FromStr>::Err> {
+        base.join(&format!("session/{}/goog/cdp/execute", session.unwrap_or_default()))
+    }
+
+    fn method_and_body(&self, _: &Url) -> (Method, Option<String>) {
+        (Method::POST, Some(self.0.to_string()))
     }
 }
 
@@ -156,6 +194,31 @@ impl Page {
         Ok(())
     }
 
+    /// Gives the page another size.
+    pub async fn size(&self, width: u32, height: u32) -> Result<()> {
+        self.devtools(
+            "Emulation.setDeviceMetricsOverride",
+            json!({ "width": width, "height": height, "deviceScaleFactor": 1, "mobile": false }),
+        )
+        .await
+    }
+
+    /// Shows the page as on this medium: `print`, or as on the screen for an empty word.
+    pub async fn media(&self, medium: &str) -> Result<()> {
+        self.devtools("Emulation.setEmulatedMedia", json!({ "media": medium })).await
+    }
+
+    /// Makes the processor this many times slower.
+    pub async fn slow_down(&self, times: f64) -> Result<()> {
+        self.devtools("Emulation.setCPUThrottlingRate", json!({ "rate": times })).await
+    }
+
+    /// A command of Chromium's own protocol.
+    async fn devtools(&self, command: &str, parameters: Value) -> Result<()> {
+        self.client.issue_cmd(Devtools(json!({ "cmd": command, "params": parameters }))).await?;
+        Ok(())
+    }
+
     /// Goes to an address.
     pub async fn go(&self, address: &str) -> Result<()> {
         self.client.goto(address).await?;
@@ -198,13 +261,38 @@ impl Page {
         Ok(())
     }
 
+    /// Waits until nothing is on its way: neither a text nor a picture changes for a while.
+    pub async fn settled(&self) -> Result<()> {
+        let settle = "const done = arguments[0];
+            let timer = setTimeout(end, 400);
+            const last = setTimeout(end, 8000);
+            const watcher = new MutationObserver(() => { clearTimeout(timer); timer = setTimeout(end, 400); });
+            watcher.observe(document.body, { subtree: true, childList: true, characterData: true, attributes: true });
+            function end() { clearTimeout(timer); clearTimeout(last); watcher.disconnect(); done(true); }";
+        self.client.execute_async(settle, vec![]).await?;
+        Ok(())
+    }
+
     /// Clicks the first visible button, link or other clickable thing with this text.
     pub async fn click(&self, text: &str) -> Result<()> {
         let path = format!(
             "//*[self::button or self::a or self::summary or self::label[.//input[@type='checkbox']]][contains(normalize-space(.), \"{text}\")]"
         );
-        self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?.click().await?;
+        self.found(&path, text).await?.click().await?;
         Ok(())
+    }
+
+    /// The element at a path, as soon as it is there; what it is called stands in the error.
+    async fn found(&self, path: &str, name: &str) -> Result<Element> {
+        let waited = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(path)).await;
+        match waited {
+            Ok(element) => Ok(element),
+            Err(error) => {
+                let text = self.script("return document.body.innerText").await?;
+                Err(format!("“{name}” did not come ({error}); the page says: {}", text.as_str().unwrap_or_default())
+                    .into())
+            }
+        }
     }
 
     /// Types into the entry with this label, in place of what stands there.
@@ -220,25 +308,63 @@ impl Page {
     pub async fn select(&self, label: &str, value: &str) -> Result<()> {
         let path =
             format!("//select[@aria-label='{label}' or ancestor::label[contains(normalize-space(.), '{label}')]]");
-        let list = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
+        let list = self.found(&path, label).await?;
         list.select_by_value(value).await?;
         Ok(())
     }
 
     /// The entry with this label.
-    pub async fn entry(&self, label: &str) -> Result<fantoccini::elements::Element> {
+    pub async fn entry(&self, label: &str) -> Result<Element> {
         let path = format!("//label[starts-with(normalize-space(.), \"{label}\")] | //input[@aria-label=\"{label}\"]");
-        let found = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(&path)).await?;
+        let found = self.found(&path, label).await?;
         if found.tag_name().await? == "input" {
             return Ok(found);
         }
-        let id = found.attr("for").await?.ok_or("a label without an entry")?;
-        Ok(self.client.find(Locator::Id(&id)).await?)
+        match found.attr("for").await? {
+            Some(id) => Ok(self.client.find(Locator::Id(&id)).await?),
+            None => Ok(found.find(Locator::Css("input, textarea")).await?),
+        }
     }
 
     /// Presses a key on the page.
     pub async fn key(&self, key: &str) -> Result<()> {
         self.client.find(Locator::Css("body")).await?.send_keys(key).await?;
+        Ok(())
+    }
+
+    /// Types where the focus is.
+    pub async fn type_keys(&self, keys: &str) -> Result<()> {
+        self.client.active_element().await?.send_keys(keys).await?;
+        Ok(())
+    }
+
+    /// Presses Tab until the focus is on what is called this.
+    pub async fn tab_to(&self, name: &str) -> Result<()> {
+        let wanted = Value::from(name);
+        let at = format!(
+            "const at = document.activeElement;
+             const words = [at.getAttribute('aria-label'), at.labels?.[0]?.innerText, at.innerText]
+                 .find((text) => text?.trim());
+             return words?.trim().startsWith({wanted}) ? true : words ?? at.tagName"
+        );
+        self.until(&format!("“{name}”"), &format!("return document.body.innerText.includes({wanted}) || document.querySelector(`[aria-label^={wanted}]`) !== null"))
+            .await?;
+        let mut passed = Vec::new();
+        for _ in 0..150 {
+            let now = self.script(&at).await?;
+            if now == true {
+                return Ok(());
+            }
+            passed.push(now);
+            self.type_keys(&Key::Tab.to_string()).await?;
+        }
+        Err(format!("Tab does not come to “{name}”, only to {passed:?}").into())
+    }
+
+    /// Clicks the first element that a selector finds.
+    pub async fn press(&self, selector: &str) -> Result<()> {
+        let wait = self.client.wait().at_most(PATIENCE);
+        wait.for_element(Locator::Css(selector)).await?.click().await?;
         Ok(())
     }
 

@@ -14,8 +14,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
     // Home: loops by area, each with its trend.
     page.go(&application.address("/")).await?;
     page.shows("Brine heating").await?;
-    let trends = page.script("return document.querySelectorAll('main svg[role=img] path').length").await?;
-    assert_eq!(trends, 7);
+    page.until("the trends", "return document.querySelectorAll('main a svg[role=img]').length === 7").await?;
     page.click("TIC-310").await?;
 
     // The loop has a record and no model yet, so Model is next; Control has a trial on the simulated plant.
@@ -190,7 +189,7 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     page.client.find(Locator::Css("[aria-label='Take step 1 away']")).await?.click().await?;
     page.until("no step", &format!("return {enabled} === null")).await?;
 
-    // Read by hand on the step test: marks that can be drawn, and numbers near the plant's own (97 s, 36 s).
+    // Read by hand on the step test: marks that can be dragged, and numbers near the plant's own (97 s, 36 s).
     page.go(&application.address("/loops/TIC-204/measure")).await?;
     page.shows("Step test").await?;
     let rows = "document.querySelectorAll('table[aria-label=Records] tbody tr')";
@@ -214,7 +213,7 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     }
     page.until("another gain", &format!("{} !== {gain}", cell(1, 2))).await?;
 
-    // Model: other structures, held against the second half, all in the trail.
+    // Model: other structures, validated on the second half, all in the trail.
     page.go(&application.address("/loops/TIC-204/model")).await?;
     page.drawn().await?;
     for (kind, name) in [("output_error", "OE 2,2,1"), ("state_space", "SS"), ("two_lags", "two lags")] {
@@ -244,7 +243,7 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     let reason = page.client.find(Locator::Css("textarea")).await?;
     reason.clear().await?;
     reason.send_keys("the lag of the sensor is seen").await?;
-    page.click("Keep the reason").await?;
+    page.click("Choose it").await?;
     page.until(
         "the reason kept",
         "return document.querySelector('td strong[title=\"the lag of the sensor is seen\"]') !== null",

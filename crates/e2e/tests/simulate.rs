@@ -25,21 +25,23 @@ async fn a_plant_is_changed_looked_into_and_swept() -> Result<()> {
     let mark = page.client.find(Locator::Css("[role=slider][aria-label^=inflow]")).await?;
     assert!(mark.attr("aria-valuenow").await?.ok_or("no time")?.parse::<f64>()? > before);
 
-    // Saved with the loop, and there again after a reload.
-    page.click("Save scenario").await?;
-    page.enter("Name of the scenario", "inflow surge").await?;
-    page.entry("Name of the scenario").await?.send_keys(&Key::Enter.to_string()).await?;
-    let is_saved = "return document.querySelector(\"option[value='inflow surge']\") !== null";
-    page.until("the saved scenario", is_saved).await?;
-    page.client.refresh().await?;
-    page.drawn().await?;
-    page.click("Scenario").await?;
-    page.until("the saved scenario", is_saved).await?;
-    page.select("Saved scenarios", "inflow surge").await?;
+    // Saved for the works, and there again after a reload and in another loop.
+    page.click("Saved scenarios").await?;
+    page.enter("Name to save this scenario under", "inflow surge").await?;
+    page.entry("Name to save this scenario under").await?.send_keys(&Key::Enter.to_string()).await?;
+    page.shows("Saved scenarios (1)").await?;
+    for tag in ["FIC-101", "LIC-110"] {
+        page.go(&application.address(&format!("/loops/{tag}/control"))).await?;
+        page.drawn().await?;
+        page.click("Scenario").await?;
+        page.click("Saved scenarios (1)").await?;
+        page.shows("from LIC-110").await?;
+    }
+    page.click("inflow surge").await?;
 
     // The balance of the tank closes.
     page.click("Balances").await?;
-    page.shows("closes to").await?;
+    page.shows("closes within").await?;
     page.drawn().await?;
 
     // Another process: an exothermic reactor, which can rest at three temperatures under the same inputs.
@@ -87,9 +89,15 @@ async fn equations_are_checked_as_they_are_typed_and_what_leaves_is_a_file() -> 
     page.drawn().await?;
     page.click("Plant").await?;
     page.click("Edit the equations").await?;
-    page.enter("Rate of flow", "(valve_flow * opening / 100 * drive - fow) / lag").await?;
+    // As text, a line each: the line with the mistake is named. Then in fields.
+    let text = page.script("return document.querySelector('[aria-label=\"Equations as text\"]').value").await?;
+    assert!(text.as_str().is_some_and(|text| text.contains("dflow/dt =")), "{text}");
+    let fow = "const area = document.querySelector('[aria-label=\"Equations as text\"]');
+        area.value = area.value.replace('/dt =', '/dt = fow * 0 + '); area.dispatchEvent(new Event('input'))";
+    page.script(fow).await?;
     page.shows("“fow”, which is unknown").await?;
     page.shows("1 to be mended").await?;
+    page.click("In fields").await?;
     page.enter("Rate of flow", "(valve_flow * opening / 100 * drive - flow) / (2 * lag)").await?;
     page.shows("they can be simulated").await?;
     page.click("Take these equations").await?;
@@ -108,6 +116,7 @@ async fn equations_are_checked_as_they_are_typed_and_what_leaves_is_a_file() -> 
 
     // A run-away is stopped where it happens, and the trace until then is shown.
     page.click("Edit the equations").await?;
+    page.click("In fields").await?;
     page.enter("Rate of flow", "flow * flow * flow / 1e3").await?;
     page.shows("they can be simulated").await?;
     page.click("Take these equations").await?;

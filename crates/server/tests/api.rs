@@ -473,7 +473,7 @@ async fn what_is_not_there_is_said_so() {
     for path in ["/loops/XIC-9", "/records/0192f0c1-2d3e-7a4b-8c5d-6e7f80910a1b/samples", "/nothing"] {
         let response = site.request(Method::GET, path).send().await.unwrap();
         let problem = taken(response, StatusCode::NOT_FOUND).await;
-        assert!(problem["detail"].as_str().unwrap().starts_with("The there is no "), "{problem}");
+        assert!(problem["detail"].as_str().unwrap().starts_with("there is no "), "{problem}");
     }
     let response = site.request(Method::GET, "/records/not-an-id/samples").send().await.unwrap();
     assert_eq!(taken(response, StatusCode::BAD_REQUEST).await["type"], json!("/problems/request"));

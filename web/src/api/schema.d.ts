@@ -1996,7 +1996,7 @@ export interface components {
         Event: {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2009,7 +2009,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2027,7 +2027,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2037,7 +2037,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2052,7 +2052,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2072,7 +2072,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2092,7 +2092,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2117,7 +2117,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2137,7 +2137,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @description Name of the input; null for the place where the OP acts. */
@@ -2156,7 +2156,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2176,7 +2176,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /**
@@ -2189,7 +2189,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2197,7 +2197,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2205,7 +2205,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2218,7 +2218,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @enum {string} */
@@ -2231,7 +2231,7 @@ export interface components {
         } | {
             /**
              * Format: double
-             * @description Time in s, within the duration.
+             * @description Time in s; what comes after the end does not happen.
              */
             at: number;
             /** @description What it shows. */

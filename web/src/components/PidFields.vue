@@ -158,7 +158,7 @@ const rest = computed<Field[]>(() => [
           unit: "s",
           min: 0,
           exclusive: true,
-          whenEmpty: "by itself",
+          whenEmpty: "automatic",
           value: props.pid.tracking_time ?? null,
           set: (value: number | null) => set((pid) => (pid.tracking_time = value)),
         },
@@ -300,7 +300,7 @@ const summary = computed(() => [
   ...(props.pid.algorithm === "velocity" ? ["velocity"] : []),
   props.pid.anti_windup && props.pid.anti_windup !== "back_calculation"
     ? `anti-windup ${props.pid.anti_windup}`
-    : `tracking ${props.pid.tracking_time ? duration(props.pid.tracking_time) : "by itself"}`,
+    : `tracking ${props.pid.tracking_time ? duration(props.pid.tracking_time) : "automatic"}`,
   ...(props.pid.feed_forward ? [`feed-forward of ${readable(props.pid.feed_forward.signal)}`] : []),
   ...(props.pid.schedule ? ["gain scheduled"] : []),
 ]);

@@ -66,51 +66,53 @@ onBeforeUnmount(() => observer.disconnect());
 </script>
 
 <template>
-  <p class="print-head mb-2 hidden px-2 text-[13px]">
-    <strong>{{ title }}</strong> · printed {{ printedAt }} · curves are labelled at their ends; the lines
-    before the rows of the trail show how each is drawn
-  </p>
-  <div
-    ref="frame"
-    class="step-frame grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_348px] max-[900px]:block max-[900px]:overflow-y-auto"
-    :style="{ gridTemplateRows: `minmax(0, 1fr) ${height}px` }"
-  >
-    <section class="relative min-h-0 min-w-0 pt-2 pl-2 max-[900px]:h-[max(75vh,320px)]" aria-label="Strip">
-      <slot name="strip" />
-    </section>
-    <aside class="relative flex min-h-0 flex-col border-l border-rule bg-sheet" aria-label="Margin">
-      <div class="min-h-0 flex-1 overflow-y-auto px-4 py-3" tabindex="0" role="group" aria-label="Settings">
-        <slot name="margin" />
-      </div>
-      <div
-        v-if="slots.figures"
-        class="max-h-[48%] shrink-0 overflow-y-auto border-t border-rule px-4 py-2 max-[900px]:max-h-none"
-        tabindex="0"
-        role="group"
-        aria-label="Figures"
-      >
-        <slot name="figures" />
-      </div>
-    </aside>
-    <section
-      class="relative col-span-2 min-h-0 border-t border-ink bg-paper max-[900px]:h-[220px]"
-      aria-label="Trail"
+  <div class="contents">
+    <p class="print-head mb-2 hidden px-2 text-[13px]">
+      <strong>{{ title }}</strong> · printed {{ printedAt }} · curves are labelled at their ends; the lines
+      before the rows of the trail show how each is drawn
+    </p>
+    <div
+      ref="frame"
+      class="step-frame grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_348px] max-[900px]:block max-[900px]:overflow-y-auto"
+      :style="{ gridTemplateRows: `minmax(0, 1fr) ${height}px` }"
     >
-      <div
-        class="absolute inset-x-0 -top-[4px] z-20 h-[8px] cursor-ns-resize touch-none focus-visible:bg-pv/40 max-[900px]:hidden print:hidden"
-        role="slider"
-        aria-orientation="vertical"
-        aria-label="Height of the trail"
-        :aria-valuenow="height"
-        :aria-valuemin="60"
-        :aria-valuemax="most"
-        tabindex="0"
-        @pointerdown="drawn"
-        @keydown="nudged"
-      />
-      <div class="h-full overflow-auto" tabindex="0" role="group" aria-label="Rows of the trail">
-        <slot name="trail" />
-      </div>
-    </section>
+      <section class="relative min-h-0 min-w-0 pt-2 pl-2 max-[900px]:h-[max(75vh,320px)]" aria-label="Strip">
+        <slot name="strip" />
+      </section>
+      <aside class="relative flex min-h-0 flex-col border-l border-rule bg-sheet" aria-label="Margin">
+        <div class="min-h-0 flex-1 overflow-y-auto px-4 py-3" tabindex="0" role="group" aria-label="Settings">
+          <slot name="margin" />
+        </div>
+        <div
+          v-if="slots.figures"
+          class="max-h-[48%] shrink-0 overflow-y-auto border-t border-rule px-4 py-2 max-[900px]:max-h-none"
+          tabindex="0"
+          role="group"
+          aria-label="Figures"
+        >
+          <slot name="figures" />
+        </div>
+      </aside>
+      <section
+        class="relative col-span-2 min-h-0 border-t border-ink bg-paper max-[900px]:h-[220px]"
+        aria-label="Trail"
+      >
+        <div
+          class="absolute inset-x-0 -top-[4px] z-20 h-[8px] cursor-ns-resize touch-none focus-visible:bg-pv/40 max-[900px]:hidden print:hidden"
+          role="slider"
+          aria-orientation="vertical"
+          aria-label="Height of the trail"
+          :aria-valuenow="height"
+          :aria-valuemin="60"
+          :aria-valuemax="most"
+          tabindex="0"
+          @pointerdown="drawn"
+          @keydown="nudged"
+        />
+        <div class="h-full overflow-auto" tabindex="0" role="group" aria-label="Rows of the trail">
+          <slot name="trail" />
+        </div>
+      </section>
+    </div>
   </div>
 </template>

@@ -6,6 +6,7 @@ import StateNotice from "../components/StateNotice.vue";
 import XyPlot from "../components/XyPlot.vue";
 import { number } from "../lib/format";
 import type { Line } from "../lib/xy";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ trial: Trial }>();
 
@@ -13,7 +14,7 @@ const outcome = shallowRef<Schemas["FrequencyOutcome"] | null>(null);
 const problem = ref("");
 
 watch(
-  () => JSON.stringify(props.trial),
+  [() => JSON.stringify(props.trial), comebacks],
   async () => {
     try {
       outcome.value = await answered(api.POST("/api/v1/robustness/frequency", { body: props.trial }));

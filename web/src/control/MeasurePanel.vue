@@ -8,6 +8,7 @@ import type { Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import { choicesOf } from "./events";
 import { READS, type useKpis } from "./kpis";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{
   trial: Trial;
@@ -33,7 +34,7 @@ watch(
 );
 
 watch(
-  () => [props.trial, tag.value, from.value, to.value, low.value, high.value] as const,
+  () => [props.trial, tag.value, from.value, to.value, low.value, high.value, comebacks.value] as const,
   async ([trial]) => {
     const ticket = ++sent;
     try {

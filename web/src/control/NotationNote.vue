@@ -6,6 +6,7 @@ import { answered, api, messageOf, type Schemas } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import { number } from "../lib/format";
 import type { Pid } from "./controllers";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ pid: Pid }>();
 
@@ -69,7 +70,7 @@ function choose(key: keyof typeof notation, value: string) {
 }
 
 watch(
-  [() => JSON.stringify(props.pid), notation],
+  [() => JSON.stringify(props.pid), notation, comebacks],
   async () => {
     try {
       const { kind: _, ...settings } = props.pid as Pid & { kind?: string };

@@ -8,6 +8,7 @@ import XyPlot from "../components/XyPlot.vue";
 import { number, timeUnit } from "../lib/format";
 import type { Line } from "../lib/xy";
 import { readable } from "./events";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ plant: Trial["plant"] }>();
 
@@ -30,7 +31,7 @@ async function analyse() {
 }
 
 watch(
-  () => JSON.stringify(props.plant),
+  [() => JSON.stringify(props.plant), comebacks],
   () => {
     window.clearTimeout(timer);
     timer = window.setTimeout(() => void analyse(), analysis.value ? 200 : 0);

@@ -9,6 +9,7 @@ import { contours } from "../lib/contours";
 import { number, timeUnit } from "../lib/format";
 import { useSize } from "../lib/size";
 import { linearTicks, logTicks, type Line } from "../lib/xy";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ trial: Trial; modelId: string | null; pv: number[]; interval: number }>();
 
@@ -21,7 +22,7 @@ const assumed = ref(10);
 let ticket = 0;
 
 watch(
-  [() => JSON.stringify(props.trial), assumed],
+  [() => JSON.stringify(props.trial), assumed, comebacks],
   async () => {
     const own = ++ticket;
     const ask = async <T,>(request: Promise<T>, put: (found: T | null, problem: string) => void) => {

@@ -261,7 +261,7 @@ function use(item: SavedItem) {
         </optgroup>
       </select>
     </label>
-    <p class="text-[12px] text-soft">The marks on the strip can be drawn to another time.</p>
+    <p class="text-[12px] text-soft">The marks on the strip can be dragged to another time.</p>
     <p v-if="problem || trouble" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
       {{ problem || trouble }}
     </p>

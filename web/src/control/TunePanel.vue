@@ -10,6 +10,7 @@ import { duration, letter, number } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { mainPid, type Controller } from "./controllers";
 import type { useTuning, Wishes } from "./tuning";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ trial: Trial; tuning: ReturnType<typeof useTuning> }>();
 const emit = defineEmits<{ take: [controller: Controller, name: string] }>();
@@ -61,7 +62,7 @@ const problem = ref("");
 const open = ref("");
 
 watch(
-  [() => JSON.stringify(props.trial.plant), choice, measured],
+  [() => JSON.stringify(props.trial.plant), choice, measured, comebacks],
   async () => {
     const point = measured.value ? { gain: measured.value.gain, period: measured.value.period } : null;
     try {

@@ -1,15 +1,18 @@
 import { ref, shallowRef, watch, type Ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import { comebacks } from "../lib/live";
 
 /** All that can be simulated, fetched once. */
 const offers = shallowRef<Schemas["Offer"][]>([]);
 
 export function useOffers() {
-  if (offers.value.length === 0) {
+  const fetch = () => {
+    if (offers.value.length > 0) return;
     answered(api.GET("/api/v1/processes"))
       .then((all) => (offers.value = all))
       .catch(() => undefined);
-  }
+  };
+  watch(comebacks, fetch, { immediate: true });
   return offers;
 }
 
@@ -19,8 +22,11 @@ export function useDescription(trial: Ref<Trial | null>) {
   const failure = ref("");
   let sent = 0;
   watch(
-    () => (trial.value ? JSON.stringify([trial.value.plant.process, trial.value.plant.pv.span.unit]) : ""),
-    async (now) => {
+    [
+      () => (trial.value ? JSON.stringify([trial.value.plant.process, trial.value.plant.pv.span.unit]) : ""),
+      comebacks,
+    ],
+    async ([now]) => {
       if (!now || !trial.value) return;
       const ticket = ++sent;
       const { process, pv } = trial.value.plant;

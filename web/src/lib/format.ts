@@ -3,13 +3,15 @@ export function number(value: number | null | undefined, digits = 3): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return "–";
   if (value === 0) return "0";
   const size = Math.abs(value);
-  const text =
-    size >= 1e7 || size < 1e-4
-      ? value.toExponential(digits - 1)
-      : size >= 10 ** digits
-        ? value.toFixed(0)
-        : trimmed(value.toPrecision(digits));
-  return text.replace("-", "−");
+  const text = size >= 1e7 || size < 1e-4 ? value.toExponential(digits - 1) : plainText(value, digits);
+  return text.replaceAll("-", "−");
+}
+
+/** Digits before the point all stand; what is rounded up to one digit more has no exponent either. */
+function plainText(value: number, digits: number): string {
+  if (Math.abs(value) >= 10 ** digits) return value.toFixed(0);
+  const text = value.toPrecision(digits);
+  return text.includes("e") ? Number(text).toFixed(0) : trimmed(text);
 }
 
 function trimmed(text: string): string {
@@ -18,7 +20,7 @@ function trimmed(text: string): string {
 
 /** A number as a person types it, with comma or point; NaN where it is none. */
 export function readNumber(text: string): number {
-  const plain = text.trim().replace("−", "-").replace(",", ".");
+  const plain = text.trim().replaceAll("−", "-").replace(",", ".");
   return plain === "" ? NaN : Number(plain);
 }
 

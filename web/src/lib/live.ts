@@ -9,6 +9,9 @@ type Listener = (change: Change | null) => void;
 /** Whether the server has answered lately. */
 export const online = ref(true);
 
+/** How often the server came back; whoever watches it asks again what may have failed meanwhile. */
+export const comebacks = ref(0);
+
 const listeners = new Set<Listener>();
 let source: EventSource | null = null;
 let probing = 0;
@@ -26,6 +29,7 @@ function connect() {
     // The first connection has nothing to catch up with.
     if (online.value) return;
     online.value = true;
+    comebacks.value += 1;
     tell(null);
   });
   source.addEventListener("error", unanswered);

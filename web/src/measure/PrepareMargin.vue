@@ -14,6 +14,7 @@ import {
 import { useKept } from "../lib/kept";
 import { FORMS, stepInWords, type Operation, type Step } from "../lib/preparation";
 import StepForm from "./StepForm.vue";
+import { useRetry } from "../lib/retry";
 
 const props = defineProps<{ record: RecordInfo; view: () => [number, number] }>();
 const emit = defineEmits<{ applied: [] }>();
@@ -45,6 +46,7 @@ watch(
     notes.value = [];
     emit("applied");
     void look();
+    useRetry(() => problem.value !== "", look);
   },
 );
 

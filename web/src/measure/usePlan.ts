@@ -9,6 +9,7 @@ import {
   type ModelRow,
   type Schemas,
 } from "../api/client";
+import { comebacks } from "../lib/live";
 
 type Spec = Schemas["ExperimentSpec"];
 
@@ -69,8 +70,8 @@ export function usePlan(spec: Ref<Spec | null>) {
   }
 
   watch(
-    spec,
-    (body) => {
+    [spec, comebacks],
+    ([body]) => {
       window.clearTimeout(waiting);
       if (body) waiting = window.setTimeout(() => void make(body), plan.value ? 40 : 0);
     },

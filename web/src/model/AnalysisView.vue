@@ -8,6 +8,7 @@ import { letter, number } from "../lib/format";
 import { inWords } from "../lib/structures";
 import type { Line } from "../lib/xy";
 import { analysisOf, failureOf } from "./useAnalysis";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{ view: string; model: ModelRow; pinned: ModelRow | null }>();
 
@@ -129,7 +130,7 @@ const outline = computed<Line[]>(() => {
 const profile = ref<Schemas["Profile"] | null>(null);
 const profileProblem = ref("");
 watch(
-  () => [props.view, props.model.id] as const,
+  () => [props.view, props.model.id, comebacks.value] as const,
   async ([view, id]) => {
     if (view !== "uncertainty") return;
     profile.value = null;

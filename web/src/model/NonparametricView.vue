@@ -8,6 +8,7 @@ import XyPlot from "../components/XyPlot.vue";
 import { letter } from "../lib/format";
 import type { Line } from "../lib/xy";
 import { analysisOf } from "./useAnalysis";
+import { comebacks } from "../lib/live";
 
 const props = defineProps<{
   tag: string;
@@ -42,7 +43,7 @@ async function run() {
     problem.value = messageOf(error);
   }
 }
-watch([() => props.recordId, () => props.windows, horizon, lags], () => void run(), {
+watch([comebacks, () => props.recordId, () => props.windows, horizon, lags], () => void run(), {
   immediate: true,
   deep: true,
 });

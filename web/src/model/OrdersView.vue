@@ -6,6 +6,7 @@ import NumberField from "../components/NumberField.vue";
 import StateNotice from "../components/StateNotice.vue";
 import { number } from "../lib/format";
 import { shortName, type Structure } from "../lib/structures";
+import { useRetry } from "../lib/retry";
 
 const props = defineProps<{
   tag: string;
@@ -41,6 +42,7 @@ async function run() {
     busy.value = false;
   }
 }
+useRetry(() => problem.value !== "", run);
 
 function set(key: "na" | "nb" | "nk", value: number | null) {
   if (value !== null) search.value[key] = Math.round(value);

@@ -9,6 +9,7 @@ import { whenGiven, type Field } from "../lib/field";
 import type { Panel } from "../lib/strip";
 import { useKept } from "../lib/kept";
 import { inWords } from "../lib/structures";
+import { useRetry } from "../lib/retry";
 
 const props = defineProps<{
   tag: string;
@@ -73,6 +74,7 @@ async function run() {
   }
 }
 void run();
+useRetry(() => problem.value !== "", run);
 
 const fields = computed<Field[]>(() => {
   if (method.value === "recursive_least_squares") {

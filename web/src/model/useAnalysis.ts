@@ -1,12 +1,15 @@
 /** Analyses and curves of models, fetched once each: a model never changes. */
-import { shallowReactive } from "vue";
+import { shallowReactive, watch } from "vue";
 import { answered, api, messageOf, type Schemas } from "../api/client";
+import { comebacks } from "../lib/live";
 
 type Analysis = Schemas["Analysis"];
 
 const analyses = shallowReactive(new Map<string, Analysis>());
 const failures = shallowReactive(new Map<string, string>());
 const underWay = new Set<string>();
+// What failed is asked again when it is looked at.
+watch(comebacks, () => failures.clear());
 
 export function analysisOf(id: string | undefined): Analysis | null {
   if (!id) return null;

@@ -515,7 +515,7 @@ function takeSwept(changes: { pointer: string; value: number }[]) {
 const closures = computed(() =>
   (shown.value.result?.trace.balances ?? []).map(
     (sheet) =>
-      `${sheet.name}: ${number(sheet.at_start, 4)} → ${number(sheet.at_end, 4)} ${sheet.unit}, closes to ${number(sheet.closure, 2)} of the throughput`,
+      `${sheet.name}: ${number(sheet.at_start, 4)} → ${number(sheet.at_end, 4)} ${sheet.unit}, closes within ${number(sheet.closure, 2)} of the throughput`,
   ),
 );
 

@@ -10,6 +10,7 @@ import { tell } from "../lib/notes";
 import LoopDialog from "../works/LoopDialog.vue";
 import { EDIT_LOOP } from "../works/loops";
 import { pendingFile } from "../works/pending";
+import { useRetry } from "../lib/retry";
 
 const props = defineProps<{ tag: string }>();
 const route = useRoute();
@@ -50,6 +51,7 @@ function dropped(event: DragEvent) {
 }
 
 onMounted(load);
+useRetry(() => state.status === "failed", load);
 // Another loop is another page: it starts from nothing.
 watch(
   () => props.tag,

@@ -43,8 +43,17 @@ const record = computed(
 const samples = ref<Schemas["Samples"] | null>(null);
 const before = ref<Schemas["Samples"] | null>(null);
 const failure = ref("");
-const file = ref<File | null>(pendingFile.value);
-pendingFile.value = null;
+const file = ref<File | null>(null);
+/** What was dropped elsewhere waits to be taken. */
+watch(
+  pendingFile,
+  (waiting) => {
+    if (!waiting) return;
+    file.value = waiting;
+    pendingFile.value = null;
+  },
+  { immediate: true },
+);
 const dragging = ref(false);
 const chooser = useTemplateRef<HTMLInputElement>("chooser");
 const strip = useTemplateRef("strip");

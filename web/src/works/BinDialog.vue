@@ -70,7 +70,7 @@ async function forGood(item: Schemas["BinItem"]) {
         class="flex flex-wrap items-baseline gap-x-3 border-b border-rule py-[5px] last:border-0"
       >
         <span class="min-w-0 flex-1">
-          <strong class="font-semibold first-letter:uppercase">{{ item.title }}</strong>
+          <strong class="inline-block font-semibold first-letter:uppercase">{{ item.title }}</strong>
           <span v-if="item.loop_tag" class="text-soft"> of {{ item.loop_tag }}</span>
           <span v-if="item.along.length" class="block text-[12.5px] text-soft"
             >with {{ item.along.join(", ") }}</span

@@ -252,7 +252,7 @@ mod tests {
             ..wild.plant
         };
         let ControllerSpec::Pid(pid) = &mut wild.candidate.controller else { unreachable!() };
-        (pid.output_limits.low, pid.output_limits.high) = (-1e6, 1e6);
+        (pid.output_limits.low, pid.output_limits.high) = (-1000.0, 1000.0);
         let trace = wild.run().unwrap();
         let stopped = trace.stopped.clone().unwrap();
         assert!(stopped.text.contains("spans off") && stopped.at < wild.scenario.duration, "{stopped:?}");

@@ -141,12 +141,12 @@ impl Description {
 
     /// The parameters, those named in `given` with their given values.
     pub fn parameters_with(&self, given: &BTreeMap<String, f64>, place: &str) -> Result<Vec<f64>> {
-        filled(&self.parameters, given, place, "the parameters")
+        filled(&self.parameters, given, place, "parameter")
     }
 
     /// The states at the start, those named in `given` with their given values.
     pub fn states_with(&self, given: &BTreeMap<String, f64>, place: &str) -> Result<Vec<f64>> {
-        filled(&self.states, given, place, "the states")
+        filled(&self.states, given, place, "state")
     }
 
     /// The place of a name among `quantities`; the error names `field` and lists what there is.
@@ -162,7 +162,7 @@ fn filled(quantities: &[Quantity], given: &BTreeMap<String, f64>, place: &str, w
     for name in given.keys() {
         if !quantities.iter().any(|quantity| quantity.name == *name) {
             let names: Vec<&str> = quantities.iter().map(|quantity| quantity.name.as_str()).collect();
-            return Err(Error::invalid(place, format!("“{name}”"), format!("{what} {}", names.join(", "))));
+            return Err(Error::said(place, format!("There is no {what} “{name}”; there are {}.", names.join(", "))));
         }
     }
     quantities

@@ -536,7 +536,7 @@ mod tests {
                 .contains("Each state needs an equation of its rate: that of level is missing")
         );
         assert!(refused(&|s| s.rates.push(equation("level", "1"))).contains("name of rate 2"));
-        assert!(refused(&|s| s.rates.push(equation("leve", "1"))).contains("there are the states level"));
+        assert!(refused(&|s| s.rates.push(equation("leve", "1"))).contains("one of the states level"));
         assert!(refused(&|s| s.parameters[0].value = 0.0).contains("at the start (level): it must be a finite number"));
         assert!(refused(&|s| s.rates[0].equals = "(inflow".into()).contains("right-hand side of rate 1"));
         assert!(refused(&|s| s.inputs[0].name = "PI".into()).contains("not that of a function or constant"));

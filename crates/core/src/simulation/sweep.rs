@@ -223,7 +223,7 @@ mod tests {
         );
         for (pointer, value) in [("/plant/colour/red", 1.0), ("/plant/pv/tag", 1.0), ("gain", 1.0), ("/version", 1.5)] {
             let error = trial.with_number(pointer, value).unwrap_err().to_string();
-            assert!(error.starts_with(&format!("pointer is “{pointer}”")), "{error}");
+            assert!(error.starts_with(&format!("The pointer is “{pointer}”")), "{error}");
         }
     }
 

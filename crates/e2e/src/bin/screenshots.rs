@@ -58,7 +58,8 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     save("plant").await?;
     page.click("Scenario").await?;
-    for (name, tab, text) in [("balances", "Balances", "closes to"), ("operating", "Operating point", "nearest FOPDT")]
+    for (name, tab, text) in
+        [("balances", "Balances", "closes within"), ("operating", "Operating point", "nearest FOPDT")]
     {
         page.click(tab).await?;
         page.shows(text).await?;

@@ -1,0 +1,127 @@
+//! What meets the eye and the hand in every view: accessibility rules, paper, small windows.
+
+use antistasis_e2e::{Application, Page, Result, binary, project};
+use serde_json::Value;
+
+/// Every view of every step, with a text or an element that says that it is there.
+const VIEWS: [&str; 26] = [
+    "/",
+    "/loops/TIC-204/measure",
+    "/loops/TIC-204/measure?view=plan",
+    "/loops/TIC-204/measure?view=prepare",
+    "/loops/TIC-204/measure?view=read",
+    "/loops/TIC-204/measure?view=signals",
+    "/loops/TIC-204/model",
+    "/loops/TIC-204/model?view=residuals",
+    "/loops/TIC-204/model?view=step",
+    "/loops/TIC-204/model?view=frequency",
+    "/loops/TIC-204/model?view=poles",
+    "/loops/TIC-204/model?view=uncertainty",
+    "/loops/TIC-204/model?view=data",
+    "/loops/TIC-204/model?view=orders",
+    "/loops/TIC-204/model?view=time",
+    "/loops/TIC-204/control",
+    "/loops/TIC-204/control?view=frequency",
+    "/loops/TIC-204/control?view=robustness",
+    "/loops/TIC-204/control?view=trade-off",
+    "/loops/TIC-310/control?view=balances",
+    "/loops/TIC-310/control?view=operating",
+    "/loops/TIC-310/control?view=channels",
+    "/loops/TIC-310/control?view=sweep",
+    "/loops/AIC-310/measure",
+    "/loops/AIC-310/model",
+    "/loops/XIC-9/control",
+];
+
+/// What the accessibility rules find that is serious, in words.
+async fn serious(page: &Page, axe: &str) -> Result<Vec<String>> {
+    page.script(&format!("if (!window.axe) {{ {axe} }}")).await?;
+    let run = "const done = arguments[0];
+        axe.run(document, { resultTypes: ['violations'] }).then((found) => done(found.violations
+            .filter((one) => ['serious', 'critical'].includes(one.impact))
+            .flatMap((one) => one.nodes.map((node) => `${one.id}: ${node.html.slice(0, 160)} ${node.failureSummary.slice(0, 240)}`))),
+            (error) => done([String(error)]))";
+    let found = page.client.execute_async(run, vec![]).await?;
+    let texts = found.as_array().ok_or("no findings")?.iter().filter_map(Value::as_str);
+    Ok(texts.map(|text| text.replace('\n', " ")).collect())
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn no_view_has_a_serious_barrier_in_any_theme_or_size() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let axe = std::fs::read_to_string(project().join("web/node_modules/axe-core/axe.min.js"))?;
+    let page = Page::open(1280, 800).await?;
+    let mut barriers = Vec::new();
+    // The last is 1280×800 at 200 %.
+    for (theme, width, height) in [("light", 1280, 800), ("dark", 1280, 800), ("light", 1024, 700), ("dark", 640, 400)]
+    {
+        page.size(width, height).await?;
+        page.go(&application.address("/")).await?;
+        page.script(&format!("localStorage.setItem('antistasis-theme', '{theme}')")).await?;
+        for view in VIEWS {
+            page.go(&application.address(view)).await?;
+            page.settled().await?;
+            for text in serious(&page, &axe).await? {
+                barriers.push(format!("{view} {theme} {width}: {text}"));
+            }
+        }
+    }
+    assert!(barriers.is_empty(), "{} barriers:\n{}", barriers.len(), barriers.join("\n"));
+    page.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn at_double_size_everything_can_be_reached() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(640, 400).await?;
+    page.go(&application.address("/loops/TIC-204/measure")).await?;
+    page.drawn().await?;
+    // The buttons of the import dialog can be scrolled to.
+    let file = project().join("demo/records/TIC-204-doublet.csv").canonicalize()?;
+    page.client.find(fantoccini::Locator::Css("input[type=file]")).await?.send_keys(&file.to_string_lossy()).await?;
+    page.shows("decimal comma").await?;
+    let reach = "const button = [...document.querySelectorAll('[role=dialog] button')].find((one) => one.innerText.trim() === 'Import');
+        button.scrollIntoView(); const box = button.getBoundingClientRect();
+        return box.top >= 0 && box.bottom <= innerHeight && box.left >= 0 && box.right <= innerWidth";
+    page.until("the button of the import in sight", reach).await?;
+    page.click("Cancel").await?;
+    // Nor is anything of a step cut off at the right.
+    for view in ["/", "/loops/TIC-204/control", "/loops/TIC-204/model"] {
+        page.go(&application.address(view)).await?;
+        page.settled().await?;
+        let cut = "return [...document.querySelectorAll('header a, header button, main button')]
+            .filter((one) => one.offsetParent && one.getBoundingClientRect().left >= innerWidth).map((one) => one.innerText)";
+        assert_eq!(page.script(cut).await?, serde_json::json!([]), "{view}");
+    }
+    page.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn every_view_prints_whole_and_light() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/")).await?;
+    page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
+    for view in VIEWS.iter().filter(|view| !view.contains("XIC")) {
+        page.go(&application.address(view)).await?;
+        page.settled().await?;
+        page.media("print").await?;
+        page.settled().await?;
+        // Paper is 980 pixels wide at most; it is light, and nothing hides in a box that scrolls.
+        let state = page
+            .script(
+                "const light = getComputedStyle(document.body).backgroundColor.match(/[\\d.]+/g).map(Number);
+                 const cut = [...document.querySelectorAll('main *, aside *, table')].filter((one) => {
+                     const style = getComputedStyle(one);
+                     return ['auto', 'scroll', 'hidden'].includes(style.overflowY) && one.scrollHeight > one.clientHeight + 8
+                         && one.clientHeight > 40 && one.tagName !== 'TEXTAREA' && style.visibility !== 'hidden';
+                 }).map((one) => one.className.toString().slice(0, 60));
+                 return { light: light.slice(0, 3).every((part) => part > 200) || light[3] === 0,
+                     title: document.body.innerText.includes('Antistasis'), cut }",
+            )
+            .await?;
+        assert_eq!((&state["light"], &state["cut"]), (&true.into(), &serde_json::json!([])), "{view}: {state}");
+        page.media("").await?;
+    }
+    page.close().await
+}

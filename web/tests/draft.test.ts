@@ -1,0 +1,186 @@
+/** The trial being edited, with a server that answers as slowly as is wanted. */
+import { beforeEach, describe, expect, it, vi } from "vitest";
+import { nextTick, ref } from "vue";
+import type { Trial, TrialResult, TrialRow } from "../src/api/client";
+import type { LoopContext } from "../src/lib/loop";
+
+interface Asked {
+  path: string;
+  body: { gain?: number; trial?: { gain: number }; replaces?: string | null; label?: string | null };
+  signal?: AbortSignal;
+  answer: (value: unknown) => void;
+  fail: (error: unknown) => void;
+}
+const asked: Asked[] = [];
+
+vi.mock("../src/api/client", () => ({
+  api: {
+    POST: (path: string, { body, signal }: Pick<Asked, "body" | "signal">) =>
+      new Promise((answer, fail) => {
+        asked.push({ path, body: JSON.parse(JSON.stringify(body)) as Asked["body"], signal, answer, fail });
+        signal?.addEventListener("abort", () => fail(Object.assign(new Error(), { name: "AbortError" })));
+      }),
+  },
+  answered: (promise: Promise<unknown>) => promise,
+  fieldOf: (error: { field?: string }) => error.field ?? "",
+  isAbort: (error: Error) => error.name === "AbortError",
+  isUnanswered: (error: { isUnanswered?: boolean }) => error.isUnanswered ?? false,
+  messageOf: (error: { message?: string }) => error.message ?? "",
+}));
+
+const store = new Map<string, string>();
+vi.stubGlobal("sessionStorage", {
+  getItem: (key: string) => store.get(key) ?? null,
+  setItem: (key: string, value: string) => store.set(key, value),
+  removeItem: (key: string) => store.delete(key),
+});
+vi.stubGlobal("window", globalThis);
+vi.stubGlobal("requestAnimationFrame", (act: () => void) => setTimeout(act, 16));
+
+const { useDraft } = await import("../src/lib/draft");
+const { forgetKept } = await import("../src/lib/kept");
+const { online } = await import("../src/lib/live");
+
+const row = (id: string, gain: number) => ({ id, trial: { gain } as unknown as Trial }) as TrialRow;
+
+function site() {
+  const trials = [row("a", 1)];
+  const base = ref<TrialRow | null>(trials[0]!);
+  const loop = {
+    state: { tag: "TIC-1", trials },
+    refreshTrials: () => Promise.resolve(),
+  } as unknown as LoopContext;
+  const select = (id: string) => (base.value = trials.find((known) => known.id === id) ?? null);
+  const draft = useDraft(loop, base as never, select);
+  /** Answers what is asked, and lets everything that follows happen. */
+  const answer = async (value: unknown, index = asked.length - 1) => {
+    asked[index]!.answer(value);
+    await vi.advanceTimersByTimeAsync(20);
+  };
+  const set = (gain: number) => draft.change((trial) => ((trial as unknown as { gain: number }).gain = gain));
+  const kept = () => asked.filter((one) => one.path.endsWith("/trials"));
+  return { draft, base, trials, answer, set, kept };
+}
+const result = (name: string) => ({ name }) as unknown as TrialResult;
+const drawn = (draft: ReturnType<typeof useDraft>) =>
+  (draft.result.value as unknown as { name: string } | null)?.name;
+
+beforeEach(() => {
+  vi.useFakeTimers();
+  asked.length = 0;
+  store.clear();
+  forgetKept("draft of TIC-1");
+  online.value = true;
+});
+
+describe("a trial being edited", () => {
+  it("asks for one simulation at a time and draws the last", async () => {
+    const { draft, answer, set } = site();
+    await answer(result("first"));
+    expect(drawn(draft)).toBe("first");
+    for (const gain of [2, 3, 4, 5, 6]) set(gain);
+    expect(asked.map((one) => one.body.gain)).toEqual([1, 2]);
+    await answer(result("second"));
+    // What lay between is never asked for.
+    expect(asked.map((one) => one.body.gain)).toEqual([1, 2, 6]);
+    await answer(result("last"));
+    expect(drawn(draft)).toBe("last");
+    expect(draft.simulating.value).toBe(false);
+  });
+
+  it("does not wait for a slow answer when something newer is wanted", async () => {
+    const { draft, answer, set } = site();
+    await answer(result("first"));
+    set(2);
+    await vi.advanceTimersByTimeAsync(600);
+    set(3);
+    await vi.advanceTimersByTimeAsync(20);
+    expect(asked[1]!.signal?.aborted).toBe(true);
+    expect(asked.at(-1)!.body.gain).toBe(3);
+    await answer(result("newest"));
+    expect([drawn(draft), draft.refusal.value]).toEqual(["newest", ""]);
+  });
+
+  it("goes to the trail when it stays, and what was passed through makes room", async () => {
+    const { answer, set, kept, trials, base } = site();
+    await answer(result("first"));
+    set(2);
+    await answer(result("second"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept().map((one) => [one.body.trial?.gain, one.body.replaces])).toEqual([[2, null]]);
+    trials.push(row("b", 2));
+    await answer(row("b", 2));
+    await nextTick();
+    expect(base.value?.id).toBe("b");
+    // On to 3 soon after: the same number, so that the row of 2 was only on the way.
+    set(3);
+    await answer(result("third"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept().at(-1)!.body).toMatchObject({ trial: { gain: 3 }, changed_from: "a", replaces: "b" });
+  });
+
+  it("keeps a row that was meant", async () => {
+    const { draft, answer, set, kept, trials } = site();
+    await answer(result("first"));
+    set(2);
+    draft.mean();
+    await answer(result("second"));
+    await vi.advanceTimersByTimeAsync(1000);
+    trials.push(row("b", 2));
+    await answer(row("b", 2));
+    set(3);
+    await answer(result("third"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept().at(-1)!.body).toMatchObject({ changed_from: "b", replaces: null });
+  });
+
+  it("is not lost when a refused edit is followed by a slow simulation", async () => {
+    const { draft, answer, set, kept } = site();
+    await answer(result("first"));
+    set(-1);
+    asked.at(-1)!.fail({ message: "The gain is −1: it must be above 0.", field: "controller.gain" });
+    await vi.advanceTimersByTimeAsync(20);
+    expect([draft.refusal.value, draft.refusedField.value]).toEqual([
+      "The gain is −1: it must be above 0.",
+      "controller.gain",
+    ]);
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept()).toEqual([]);
+    // Put right; the answer takes longer than the pause after which a trial is kept.
+    set(7);
+    await vi.advanceTimersByTimeAsync(3000);
+    expect(kept()).toEqual([]);
+    await answer(result("slow"));
+    expect(kept().map((one) => one.body.trial?.gain)).toEqual([7]);
+    expect(draft.refusal.value).toBe("");
+  });
+
+  it("is tried again by itself when the server answers again", async () => {
+    const { draft, answer, set, kept } = site();
+    await answer(result("first"));
+    set(4);
+    online.value = false;
+    asked.at(-1)!.fail({ message: "The server does not answer.", isUnanswered: true });
+    await vi.advanceTimersByTimeAsync(1500);
+    expect(draft.isWaiting.value).toBe(true);
+    online.value = true;
+    await vi.advanceTimersByTimeAsync(20);
+    await answer(result("again"));
+    expect([drawn(draft), draft.refusal.value, draft.isWaiting.value]).toEqual(["again", "", false]);
+    expect(kept().map((one) => one.body.trial?.gain)).toEqual([4]);
+  });
+
+  it("is there again after a reload", async () => {
+    const first = site();
+    await first.answer(result("first"));
+    first.set(9);
+    await nextTick();
+    await vi.advanceTimersByTimeAsync(0);
+    expect([...store.keys()]).toEqual(["antistasis draft of TIC-1"]);
+    const stored = new Map(store);
+    forgetKept("draft of TIC-1");
+    for (const [key, value] of stored) store.set(key, value);
+    const second = site();
+    expect((second.draft.draft.value as unknown as { gain: number }).gain).toBe(9);
+  });
+});
