@@ -264,9 +264,9 @@ impl Page {
     /// Waits until nothing is on its way: neither a text nor a picture changes for a while.
     pub async fn settled(&self) -> Result<()> {
         let settle = "const done = arguments[0];
-            let timer = setTimeout(end, 400);
-            const last = setTimeout(end, 8000);
-            const watcher = new MutationObserver(() => { clearTimeout(timer); timer = setTimeout(end, 400); });
+            let timer = setTimeout(end, 250);
+            const last = setTimeout(end, 3000);
+            const watcher = new MutationObserver(() => { clearTimeout(timer); timer = setTimeout(end, 250); });
             watcher.observe(document.body, { subtree: true, childList: true, characterData: true, attributes: true });
             function end() { clearTimeout(timer); clearTimeout(last); watcher.disconnect(); done(true); }";
         self.client.execute_async(settle, vec![]).await?;

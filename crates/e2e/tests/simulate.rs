@@ -101,7 +101,7 @@ async fn equations_are_checked_as_they_are_typed_and_what_leaves_is_a_file() -> 
     page.enter("Rate of flow", "(valve_flow * opening / 100 * drive - flow) / (2 * lag)").await?;
     page.shows("they can be simulated").await?;
     page.click("Take these equations").await?;
-    page.shows("equations changed").await?;
+    page.shows("another rate of flow").await?;
     page.drawn().await?;
 
     // A valve with a table; a line that is no point is refused, the table before it stays.

@@ -260,6 +260,7 @@ async fn curves_are_drawn_where_the_axis_says_and_the_hand_stays_free() -> Resul
     })()";
     let whole = page.script(ink).await?;
     assert!(whole.as_str().is_some_and(|text| text.split(',').filter(|place| *place != "-1").count() > 20), "{whole}");
+    page.script("document.querySelector('[aria-label=Strip] [role=group]').focus()").await?;
     for _ in 0..3 {
         page.type_keys("+").await?;
     }

@@ -85,7 +85,8 @@ fn counted(count: i64, word: &str) -> Option<String> {
 }
 
 /// A number of the trail as a letter: A, B … Z, AA.
-fn letter(number: i32) -> String {
+#[must_use]
+pub fn letter(number: i32) -> String {
     let (mut rest, mut text) = (number, String::new());
     while rest > 0 {
         rest -= 1;

@@ -10,7 +10,7 @@ mod saved;
 mod trials;
 
 pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
-pub use bin::{BinItem, DeletionKind, Hanging};
+pub use bin::{BinItem, DeletionKind, Hanging, letter};
 pub use changes::{Change, Changes};
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopSeed, LoopSummary, NewLoop};
 pub use models::{ModelRow, NewModel};

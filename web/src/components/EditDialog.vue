@@ -2,6 +2,7 @@
 /** Name and remark of something; where somebody else has changed it meanwhile, both versions are told. */
 import { computed, reactive, ref, watch } from "vue";
 import { ApiError, messageOf } from "../api/client";
+import ConflictNote from "./ConflictNote.vue";
 import DialogFrame from "./DialogFrame.vue";
 import ProblemNote from "./ProblemNote.vue";
 import TextField from "./TextField.vue";
@@ -79,17 +80,12 @@ const atRemark = computed(() => (field.value === "remark" ? problem.value : ""))
     <form class="mt-3 grid gap-3" @submit.prevent="keep(false)">
       <TextField v-model="texts.name" :label="what?.nameLabel ?? ''" :problem="atName" />
       <TextField v-model="texts.remark" label="Remark" :lines="4" :most="10000" :problem="atRemark" />
-      <template v-if="theirTexts">
-        <p class="border-l-[3px] border-caution py-1 pl-3" role="alert">
-          {{ problem }} It is called “{{ theirTexts.name }}” there<template v-if="theirTexts.remark"
-            >, with the remark “{{ theirTexts.remark }}”</template
-          >; yours is above.
-        </p>
-        <div class="flex gap-2">
-          <button type="button" class="button" @click="takeTheirs">Take theirs</button>
-          <button type="button" class="button" @click="keep(true)">Keep mine in its place</button>
-        </div>
-      </template>
+      <ConflictNote
+        v-if="theirTexts"
+        :text="`${problem} It is called “${theirTexts.name}” there${theirTexts.remark ? `, with the remark “${theirTexts.remark}”` : ''}; yours is above.`"
+        @theirs="takeTheirs"
+        @mine="keep(true)"
+      />
       <ProblemNote v-else-if="!atName && !atRemark" :text="problem" />
       <div class="flex gap-2">
         <button type="submit" class="button button-main" :disabled="busy">Keep it</button>

@@ -80,12 +80,17 @@ onBeforeUnmount(() => observer.disconnect());
         <slot name="strip" />
       </section>
       <aside class="relative flex min-h-0 flex-col border-l border-rule bg-sheet" aria-label="Margin">
-        <div class="min-h-0 flex-1 overflow-y-auto px-4 py-3" tabindex="0" role="group" aria-label="Settings">
+        <div
+          class="relative min-h-0 flex-1 overflow-y-auto px-4 py-3"
+          tabindex="0"
+          role="group"
+          aria-label="Settings"
+        >
           <slot name="margin" />
         </div>
         <div
           v-if="slots.figures"
-          class="max-h-[48%] shrink-0 overflow-y-auto border-t border-rule px-4 py-2 max-[900px]:max-h-none"
+          class="relative max-h-[48%] shrink-0 overflow-y-auto border-t border-rule px-4 py-2 max-[900px]:max-h-none"
           tabindex="0"
           role="group"
           aria-label="Figures"

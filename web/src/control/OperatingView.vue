@@ -224,7 +224,12 @@ const matrices = computed(() => {
         {{ title }}
       </button>
     </div>
-    <div class="min-h-[110px] overflow-x-auto">
+    <div
+      class="min-h-[110px] overflow-x-auto"
+      tabindex="0"
+      role="region"
+      aria-label="Figures of the operating point"
+    >
       <table v-if="part === 'rests' && rests.length" class="border-collapse text-[13px]">
         <thead class="text-soft">
           <tr>

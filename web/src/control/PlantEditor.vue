@@ -7,6 +7,7 @@ import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
 import { whenGiven, type Field } from "../lib/field";
 import { number } from "../lib/format";
+import { tell } from "../lib/notes";
 import EquationsDialog from "./EquationsDialog.vue";
 import { choicesOf, readable } from "./events";
 import InstrumentEditor from "./InstrumentEditor.vue";
@@ -227,6 +228,21 @@ const sensorSummary = computed(() => {
 
 const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("plant");
 
+/** Takes another process of the same kind. Where the measured output has a new unit, the span of the PV takes it. */
+function takeProcess(next: Process) {
+  const unitOf = (process: Process) => {
+    const outputs = "outputs" in process ? process.outputs : [];
+    return (outputs.find((output) => output.name === plant.value.measured) ?? outputs[0])?.unit ?? "";
+  };
+  const [was, is] = [unitOf(process.value), unitOf(next)];
+  emit("change", (trial) => {
+    trial.plant.process = next;
+    if (is !== was && is !== "") trial.plant.pv.span.unit = is;
+  });
+  if (is !== was && is !== "" && is !== plant.value.pv.span.unit)
+    tell(`The span of ${plant.value.pv.tag} is in ${is} now: look at its ends.`);
+}
+
 function use(item: SavedItem) {
   emit("change", (trial) => (trial.plant = specOf(item)), `plant ${item.name}`);
 }
@@ -275,11 +291,7 @@ function use(item: SavedItem) {
         @take="
           (equations) => {
             editing = false;
-            emit(
-              'change',
-              (next) => (next.plant.process = { structure: 'equations', ...equations }),
-              'equations changed',
-            );
+            takeProcess({ structure: 'equations', ...equations });
           }
         "
       />
@@ -296,7 +308,7 @@ function use(item: SavedItem) {
         @take="
           (spec) => {
             editing = false;
-            emit('change', (next) => (next.plant.process = spec), 'process changed');
+            takeProcess(spec);
           }
         "
       />

@@ -226,7 +226,12 @@ export function courseMarks(
     .slice(0, MOST_HAPPENINGS)
     .map(({ at, text }) => ({ time: at, label: `△ ${text}`, colour: "--limit" }));
   const stopped = trace?.stopped ? [{ time: trace.stopped.at, label: "▲ stopped", colour: "--limit" }] : [];
-  return [...events, ...happenings, ...stopped];
+  const { controller } = trial.candidate;
+  const learnt =
+    controller.kind === "self_tuning"
+      ? [{ time: controller.identification_time, label: "learning ends", colour: "--ink-soft" }]
+      : [];
+  return [...events, ...learnt, ...happenings, ...stopped];
 }
 
 const TERM_DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];

@@ -13,26 +13,59 @@ export const online = ref(true);
 export const comebacks = ref(0);
 
 const listeners = new Set<Listener>();
-let source: EventSource | null = null;
-let probing = 0;
 
 function tell(change: Change | null) {
   for (const listener of listeners) listener(change);
 }
 
-function connect() {
-  source?.close();
-  source = new EventSource("/api/v1/events");
-  source.addEventListener("change", (event) => tell(JSON.parse(event.data as string) as Change));
-  source.addEventListener("lost", () => tell(null));
-  source.addEventListener("hello", () => {
+/** What is heard, whether by this tab or by the one that listens for all. */
+type Message = { name: "change"; change: Change } | { name: "lost" | "hello" | "error" };
+
+function heard(message: Message) {
+  if (message.name === "change") tell(message.change);
+  else if (message.name === "lost") tell(null);
+  else if (message.name === "error") unanswered();
+  else if (!online.value) {
     // The first connection has nothing to catch up with.
-    if (online.value) return;
     online.value = true;
     comebacks.value += 1;
     tell(null);
+  }
+}
+
+// A browser has six connections for a server: of all tabs one listens, and passes on what it hears.
+let source: EventSource | null = null;
+let channel: BroadcastChannel | null = null;
+let probing = 0;
+
+function listen() {
+  source?.close();
+  source = new EventSource("/api/v1/events");
+  const pass = (message: Message) => {
+    heard(message);
+    channel?.postMessage(message);
+  };
+  source.addEventListener("change", (event) =>
+    pass({ name: "change", change: JSON.parse(event.data as string) as Change }),
+  );
+  for (const name of ["lost", "hello", "error"] as const) source.addEventListener(name, () => pass({ name }));
+}
+
+function connect() {
+  channel = new BroadcastChannel("antistasis");
+  channel.addEventListener("message", (event: MessageEvent<Message>) => heard(event.data));
+  // Whoever holds the lock listens; it is free again when that tab is closed.
+  void navigator.locks.request("antistasis events", () => {
+    listen();
+    return new Promise<never>(() => undefined);
   });
-  source.addEventListener("error", unanswered);
+  // A page that the browser keeps for *Back* holds no connection, and looks at everything again when it is shown.
+  window.addEventListener("pagehide", () => source?.close());
+  window.addEventListener("pageshow", (event) => {
+    if (!event.persisted) return;
+    if (source) listen();
+    tell(null);
+  });
 }
 
 /** The server did not answer: asks again until it does, then everything is looked at again. */
@@ -45,7 +78,8 @@ export function unanswered() {
       .then((answer) => {
         if (!answer.ok) return;
         window.clearInterval(probing);
-        connect();
+        if (source) listen();
+        else heard({ name: "hello" });
       })
       .catch(() => undefined);
   }, 700);
@@ -54,7 +88,7 @@ export function unanswered() {
 /** Hears of every change as long as the component is there. */
 export function useChanges(listener: Listener) {
   listeners.add(listener);
-  if (!source) connect();
+  if (!channel) connect();
   onBeforeUnmount(() => listeners.delete(listener));
 }
 

@@ -409,7 +409,7 @@ const shown = computed<{ name: string; result: TrialResult | null; trial: Trial 
   if (isFlipped.value && pinned.value) {
     return { name: letter(pinned.value.number), result: traceOf(pinned.value.id), trial: pinned.value.trial };
   }
-  const name = base.value && !isChanged.value ? letter(base.value.number) : "draft";
+  const name = base.value && !isChanged.value ? letter(base.value.number) : "unsaved";
   return { name, result: result.value, trial: draft.value };
 });
 
@@ -602,8 +602,8 @@ useKeys({
             :trial-id="isChanged ? null : (base?.id ?? null)"
             :panels="panels"
             :marks="marks"
-            :title="`${state.tag}, trial ${shown.name}${view === 'course' ? '' : `, ${VIEWS.find((known) => known.key === view)?.title.toLowerCase()}`}`"
-            :file-name="`${state.tag} trial ${base && !isChanged ? base.number : 'draft'}${view === 'course' ? '' : ` ${view}`}`"
+            :title="`${state.tag}, ${shown.name === 'unsaved' ? 'unsaved trial' : `trial ${shown.name}`}${view === 'course' ? '' : `, ${VIEWS.find((known) => known.key === view)?.title.toLowerCase()}`}`"
+            :file-name="`${draft?.plant.pv.tag} trial ${shown.name}${view === 'course' ? '' : ` ${view}`}`"
             :view="['course', 'balances'].includes(view) ? null : viewBox"
             @failed="refusal = $event"
           />
@@ -678,7 +678,7 @@ useKeys({
       <template v-else-if="draft">
         <h1 class="heading mb-1 flex items-baseline justify-between">
           <span>
-            Trial {{ base && !isChanged ? letter(base.number) : "draft" }}
+            {{ base && !isChanged ? `Trial ${letter(base.number)}` : "Unsaved trial" }}
             <span v-if="isFlipped" class="text-caution"> · showing {{ letter(pinned?.number ?? 0) }}</span>
           </span>
           <span class="text-[12.5px] font-normal text-soft">ideal form, % of span</span>
@@ -823,7 +823,7 @@ useKeys({
             class="button !px-2 !py-0 text-[12px]"
             :class="row.pinned ? '!font-bold' : '!text-soft'"
             :aria-pressed="row.pinned"
-            :aria-label="`Pin trial ${letter(row.number)}`"
+            :aria-label="`${row.pinned ? 'pinned' : 'pin'}: trial ${letter(row.number)}`"
             @click.stop="pin(row)"
           >
             {{ row.pinned ? "pinned" : "pin" }}
@@ -834,7 +834,7 @@ useKeys({
             class="button ml-1 !px-2 !py-0 text-[12px]"
             :class="over.has(row.id) ? '!font-bold' : '!text-soft'"
             :aria-pressed="over.has(row.id)"
-            :aria-label="`Lay trial ${letter(row.number)} over`"
+            :aria-label="`lay over: trial ${letter(row.number)}`"
             @click.stop="toggleOver(row)"
           >
             lay over

@@ -179,6 +179,7 @@ function dragged(key: string, to: number) {
 }
 
 const marks = computed<Mark[]>(() => {
+  if (view.value === "plan") return excitation.value;
   const found = reading.value?.marks;
   if (view.value !== "read" || !found) return [];
   return [
@@ -204,6 +205,16 @@ watch(
   },
   { immediate: true },
 );
+
+/** Where the OP of the plan begins to move and where it stands again. */
+const excitation = computed<Mark[]>(() => {
+  const { op = [], times = [] } = plan.value ?? {};
+  const moves = op.flatMap((value, k) => (k > 0 && value !== op[k - 1] ? [times[k] as number] : []));
+  const [first, last] = [moves[0], moves.at(-1)];
+  if (first === undefined || last === undefined) return [];
+  const begins = { time: first, label: "excitation begins", colour: "--op" };
+  return last > first ? [begins, { time: last, label: "excitation ends", colour: "--op" }] : [begins];
+});
 
 async function run() {
   if (!spec.value) return;

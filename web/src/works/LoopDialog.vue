@@ -3,6 +3,7 @@
 import { computed, ref, watch } from "vue";
 import { useRouter } from "vue-router";
 import { ApiError, answered, api, fieldOf, messageOf, type LoopDetail } from "../api/client";
+import ConflictNote from "../components/ConflictNote.vue";
 import DeleteDialog from "../components/DeleteDialog.vue";
 import DialogFrame from "../components/DialogFrame.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -130,8 +131,7 @@ async function plant(action: "take away") {
         :field="field"
         :problem="problem"
       />
-      <div v-if="theirs" class="border-l-[3px] border-caution py-1 pl-3" role="alert">
-        <p>{{ problem }}</p>
+      <ConflictNote v-if="theirs" :text="problem" @theirs="takeTheirs" @mine="keep(true)">
         <table class="my-2 w-full">
           <thead class="text-left text-[12px] text-soft">
             <tr>
@@ -148,11 +148,7 @@ async function plant(action: "take away") {
             </tr>
           </tbody>
         </table>
-        <div class="flex gap-2">
-          <button type="button" class="button" @click="takeTheirs">Take theirs</button>
-          <button type="button" class="button" @click="keep(true)">Keep mine in its place</button>
-        </div>
-      </div>
+      </ConflictNote>
       <ProblemNote v-else-if="!field" :text="problem" />
       <div class="flex flex-wrap items-center gap-2">
         <button type="submit" class="button button-main" :disabled="!isChanged || busy">Keep it</button>

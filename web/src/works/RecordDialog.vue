@@ -11,6 +11,7 @@ import {
   type RecordInfo,
   type Schemas,
 } from "../api/client";
+import ConflictNote from "../components/ConflictNote.vue";
 import DialogFrame from "../components/DialogFrame.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import TextField from "../components/TextField.vue";
@@ -148,13 +149,12 @@ async function keep(force: boolean) {
           The values stay as they are; models fitted before say that the record has changed since.
         </p>
       </div>
-      <div v-if="theirs" class="border-l-[3px] border-caution py-1 pl-3" role="alert">
-        <p>{{ problem }} It is called “{{ theirs.name }}” there.</p>
-        <div class="mt-1 flex gap-2">
-          <button type="button" class="button" @click="begin(theirs)">Take theirs</button>
-          <button type="button" class="button" @click="keep(true)">Keep mine in its place</button>
-        </div>
-      </div>
+      <ConflictNote
+        v-if="theirs"
+        :text="`${problem} It is called “${theirs.name}” there.`"
+        @theirs="theirs && begin(theirs)"
+        @mine="keep(true)"
+      />
       <ProblemNote v-else-if="!/^(name|remark|channels\.\d+\.\w+)$/.test(field)" :text="problem" />
       <div class="flex gap-2">
         <button type="submit" class="button button-main" :disabled="busy">Keep it</button>

@@ -2,7 +2,7 @@
 
 use super::{Event, Plant, Trial};
 use crate::controller::{Action, ControllerSpec, PidSettings};
-use crate::process::{Description, ProcessSpec, Quantity};
+use crate::process::{Description, EquationsSpec, ProcessSpec, Quantity};
 use crate::verdict::{readable, readable_duration};
 use serde::Serialize;
 use serde_json::Value;
@@ -163,7 +163,7 @@ impl Changes {
             self.number(&words(&input.name), old, new, &input.unit);
         }
         if self.list.len() == count {
-            self.list.push("other equations".to_owned());
+            self.list.push(within(&old.process, &new.process));
         }
     }
 
@@ -283,6 +283,38 @@ fn words(name: &str) -> String {
     name.replace('_', " ")
 }
 
+/// What differs inside a process whose parameters are the same: the one equation or element, or the matrices.
+fn within(old: &ProcessSpec, new: &ProcessSpec) -> String {
+    use crate::process::DetailedSpec::{Equations, StateSpace, TransferFunctions};
+    let (ProcessSpec::Detailed(old), ProcessSpec::Detailed(new)) = (old, new) else {
+        return "other equations".to_owned();
+    };
+    match (old, new) {
+        (Equations(old), Equations(new)) => {
+            let all = |spec: &EquationsSpec| -> Vec<(String, String)> {
+                let named = |what: &str, name: &str| format!("{what}{}", words(name));
+                let definitions = spec.definitions.iter().map(|one| (named("", &one.name), one.equals.clone()));
+                let rates = spec.rates.iter().map(|one| (named("rate of ", &one.name), one.equals.clone()));
+                let outputs = spec.outputs.iter().map(|one| (named("output ", &one.name), one.equals.clone()));
+                definitions.chain(rates).chain(outputs).collect()
+            };
+            let before = all(old);
+            match all(new).iter().filter(|one| !before.contains(one)).collect::<Vec<_>>()[..] {
+                [(name, _)] => format!("another {name}"),
+                _ => "other equations".to_owned(),
+            }
+        }
+        (TransferFunctions(old), TransferFunctions(new)) => {
+            match new.elements.iter().filter(|one| !old.elements.contains(one)).collect::<Vec<_>>()[..] {
+                [one] => format!("another transfer function {} → {}", words(&one.input), words(&one.output)),
+                _ => "other transfer functions".to_owned(),
+            }
+        }
+        (StateSpace(_), StateSpace(_)) => "other matrices".to_owned(),
+        _ => "another process".to_owned(),
+    }
+}
+
 /// The parameters with their values; of a library process only those that can differ have to be given.
 fn parameters(spec: &ProcessSpec, description: &Description) -> Vec<(Quantity, f64)> {
     let built = spec.build("").ok();
@@ -316,12 +348,7 @@ mod tests {
     use super::*;
     use crate::controller::FeedForward;
     use crate::simulation::Plant;
-    use crate::tuning::{SimcChoice, first_trial_on};
-
-    fn heater() -> Trial {
-        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
-        first_trial_on(&plant, &SimcChoice::default()).unwrap().0
-    }
+    use crate::simulation::trial::heater;
 
     #[test]
     fn what_comes_and_goes_is_called_by_its_name() {
@@ -337,5 +364,27 @@ mod tests {
         let ControllerSpec::Pid(pid) = &mut stronger.candidate.controller else { unreachable!() };
         pid.feed_forward = Some(FeedForward { gain: -0.8, ..forward });
         assert_eq!(stronger.difference(&after), ["feed-forward gain −0.6 → −0.8"]);
+    }
+
+    #[test]
+    fn of_equations_the_one_that_is_another_is_named() {
+        let on = |equals: &str, rate: &str| {
+            let spec = serde_json::json!({
+                "structure": "equations", "title": "tank",
+                "states": [{ "name": "level", "value": 1.0, "unit": "m" }],
+                "inputs": [{ "name": "inflow", "value": 1.0, "unit": "m³/h" }],
+                "parameters": [],
+                "definitions": [{ "name": "outflow", "equals": equals }],
+                "rates": [{ "name": "level", "equals": rate }],
+                "outputs": [{ "name": "height", "equals": "level", "unit": "m" }],
+            });
+            let mut trial = heater();
+            trial.plant = Plant::usual(serde_json::from_value(spec).unwrap(), "T").unwrap();
+            trial
+        };
+        let before = on("sqrt(level)", "(inflow - outflow) / 10");
+        assert_eq!(on("2 * sqrt(level)", "(inflow - outflow) / 10").difference(&before), ["another outflow"]);
+        assert_eq!(on("sqrt(level)", "(inflow - outflow) / 20").difference(&before), ["another rate of level"]);
+        assert_eq!(on("level", "(inflow - outflow) / 20").difference(&before), ["other equations"]);
     }
 }

@@ -203,13 +203,8 @@ impl Sweep {
 mod tests {
     use super::*;
     use crate::assessment::assess;
-    use crate::simulation::{Plant, Scenario};
-    use crate::tuning::{SimcChoice, first_trial_on};
-
-    fn heater() -> Trial {
-        let plant = Plant::usual(crate::process::ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
-        first_trial_on(&plant, &SimcChoice::default()).unwrap().0
-    }
+    use crate::simulation::Scenario;
+    use crate::simulation::trial::heater;
 
     #[test]
     fn a_number_takes_its_place_even_in_a_table_that_was_left_out() {

@@ -143,14 +143,7 @@ fn unit_of(trial: &Trial, names: &[&str]) -> String {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::process::ProcessSpec;
-    use crate::simulation::{Plant, Trial};
-    use crate::tuning::{SimcChoice, first_trial_on};
-
-    fn heater() -> Trial {
-        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
-        first_trial_on(&plant, &SimcChoice::default()).unwrap().0
-    }
+    use crate::simulation::trial::heater;
 
     #[test]
     fn every_target_takes_another_number() {

@@ -98,3 +98,12 @@ impl Trial {
         hex(&Sha256::digest(text))
     }
 }
+
+/// A heater with the settings that are proposed for it, for tests.
+#[cfg(test)]
+#[allow(clippy::unwrap_used)]
+pub(crate) fn heater() -> Trial {
+    use crate::tuning::{SimcChoice, first_trial_on};
+    let plant = Plant::usual(crate::process::ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+    first_trial_on(&plant, &SimcChoice::default()).unwrap().0
+}

@@ -11,7 +11,7 @@ use antistasis_core::simulation::{Plant, Simulation, Trace, Trial};
 use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, read_relay, simc_choice_of};
 use antistasis_core::verdict::{readable, readable_duration};
 use antistasis_exchange::Format;
-use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow};
+use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow, letter};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -382,7 +382,7 @@ async fn export_trial(
 ) -> Result<Response, Problem> {
     let format = Format::of_ending(&export.format)?;
     let row = state.store.trial(id).await?;
-    let name = format!("{} trial {}", row.trial.plant.pv.tag, row.number);
+    let name = format!("{} trial {}", row.trial.plant.pv.tag, letter(row.number));
     let file = compute(move || -> Result<Vec<u8>, Problem> {
         if format == Format::Json {
             return serde_json::to_vec_pretty(&row.trial).map_err(|_| Problem::internal());
