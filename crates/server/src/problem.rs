@@ -27,7 +27,7 @@ pub struct Problem {
     /// The document as it stands now, where somebody else has changed it meanwhile.
     #[serde(skip_serializing_if = "Option::is_none")]
     #[schema(value_type = Option<Object>)]
-    pub current: Option<serde_json::Value>,
+    pub current: Option<Box<serde_json::Value>>,
 }
 
 impl Problem {
@@ -73,7 +73,7 @@ impl Problem {
              Nothing was overwritten."
         );
         Self {
-            current: serde_json::to_value(current).ok(),
+            current: serde_json::to_value(current).ok().map(Box::new),
             ..Self::new(StatusCode::PRECONDITION_FAILED, "changed", "Changed meanwhile", detail)
         }
     }

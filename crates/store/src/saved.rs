@@ -35,11 +35,11 @@ impl SavedKind {
 #[serde(tag = "kind", content = "spec", rename_all = "snake_case", deny_unknown_fields)]
 pub enum SavedSpec {
     /// A plant.
-    Plant(Plant),
+    Plant(Box<Plant>),
     /// A scenario.
     Scenario(Scenario),
     /// A candidate.
-    Candidate(Candidate),
+    Candidate(Box<Candidate>),
 }
 
 impl SavedSpec {
