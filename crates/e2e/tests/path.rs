@@ -312,6 +312,10 @@ async fn fits_small_and_large_windows_without_scrolling() -> Result<()> {
             let root = "document.documentElement";
             let script = format!("return [{root}.scrollWidth - innerWidth, {root}.scrollHeight - innerHeight]");
             assert_eq!(page.script(&script).await?, serde_json::json!([0, 0]), "{view} at {width}×{height}");
+            // Nor is a plot squeezed to nothing.
+            let flat =
+                "return [...document.querySelectorAll('.xy-plot')].filter((plot) => plot.clientHeight < 80).length";
+            assert_eq!(page.script(flat).await?, 0, "{view} at {width}×{height}");
         }
         page.close().await?;
     }

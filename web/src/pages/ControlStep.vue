@@ -608,7 +608,7 @@ useKeys({
             @failed="refusal = $event"
           />
         </div>
-        <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="min-h-0 flex-1">
+        <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
           <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
           <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
           <TradeOffView
