@@ -278,9 +278,15 @@ export function balancePanels(trial: Trial, trace: Trace): Panel[] {
       0,
     );
     const [scale, unit] = readableUnit(columns[0]?.unit ?? "", largest);
-    // What comes in less what goes out is what is stored: where nothing is, the sum is the rate of the contents.
+    // What comes in or is made, less what goes out or is lost, is what is stored. A column has the size of its term; which
+    // way it counts, the total of the term says.
+    const ways = columns.map((column) => {
+      const total = sheet.terms.find((term) => term.name === column.tag.slice(prefix.length))?.amount ?? 0;
+      const size = column.values.reduce((sum: number, value) => sum + value, 0);
+      return total * size < 0 ? -1 : 1;
+    });
     const rest = times.map((_, k) =>
-      columns.reduce((sum, column) => sum + scale * (column.values[k] ?? 0), 0),
+      columns.reduce((sum, column, j) => sum + scale * (ways[j] ?? 1) * (column.values[k] ?? 0), 0),
     );
     return {
       key: sheet.name,
