@@ -37,9 +37,14 @@ vi.stubGlobal("sessionStorage", {
 vi.stubGlobal("window", globalThis);
 vi.stubGlobal("requestAnimationFrame", (act: () => void) => setTimeout(act, 16));
 
-const { useDraft } = await import("../src/lib/draft");
-const { forgetKept } = await import("../src/lib/kept");
-const { online } = await import("../src/lib/live");
+/** The modules of a page that was just loaded. */
+async function load() {
+  vi.resetModules();
+  ({ useDraft } = await import("../src/lib/draft"));
+  ({ online } = await import("../src/lib/live"));
+}
+let useDraft: typeof import("../src/lib/draft").useDraft;
+let online: typeof import("../src/lib/live").online;
 
 const row = (id: string, gain: number) => ({ id, trial: { gain } as unknown as Trial }) as TrialRow;
 
@@ -65,12 +70,11 @@ const result = (name: string) => ({ name }) as unknown as TrialResult;
 const drawn = (draft: ReturnType<typeof useDraft>) =>
   (draft.result.value as unknown as { name: string } | null)?.name;
 
-beforeEach(() => {
+beforeEach(async () => {
   vi.useFakeTimers();
   asked.length = 0;
   store.clear();
-  forgetKept("draft of TIC-1");
-  online.value = true;
+  await load();
 });
 
 describe("a trial being edited", () => {
@@ -177,9 +181,7 @@ describe("a trial being edited", () => {
     await nextTick();
     await vi.advanceTimersByTimeAsync(0);
     expect([...store.keys()]).toEqual(["antistasis draft of TIC-1"]);
-    const stored = new Map(store);
-    forgetKept("draft of TIC-1");
-    for (const [key, value] of stored) store.set(key, value);
+    await load();
     const second = site();
     expect((second.draft.draft.value as unknown as { gain: number }).gain).toBe(9);
   });

@@ -507,6 +507,23 @@ fn what_is_felt_directly_is_measured_as_the_scan_before_left_it() {
 }
 
 #[test]
+fn what_is_stored_adds_up_to_the_gain_in_contents() {
+    let heater = plant(ProcessSpec::library("stirred_heater", &[]), [0.0, 60.0], OperatingPoint::new(40.0, 40.0));
+    let trial = manual(heater, 1.0, 4000.0, vec![Event::OutputStep { at: 5.0, by: 10.0 }]);
+    let trace = Simulation::with_balances(&trial).unwrap().run();
+    assert!(!trace.balances.is_empty());
+    for sheet in &trace.balances {
+        let tag = format!("{}: stored", sheet.name);
+        let stored = &trace.columns.iter().find(|column| column.tag == tag).unwrap().values;
+        let throughput: f64 = sheet.terms.iter().map(|term| term.amount.abs()).sum::<f64>() / 2.0;
+        // By trapezoids from the step on: nothing is stored before it.
+        let sum: f64 = stored[5..].windows(2).map(|pair| 0.5 * (pair[0] + pair[1])).sum();
+        assert!(stored[0].abs() < 1e-9 * throughput, "{tag} at rest: {}", stored[0]);
+        assert!((sum - (sheet.at_end - sheet.at_start)).abs() < 1e-5 * throughput, "{tag}: {sum} {sheet:?}");
+    }
+}
+
+#[test]
 fn a_channel_of_a_record_acts_as_the_ramps_that_it_is_made_of() {
     // Weather on a heated hall: samples joined straight are ramps, one after the other.
     let hall = || plant(ProcessSpec::library("heated_hall", &[]), [0.0, 50.0], OperatingPoint::new(20.0, 40.0));

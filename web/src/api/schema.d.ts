@@ -1639,7 +1639,7 @@ export interface components {
          * @description What a column of a trace holds.
          * @enum {string}
          */
-        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term" | "controller_term";
+        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term" | "balance_stored" | "controller_term";
         /** @description What is known of a parameter beforehand. */
         Constraint: {
             /**

@@ -9,6 +9,7 @@ import { readNumber } from "../lib/format";
 import { OVERLAYS } from "../lib/strip";
 import MatrixGrid from "./MatrixGrid.vue";
 import { coefficientsText, polynomialText, readCoefficients } from "./polynomials";
+import { plain } from "../lib/plain";
 
 type Process = Trial["plant"]["process"];
 type Transfer = Extract<Process, { structure: "transfer_functions" }>;
@@ -32,7 +33,7 @@ watch(
   () => props.open,
   (open) => {
     if (!open || !["state_space", "transfer_functions"].includes(props.process.structure)) return;
-    draft.value = JSON.parse(JSON.stringify(props.process)) as Transfer | StateSpace;
+    draft.value = plain(props.process) as Transfer | StateSpace;
     unread.value = {};
   },
   { immediate: true },

@@ -278,27 +278,28 @@ export function balancePanels(trial: Trial, trace: Trace): Panel[] {
       0,
     );
     const [scale, unit] = readableUnit(columns[0]?.unit ?? "", largest);
-    // What comes in or is made, less what goes out or is lost, is what is stored. A column has the size of its term; which
-    // way it counts, the total of the term says.
-    const ways = columns.map((column) => {
-      const total = sheet.terms.find((term) => term.name === column.tag.slice(prefix.length))?.amount ?? 0;
-      const size = column.values.reduce((sum: number, value) => sum + value, 0);
-      return total * size < 0 ? -1 : 1;
-    });
-    const rest = times.map((_, k) =>
-      columns.reduce((sum, column, j) => sum + scale * (ways[j] ?? 1) * (column.values[k] ?? 0), 0),
+    const stored = trace.columns.find(
+      (column) => column.role === "balance_stored" && column.tag.startsWith(prefix),
     );
+    const scaled = (values: number[]) => (scale === 1 ? values : values.map((value) => scale * value));
     return {
       key: sheet.name,
       title: `${sheet.name} balance`,
       unit,
       weight: 1.6,
       curves: [
-        { label: "stored", times, values: rest, colour: "--ink", dash: [5, 3], width: 1.2 },
+        {
+          label: "stored",
+          times,
+          values: scaled(stored?.values ?? []),
+          colour: "--ink",
+          dash: [5, 3],
+          width: 1.2,
+        },
         ...columns.map((column, k) => ({
           label: readable(column.tag.slice(prefix.length)),
           times,
-          values: scale === 1 ? column.values : column.values.map((value) => scale * value),
+          values: scaled(column.values),
           colour: TERM_COLOURS[k % TERM_COLOURS.length] as string,
           dash: TERM_DASHES[k % TERM_DASHES.length],
           width: 1.8,

@@ -5,6 +5,7 @@ import { gathered, useChanges } from "../lib/live";
 import { useLoop } from "../lib/loop";
 import { tell } from "../lib/notes";
 import { restore } from "../works/bin";
+import { plain } from "../lib/plain";
 
 export type Kind = Schemas["SavedKind"];
 export type SavedItem = Schemas["SavedItem"];
@@ -66,7 +67,7 @@ export function useSaved<K extends Kind>(kind: K) {
     });
 
   /** A copy of the spec, to be changed. */
-  const specOf = (item: SavedItem) => JSON.parse(JSON.stringify(item.spec)) as Content<K>;
+  const specOf = (item: SavedItem) => plain(item.spec) as Content<K>;
 
   onMounted(load);
   const again = gathered(() => void load());

@@ -14,6 +14,7 @@ import { changedPaths } from "./differences";
 import { useKept } from "./kept";
 import type { LoopContext } from "./loop";
 import { useRetry } from "./retry";
+import { plain } from "./plain";
 
 /** How long nothing must change before a trial counts as tried and goes to the trail. */
 const SETTLED_MS = 900;
@@ -223,9 +224,4 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
     keep,
     simulate,
   };
-}
-
-/** A copy without Vue's proxies. */
-function plain<T>(value: T): T {
-  return JSON.parse(JSON.stringify(value)) as T;
 }

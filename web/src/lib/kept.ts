@@ -30,9 +30,3 @@ export function useKept<T>(name: string, first: () => T): Ref<T> {
   );
   return value;
 }
-
-/** Forgets what is kept under a name. */
-export function forgetKept(name: string) {
-  known.delete(name);
-  sessionStorage.removeItem(`antistasis ${name}`);
-}

@@ -9,6 +9,7 @@ import { whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import { inWords } from "../lib/structures";
 import type { Line } from "../lib/xy";
+import { plain } from "../lib/plain";
 
 type Spec = Schemas["ExperimentSpec"];
 
@@ -31,7 +32,7 @@ const signals: [Spec["signal"]["kind"], string][] = [
 ];
 
 function edit(change: (draft: Spec) => void) {
-  const next = structuredClone(JSON.parse(JSON.stringify(spec.value))) as Spec;
+  const next = plain(spec.value) as Spec;
   change(next);
   spec.value = next;
 }

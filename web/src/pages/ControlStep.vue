@@ -56,7 +56,8 @@ import { gathered } from "../lib/live";
 import { tell } from "../lib/notes";
 import { eventOf, lastName, provideRefused } from "../lib/refused";
 import { isProcess } from "../lib/structures";
-import { letter, number } from "../lib/format";
+import { letter, number, plural } from "../lib/format";
+import { plain } from "../lib/plain";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
@@ -266,7 +267,7 @@ async function tune(timeConstant: number) {
 function takeController(controller: Controller, name: string) {
   change((trial) => {
     const limits = mainPid(trial.candidate.controller)?.output_limits;
-    const next = JSON.parse(JSON.stringify(controller)) as Controller;
+    const next = plain(controller);
     const pid = mainPid(next);
     if (pid && limits) pid.output_limits = limits;
     trial.candidate.controller = next;
@@ -299,14 +300,18 @@ async function replacePlant(plant: Trial["plant"], name: string) {
     ).catch(() => null);
     const inputs = new Set((known?.inputs ?? []).map((input) => input.name));
     const parameters = new Set((known?.parameters ?? []).map((parameter) => parameter.name));
+    let left = 0;
     change((trial) => {
       trial.plant = plant;
-      trial.scenario.events = trial.scenario.events.filter((event) => {
+      const { events } = trial.scenario;
+      trial.scenario.events = events.filter((event) => {
         if ("input" in event && event.input) return inputs.has(event.input);
         return event.kind !== "parameter_change" || parameters.has(event.parameter);
       });
+      left = events.length - trial.scenario.events.length;
     }, name);
-    tell(`Settings and scenario stay as they were: ${messageOf(error)}`);
+    const without = left ? ` without ${plural(left, "event")} that this plant does not know` : "";
+    tell(`Settings and scenario stay as they were${without}: ${messageOf(error)}`);
   }
 }
 
@@ -446,7 +451,7 @@ watch(
       openLoop.value = null;
       return;
     }
-    const body = JSON.parse(JSON.stringify(trial)) as Trial;
+    const body = plain(trial);
     body.candidate = { controller: { kind: "manual" } };
     const operator = ["to_manual", "to_automatic", "output_step"];
     body.scenario.events = body.scenario.events.filter((event) => !operator.includes(event.kind));

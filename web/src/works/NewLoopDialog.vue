@@ -9,6 +9,7 @@ import { useKept } from "../lib/kept";
 import CardFields from "./CardFields.vue";
 import { emptyCard, makeLoop, type AreaInfo } from "./loops";
 import { pendingFile } from "./pending";
+import { plain } from "../lib/plain";
 
 const props = defineProps<{ open: boolean; area: string }>();
 const emit = defineEmits<{ close: [] }>();
@@ -60,7 +61,7 @@ async function make() {
   [problem.value, field.value] = ["", ""];
   try {
     const { area, beginning } = typed.value;
-    const card = JSON.parse(JSON.stringify(typed.value.card)) as typeof typed.value.card;
+    const card = plain(typed.value.card);
     const plant = await plantFor();
     if (plant) card.pv.span = plant.pv.span;
     const made = await makeLoop({

@@ -1,6 +1,7 @@
 /** Making, changing and deleting what the works consist of. */
 import type { InjectionKey } from "vue";
 import { answered, api, ifMatch, type LoopDetail, type Schemas } from "../api/client";
+import { plain } from "../lib/plain";
 
 export type LoopCard = Required<Schemas["LoopCard"]>;
 export type AreaInfo = Schemas["AreaInfo"];
@@ -22,7 +23,7 @@ export function emptyCard(): LoopCard {
 
 export function cardOf(detail: LoopDetail): LoopCard {
   const { tag, name, difficulty, notes, pv, op } = detail;
-  return JSON.parse(JSON.stringify({ tag, name, difficulty, notes, pv, op })) as LoopCard;
+  return plain({ tag, name, difficulty, notes, pv, op }) as LoopCard;
 }
 
 export function makeLoop(body: Schemas["NewLoopRequest"]): Promise<LoopDetail> {

@@ -8,7 +8,7 @@ use crate::process::Description;
 use crate::{Error, Result};
 
 /// What a column of the trace is filled from.
-#[derive(Debug, Clone, Copy)]
+#[derive(Debug, Clone)]
 pub(super) enum Source {
     Position,
     DrivenInput,
@@ -16,6 +16,11 @@ pub(super) enum Source {
     Output(usize),
     Input(usize),
     Term(usize),
+    /// What the terms of a balance come to, each with its sign.
+    Stored {
+        first: usize,
+        signs: Vec<f64>,
+    },
     Control(Term),
     Learned(usize),
 }
@@ -126,12 +131,15 @@ pub(super) fn columns(
     if with_balances {
         let mut k = 0;
         for balance in &description.balances {
+            let unit = format!("{}/s", balance.unit);
+            let (first, signs) = (k, balance.terms.iter().map(|term| term.kind.sign()).collect());
             for term in &balance.terms {
-                let unit = format!("{}/s", balance.unit);
                 columns.push(column(&format!("{}: {}", balance.name, term.name), &unit, ColumnRole::BalanceTerm));
                 sources.push(Source::Term(k));
                 k += 1;
             }
+            columns.push(column(&format!("{}: stored", balance.name), &unit, ColumnRole::BalanceStored));
+            sources.push(Source::Stored { first, signs });
         }
     }
     let template = Trace {

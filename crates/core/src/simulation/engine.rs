@@ -514,6 +514,9 @@ impl Simulation {
                         timeline.at(&mut self.input_cursors[*k], row.time, SLACK * self.scan).0
                     }
                     Source::Term(k) => self.terms[*k],
+                    Source::Stored { first, signs } => {
+                        signs.iter().zip(&self.terms[*first..]).map(|(sign, term)| sign * term).sum()
+                    }
                     Source::Control(term) => {
                         let terms = self.controller.explain();
                         match term {

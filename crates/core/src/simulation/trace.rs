@@ -28,8 +28,10 @@ pub enum ColumnRole {
     DrivenInput,
     /// Another output of the process.
     ProcessOutput,
-    /// A term of a balance, in units per second.
+    /// The size of a term of a balance, in units per second.
     BalanceTerm,
+    /// What a balance stores per second: what comes in or is made, less what leaves or is lost.
+    BalanceStored,
     /// A term of the controller in %, or something that it has learned.
     ControllerTerm,
 }
