@@ -128,6 +128,7 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
             record_hash: &record.content_hash(),
             preparation: &[],
             window: identified.window,
+            further: &[],
             options: &options,
             model: &identified.model,
             validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),

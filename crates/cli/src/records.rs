@@ -6,7 +6,7 @@ use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
     Constraint, DataSet, FitOptions, Loss, Model, Series, Structure, Validation, ValidationWindow, Windows,
-    identify as fit_and_validate,
+    identify_together,
 };
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
@@ -17,7 +17,7 @@ use serde::Serialize;
 use std::path::PathBuf;
 
 /// Where the columns of a record are.
-#[derive(Debug, Args)]
+#[derive(Debug, Clone, Args)]
 struct RecordFile {
     /// File with the record: CSV, TSV, XLSX, Parquet or JSON.
     record: PathBuf,
@@ -107,6 +107,13 @@ pub(crate) struct IdentifyOptions {
     /// End of the window in s from the first sample.
     #[arg(long)]
     to: Option<f64>,
+    /// A further stretch of the same file, FROM:TO in s, that the model is fitted to together with the window; may be
+    /// repeated.
+    #[arg(long, value_name = "FROM:TO")]
+    also: Vec<String>,
+    /// A further file with the same columns that the model is fitted to as well; may be repeated.
+    #[arg(long, value_name = "FILE")]
+    with: Vec<PathBuf>,
     /// Estimate a steady drift of the PV, too.
     #[arg(long)]
     drift: bool,
@@ -184,20 +191,34 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
         disturbances: options.disturbance.clone(),
         ..FitOptions::new(structure)
     };
-    let record = options.file.read(&options.disturbance)?;
+    let data = data_set(&options.file.read(&options.disturbance)?);
     let in_record = |error: antistasis_core::Error| Failure::of(path, error);
+    let mut further = Vec::new();
+    for text in &options.also {
+        let (from, to) = pair("--also", text, "FROM:TO in s, for example 1200:2400")?;
+        let own = Windows { from: Some(from), to: Some(to), validation: ValidationWindow::None };
+        further.push(own.cut(&data, 0.0).map_err(in_record)?.estimation.data);
+    }
+    for other in &options.with {
+        let file = RecordFile { record: other.clone(), ..options.file.clone() };
+        let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
+        further.push(data_set(&file.read(&options.disturbance)?).named(op, pv));
+    }
+    let windows = Windows { from: options.from, to: options.to, validation };
+    let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
+    let (validation_window, validation) = identified.validation.unzip();
+    print(&Document { model: identified.model, window: identified.window, validation_window, validation })
+}
+
+/// The signals of a fit in the file's own units: nothing here knows those of a loop.
+fn data_set(record: &Record) -> DataSet {
     let series = |channel: &Channel| Series::new(&channel.tag, &channel.unit, channel.values.clone());
     let of = |role: Role| record.channels.iter().filter(move |channel| channel.role == role).map(series);
-    // The file's own units: nothing here knows those of a loop.
-    let data = DataSet {
+    DataSet {
         axis: record.axis.clone(),
         inputs: of(Role::Op).chain(of(Role::Dv)).collect(),
         outputs: of(Role::Pv).collect(),
-    };
-    let windows = Windows { from: options.from, to: options.to, validation };
-    let identified = fit_and_validate(&data, 0.0, &windows, &fit_options).map_err(in_record)?;
-    let (validation_window, validation) = identified.validation.unzip();
-    print(&Document { model: identified.model, window: identified.window, validation_window, validation })
+    }
 }
 
 #[derive(Debug, Args)]

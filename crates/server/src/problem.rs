@@ -62,6 +62,11 @@ impl Problem {
         Self { field: Some(field.to_owned()), ..Self::invalid(detail) }
     }
 
+    /// What is the matter, in words.
+    pub fn detail(&self) -> &str {
+        &self.detail
+    }
+
     /// A change to a document that somebody else has changed meanwhile; with the document as it stands now.
     pub fn changed(what: &str, given: Expected, revision: i64, current: &impl Serialize) -> Self {
         let yours = match given {

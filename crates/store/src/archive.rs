@@ -83,6 +83,9 @@ pub struct ArchivedModel {
     pub record_hash: String,
     pub window_from: f64,
     pub window_to: f64,
+    /// Further stretches; archives from before there were any have none.
+    #[serde(default)]
+    pub further: Json<Vec<crate::FurtherWindow>>,
     pub validation_from: Option<f64>,
     pub validation_to: Option<f64>,
     pub name: String,
@@ -161,9 +164,10 @@ impl Store {
         records.reverse();
         let models = sqlx::query_as!(
             ArchivedModel,
-            "select id, number, record_id, record_hash, window_from, window_to, validation_from, validation_to, name, remark,
-                chosen, reason, reduced_from, options, preparation, result, validation, created_at
-            from model where loop_id = $1 and deletion_id is null order by number",
+            r#"select id, number, record_id, record_hash, window_from, window_to,
+                further as "further: Json<Vec<crate::FurtherWindow>>", validation_from, validation_to, name, remark, chosen,
+                reason, reduced_from, options, preparation, result, validation, created_at
+            from model where loop_id = $1 and deletion_id is null order by number"#,
             detail.id
         )
         .fetch_all(&self.pool)
@@ -291,11 +295,15 @@ impl Store {
                 .await?;
             }
             for model in &archived.models {
+                let own = |window: &crate::FurtherWindow| {
+                    must(window.record_id).map(|record_id| crate::FurtherWindow { record_id, ..window.clone() })
+                };
+                let further = model.further.iter().map(own).collect::<Result<Vec<_>>>()?;
                 sqlx::query!(
                     "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, validation_from,
                         validation_to, name, remark, chosen, reason, reduced_from, options, preparation, result, validation,
-                        created_at)
-                    values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19)",
+                        created_at, further)
+                    values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13, $14, $15, $16, $17, $18, $19, $20)",
                     must(model.id)?,
                     loop_id,
                     model.number,
@@ -314,7 +322,8 @@ impl Store {
                     model.preparation,
                     model.result,
                     model.validation,
-                    model.created_at
+                    model.created_at,
+                    Json(further) as _
                 )
                 .execute(&mut *transaction)
                 .await?;

@@ -122,7 +122,7 @@ impl Store {
             DeletionKind::Record => {
                 let info = self.record_info(id).await?;
                 let models = self.models(self.loop_of_record(id).await?).await?;
-                let own: Vec<_> = models.iter().filter(|model| model.record_id == id).collect();
+                let own: Vec<_> = models.iter().filter(|model| model.is_of(id)).collect();
                 let along = own.iter().map(|model| {
                     let chosen = if model.chosen { ", the chosen one" } else { "" };
                     format!("model {}{chosen}", letter(model.number))
@@ -308,7 +308,8 @@ async fn mark(transaction: &mut Transaction<'_, Postgres>, kind: DeletionKind, i
             let queries = [
                 sqlx::query!("update record set deletion_id = $2 where id = $1 and deletion_id is null", id, deletion),
                 sqlx::query!(
-                    "update model set deletion_id = $2 where record_id = $1 and deletion_id is null",
+                    "update model set deletion_id = $2 where deletion_id is null
+                        and (record_id = $1 or further @> jsonb_build_array(jsonb_build_object('record_id', $1::uuid)))",
                     id,
                     deletion
                 ),
@@ -347,7 +348,9 @@ async fn ground(transaction: &mut Transaction<'_, Postgres>, deletion: Uuid) -> 
             union select control_loop.deletion_id from control_loop
                 join trial on trial.loop_id = control_loop.id where trial.deletion_id = $1
             union select record.deletion_id from record
-                join model on model.record_id = record.id where model.deletion_id = $1
+                join model on model.record_id = record.id
+                    or further @> jsonb_build_array(jsonb_build_object('record_id', record.id))
+                where model.deletion_id = $1
             union select area.deletion_id from area
                 join control_loop on control_loop.area_id = area.id where control_loop.deletion_id = $1
         ) limit 1"#,

@@ -13,7 +13,7 @@ pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, Ar
 pub use bin::{BinItem, DeletionKind, Hanging, letter};
 pub use changes::{Change, Changes};
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopSeed, LoopSummary, NewLoop};
-pub use models::{ModelRow, NewModel};
+pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
 pub use saved::{SavedItem, SavedKind, SavedSpec};
 pub use trials::{NewTrial, TrialEdit, TrialRow};

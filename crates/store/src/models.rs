@@ -4,10 +4,25 @@ use crate::{Error, Expected, Result, Store, found};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
 use chrono::{DateTime, Utc};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
 use utoipa::ToSchema;
 use uuid::Uuid;
+
+/// A stretch beyond the first that a model was fitted to.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FurtherWindow {
+    /// The record.
+    pub record_id: Uuid,
+    /// The content hash of that record.
+    pub record_hash: String,
+    /// The preparation that lay over the record.
+    pub preparation: Vec<Step>,
+    /// Start in s from the start of the record.
+    pub from: f64,
+    /// End in s from the start of the record.
+    pub to: f64,
+}
 
 /// A model to be kept.
 #[derive(Debug)]
@@ -20,6 +35,8 @@ pub struct NewModel<'a> {
     pub preparation: &'a [Step],
     /// The window of the record in s from its start.
     pub window: (f64, f64),
+    /// Further stretches that it was fitted to together with that window.
+    pub further: &'a [FurtherWindow],
     /// What it was fitted under.
     pub options: &'a FitOptions,
     /// The model.
@@ -47,7 +64,7 @@ pub struct ModelRow {
     pub remark: String,
     /// Rises with each change.
     pub revision: i64,
-    /// Whether the record has another content or another preparation than it had when the model was fitted.
+    /// Whether a record has another content or another preparation than it had when the model was fitted.
     pub stale: bool,
     /// The preparation that lay over the record.
     pub preparation: Vec<Step>,
@@ -55,6 +72,8 @@ pub struct ModelRow {
     pub window_from: f64,
     /// End of the window in s from the start of the record.
     pub window_to: f64,
+    /// Further stretches that it was fitted to together with that window.
+    pub further: Vec<FurtherWindow>,
     /// Start of the window that it was held against, in s; null where it was held against none.
     pub validation_from: Option<f64>,
     /// End of that window.
@@ -75,6 +94,14 @@ pub struct ModelRow {
     pub created_at: DateTime<Utc>,
 }
 
+impl ModelRow {
+    /// Whether it was fitted to a record, or to a part of it.
+    #[must_use]
+    pub fn is_of(&self, record: Uuid) -> bool {
+        self.record_id == record || self.further.iter().any(|window| window.record_id == record)
+    }
+}
+
 impl Store {
     /// Keeps a model. Which one is *the* model only a person says.
     pub async fn add_model(&self, loop_id: Uuid, new: NewModel<'_>) -> Result<Uuid> {
@@ -87,9 +114,9 @@ impl Store {
         let validation = new.validation.map(|(_, validation)| Json(validation));
         sqlx::query!(
             "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result, options,
-                preparation, validation_from, validation_to, validation, reduced_from)
+                preparation, validation_from, validation_to, validation, reduced_from, further)
             values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, false, $7, $8,
-                $9, $10, $11, $12, $13)",
+                $9, $10, $11, $12, $13, $14)",
             id,
             loop_id,
             new.record_id,
@@ -102,7 +129,8 @@ impl Store {
             new.validation.map(|(window, _)| window.0),
             new.validation.map(|(window, _)| window.1),
             validation as _,
-            new.reduced_from
+            new.reduced_from,
+            Json(new.further) as _
         )
         .execute(&mut *transaction)
         .await?;
@@ -132,7 +160,11 @@ impl Store {
         let rows = sqlx::query_as!(
             ModelRecord,
             r#"select model.id, number, record_id, record.name as record_name, model.name, model.remark, model.revision,
-                (record.content_hash <> record_hash or record.preparation <> model.preparation) as "stale!",
+                (record.content_hash <> record_hash or record.preparation <> model.preparation or exists (
+                    select from jsonb_array_elements(further) as other(stretch)
+                        join record as its on its.id = (stretch ->> 'record_id')::uuid
+                    where its.content_hash <> stretch ->> 'record_hash' or its.preparation <> stretch -> 'preparation'
+                )) as "stale!", further as "further: Json<Vec<FurtherWindow>>",
                 model.preparation as "preparation: Json<Vec<Step>>", window_from, window_to, validation_from, validation_to,
                 validation as "validation: Json<Validation>", chosen, reason, reduced_from,
                 options as "options: Json<FitOptions>", result as "model: Json<Model>", model.created_at
@@ -217,6 +249,7 @@ struct ModelRecord {
     preparation: Json<Vec<Step>>,
     window_from: f64,
     window_to: f64,
+    further: Json<Vec<FurtherWindow>>,
     validation_from: Option<f64>,
     validation_to: Option<f64>,
     validation: Option<Json<Validation>>,
@@ -242,6 +275,7 @@ impl From<ModelRecord> for ModelRow {
             preparation: row.preparation.0,
             window_from: row.window_from,
             window_to: row.window_to,
+            further: row.further.0,
             validation_from: row.validation_from,
             validation_to: row.validation_to,
             validation: row.validation.map(|validation| validation.0),

@@ -555,7 +555,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** A model over the data that it was fitted to and held against, decimated like samples. */
+        /** A model over the data of a record that it was fitted to and held against, decimated like samples. */
         get: operations["model_curve"];
         put?: never;
         post?: never;
@@ -2517,6 +2517,40 @@ export interface components {
             /** @description Phase in degrees, continuous along the frequencies. */
             phases: number[];
         };
+        /**
+         * @description A further stretch of data that a model was fitted to together with the first: the process is the same, where it
+         *     rested and what was under way are its own.
+         */
+        FurtherStretch: {
+            /** @description Where the model rests there. */
+            operating: components["schemas"]["Operating"];
+            /** @description Agreement with the stretch. */
+            performance: components["schemas"]["Performance"];
+            /** @description What was under way when the stretch began. */
+            start: components["schemas"]["StartOfRecord"];
+        };
+        /** @description A stretch beyond the first that a model was fitted to. */
+        FurtherWindow: {
+            /**
+             * Format: double
+             * @description Start in s from the start of the record.
+             */
+            from: number;
+            /** @description The preparation that lay over the record. */
+            preparation: components["schemas"]["Step"][];
+            /** @description The content hash of that record. */
+            record_hash: string;
+            /**
+             * Format: uuid
+             * @description The record.
+             */
+            record_id: string;
+            /**
+             * Format: double
+             * @description End in s from the start of the record.
+             */
+            to: number;
+        };
         /** @description A gain schedule: straight between its points, constant beyond them (Åström & Hägglund 2006, section 9.3). */
         GainSchedule: {
             /** @description What it goes by. */
@@ -2593,6 +2627,11 @@ export interface components {
         };
         /** @description A model to be fitted. */
         IdentifyRequest: {
+            /**
+             * @description Further stretches, of this record or of others: the model is fitted to all of them together. The process is the same
+             *     in all; its level and what was under way are each stretch's own.
+             */
+            further?: components["schemas"]["StretchRequest"][];
             /** @description Structure and method. */
             options: components["schemas"]["FitOptions"];
             /**
@@ -3238,8 +3277,11 @@ export interface components {
             covariance: number[][];
             /** @description Figures for the choice among structures. */
             criteria: components["schemas"]["Criteria"];
-            /** @description Agreement with the data that it was fitted to. */
+            /** @description Agreement with the data that it was fitted to, all stretches together. */
             estimation: components["schemas"]["Performance"];
+            first_stretch?: components["schemas"]["Performance"] | null;
+            /** @description Stretches beyond the first, which `operating` and `start` are about, that it was fitted to. */
+            further?: components["schemas"]["FurtherStretch"][];
             /** @description The inputs, the OP first. */
             inputs: components["schemas"]["SignalName"][];
             matrices?: components["schemas"]["Matrices"] | null;
@@ -3323,6 +3365,8 @@ export interface components {
              * @description When it was made.
              */
             created_at: string;
+            /** @description Further stretches that it was fitted to together with that window. */
+            further: components["schemas"]["FurtherWindow"][];
             /**
              * Format: uuid
              * @description Identifier.
@@ -3362,7 +3406,7 @@ export interface components {
              * @description Rises with each change.
              */
             revision: number;
-            /** @description Whether the record has another content or another preparation than it had when the model was fitted. */
+            /** @description Whether a record has another content or another preparation than it had when the model was fitted. */
             stale: boolean;
             validation?: components["schemas"]["Validation"] | null;
             /**
@@ -5183,6 +5227,24 @@ export interface components {
             record_id: string;
             /** @description The windows. */
             windows: components["schemas"]["Windows"];
+        };
+        /** @description A further stretch that a model is to be fitted to. */
+        StretchRequest: {
+            /**
+             * Format: double
+             * @description Start in s from the start of the record; null for the start.
+             */
+            from?: number | null;
+            /**
+             * Format: uuid
+             * @description The record; its preparation is applied.
+             */
+            record_id: string;
+            /**
+             * Format: double
+             * @description End in s; null for the end.
+             */
+            to?: number | null;
         };
         /**
          * @description The structure of a model.
@@ -7356,6 +7418,8 @@ export interface operations {
                 buckets?: number | null;
                 /** @description Tag of the output; the PV where left out. */
                 output?: string | null;
+                /** @description The record; the first one where left out. */
+                record?: string | null;
             };
             header?: never;
             path: {

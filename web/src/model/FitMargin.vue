@@ -15,7 +15,11 @@ const props = defineProps<{
   refusal: string;
   isFirst: boolean;
 }>();
-const emit = defineEmits<{ fit: []; record: [id: string]; view: [target: "estimation" | "validation"] }>();
+const emit = defineEmits<{
+  fit: [];
+  record: [id: string];
+  view: [target: "estimation" | "validation" | "further"];
+}>();
 
 const draft = computed(() => props.fit.draft);
 watch(
@@ -75,6 +79,13 @@ function typedKnown(name: string, key: "fixed" | "low" | "high", text: string) {
     wrong.set(pair, `The lowest ${inWords(name)} (${number(low)}) is above the highest (${number(high)}).`);
   else if (fixed !== null && ((low !== null && fixed < low) || (high !== null && fixed > high)))
     wrong.set(pair, `The ${inWords(name)} given exactly (${number(fixed)}) lies outside its bounds.`);
+}
+const nameOf = (id: string) => props.records.find((one) => one.id === id)?.name ?? "a record that is gone";
+
+function addRecord(event: Event) {
+  const list = event.target as HTMLSelectElement;
+  draft.value.further.push({ record_id: list.value, from: null, to: null });
+  list.value = "";
 }
 const complaints = computed(() => [...wrong.values()]);
 
@@ -150,10 +161,44 @@ const knownCount = computed(
     </fieldset>
     <NumberField v-model="draft.from" label="From" unit="s" is-time :min="0" when-empty="start" />
     <NumberField v-model="draft.to" label="To" unit="s" is-time :min="0" when-empty="end" />
+    <fieldset class="border-l-[3px] border-rule pl-3">
+      <legend class="sr-only">Further stretches</legend>
+      <p class="text-[12.5px] text-soft">Fitted together with</p>
+      <ul v-if="draft.further.length" class="my-1 grid gap-1" aria-label="Further stretches">
+        <li v-for="(stretch, k) in draft.further" :key="k" class="grid gap-1">
+          <span class="flex items-center gap-2">
+            <span class="min-w-0 flex-1 truncate" :title="nameOf(stretch.record_id)">{{
+              nameOf(stretch.record_id)
+            }}</span>
+            <button
+              type="button"
+              class="px-1 text-soft hover:text-ink"
+              :aria-label="`Leave out stretch ${k + 2}, ${nameOf(stretch.record_id)}`"
+              @click="draft.further.splice(k, 1)"
+            >
+              ✕
+            </button>
+          </span>
+          <NumberField v-model="stretch.from" label="From" unit="s" is-time :min="0" when-empty="start" />
+          <NumberField v-model="stretch.to" label="To" unit="s" is-time :min="0" when-empty="end" />
+        </li>
+      </ul>
+      <div class="flex flex-wrap gap-2">
+        <select class="entry w-[150px]" aria-label="Fit to a further record" @change="addRecord">
+          <option value="">a record …</option>
+          <option v-for="one in records" :key="one.id" :value="one.id">{{ one.name }}</option>
+        </select>
+        <button type="button" class="button" :disabled="!record" @click="emit('view', 'further')">
+          Stretch as shown
+        </button>
+      </div>
+    </fieldset>
     <label class="grid grid-cols-[1fr_216px] items-center gap-2">
       Validate on
       <select v-model="draft.validation" class="entry">
-        <option value="half">the second half</option>
+        <option value="half">
+          {{ draft.further.length ? "the second half of the first" : "the second half" }}
+        </option>
         <option value="window">another window</option>
         <option value="none">nothing</option>
       </select>

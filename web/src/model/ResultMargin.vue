@@ -1,14 +1,37 @@
 <script setup lang="ts">
 /** The numbers of a model, what they mean, and what can be done with it: control, choose for a reason, reduce. */
 import { computed, ref, watch } from "vue";
-import { answered, api, messageOf, type ModelRow, type Schemas } from "../api/client";
+import { answered, api, messageOf, type ModelRow, type RecordInfo, type Schemas } from "../api/client";
 import VerdictNote from "../components/VerdictNote.vue";
-import { letter, number, plural } from "../lib/format";
+import { duration, letter, number, plural } from "../lib/format";
 import { useKept } from "../lib/kept";
 import { inWords, shortName, type Structure } from "../lib/structures";
 
-const props = defineProps<{ model: ModelRow; models: ModelRow[]; unit: string }>();
-const emit = defineEmits<{ changed: [id: string | null] }>();
+const props = defineProps<{
+  model: ModelRow;
+  models: ModelRow[];
+  records: RecordInfo[];
+  /** The record whose curves are drawn. */
+  shown: string | null;
+  unit: string;
+}>();
+const emit = defineEmits<{ changed: [id: string | null]; record: [id: string] }>();
+
+/** The stretches of a fit to several, each with its place and how well the model agrees there. */
+const stretches = computed(() =>
+  props.model.further.length === 0
+    ? []
+    : [
+        { record_id: props.model.record_id, from: props.model.window_from, to: props.model.window_to },
+        ...props.model.further,
+      ].map((stretch, k) => ({
+        ...stretch,
+        name: props.records.find((one) => one.id === stretch.record_id)?.name ?? "a record that is gone",
+        level: (k ? props.model.model.further?.[k - 1]?.operating : props.model.model.operating)?.pv,
+        fit: (k ? props.model.model.further?.[k - 1]?.performance : props.model.model.first_stretch)
+          ?.fit_simulated,
+      })),
+);
 
 const validation = computed(() => props.model.validation ?? null);
 const source = computed(() => props.models.find((row) => row.id === props.model.reduced_from));
@@ -141,6 +164,35 @@ async function reduce(keep: boolean) {
               .join(" · ")
           }}
         </td>
+      </tr>
+    </tbody>
+  </table>
+  <table v-if="stretches.length" class="mt-2 w-full" aria-label="Stretches of the fit">
+    <thead class="text-[12px] text-soft">
+      <tr>
+        <th class="text-left font-normal">fitted together</th>
+        <th class="text-right font-normal">rests at, {{ unit }}</th>
+        <th class="text-right font-normal">fit, %</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="(stretch, k) in stretches" :key="k" class="border-t border-rule">
+        <td class="py-[3px]">
+          <button
+            type="button"
+            class="text-left underline decoration-rule underline-offset-2"
+            :class="stretch.record_id === shown ? 'font-semibold' : ''"
+            :aria-pressed="stretch.record_id === shown"
+            @click="emit('record', stretch.record_id)"
+          >
+            {{ stretch.name }}
+          </button>
+          <span class="text-[12px] text-soft">
+            {{ duration(stretch.from) }} to {{ duration(stretch.to) }}</span
+          >
+        </td>
+        <td class="text-right">{{ number(stretch.level, 4) }}</td>
+        <td class="text-right">{{ number(stretch.fit, 4) }}</td>
       </tr>
     </tbody>
   </table>

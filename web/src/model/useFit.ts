@@ -13,6 +13,12 @@ export interface KnownParameter {
   high: number | null;
 }
 
+export interface FurtherStretch {
+  record_id: string;
+  from: number | null;
+  to: number | null;
+}
+
 /** What is set stays with the loop, also when the step is left. */
 export function useFit(tag: string) {
   const kept = useKept(`new model of ${tag}`, () => ({
@@ -26,12 +32,16 @@ export function useFit(tag: string) {
     known: {} as Record<string, KnownParameter>,
     from: null as number | null,
     to: null as number | null,
+    /** Further stretches that the model is fitted to together with the window. */
+    further: [] as FurtherStretch[],
     validation: "half" as "half" | "none" | "window",
     validationFrom: null as number | null,
     validationTo: null as number | null,
     /** The record whose channels were looked at for disturbances. */
     record: null as string | null,
   }));
+  // What was kept before there were further stretches has none.
+  kept.value.further ??= [];
   const draft = reactive(kept.value);
 
   /** Measured disturbances are inputs unless somebody says otherwise: those of another record come anew. */

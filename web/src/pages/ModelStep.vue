@@ -37,11 +37,13 @@ const place = useSelected("view");
 const view = computed({ get: () => place.value ?? "curves", set: (key) => (place.value = key) });
 const fit = useFit(state.tag);
 
+/** The records that a model was fitted to, the first before the others. */
+const recordsOf = (row: ModelRow) => [row.record_id, ...row.further.map((stretch) => stretch.record_id)];
 const model = computed(() => {
   const byId = state.models.find((known) => known.id === selected.value);
   if (byId) return byId;
   const ofRecord = state.models.filter(
-    (known) => !wantedRecord.value || known.record_id === wantedRecord.value,
+    (known) => !wantedRecord.value || recordsOf(known).includes(wantedRecord.value),
   );
   return ofRecord.find((known) => known.chosen) ?? ofRecord[0] ?? null;
 });
@@ -107,17 +109,20 @@ async function fetchCurve(stretch?: [number, number]) {
   }
   const query = { buckets: 700, ...(stretch ? { from: stretch[0], to: stretch[1] } : {}) };
   const wanted = model.value?.model.outputs.some((one) => one.tag === output.value) ? output.value : null;
+  const shown = record.value?.id;
+  const within = shown && model.value && recordsOf(model.value).includes(shown) ? { record: shown } : {};
   const signal = aborter.signal;
   const of = (id: string) =>
     answered(
       api.GET("/api/v1/models/{id}/curve", {
-        params: { path: { id }, query: { ...query, ...(wanted ? { output: wanted } : {}) } },
+        params: { path: { id }, query: { ...query, ...(wanted ? { output: wanted } : {}), ...within } },
         signal,
       }),
     );
   try {
     if (model.value) {
-      const under = pinned.value && pinned.value.record_id === model.value.record_id ? pinned.value.id : null;
+      const drawn = within.record ?? model.value.record_id;
+      const under = pinned.value && recordsOf(pinned.value).includes(drawn) ? pinned.value.id : null;
       [curve.value, overlay.value] = await Promise.all([of(model.value.id), under ? of(under) : null]);
     } else if (record.value) {
       const params = { path: { id: record.value.id }, query: { ...query, prepared: true } };
@@ -146,14 +151,19 @@ const extent = computed<[number, number]>(() => [0, record.value?.duration ?? 1]
 const marks = computed(() => {
   const row = model.value;
   if (!row) return [];
+  const shown = record.value?.id;
   const length = record.value?.duration ?? row.window_to;
-  const list = [];
-  if (row.window_from > 1e-3 * length)
-    list.push({ time: row.window_from, label: "fitted from here", colour: "--ink" });
-  if (row.validation_from != null)
-    list.push({ time: row.validation_from, label: "validated from here", colour: "--ink" });
-  else if (row.window_to < 0.999 * length)
-    list.push({ time: row.window_to, label: "fitted to here", colour: "--ink" });
+  const list: { time: number; label: string; colour: string }[] = [];
+  const mark = (time: number, label: string) => list.push({ time, label, colour: "--ink" });
+  const fitted = (from: number, to: number, ends: boolean) => {
+    if (from > 1e-3 * length) mark(from, "fitted from here");
+    if (ends && to < 0.999 * length) mark(to, "fitted to here");
+  };
+  if (row.record_id === shown || row.further.every((stretch) => stretch.record_id !== shown)) {
+    fitted(row.window_from, row.window_to, row.validation_from == null);
+    if (row.validation_from != null) mark(row.validation_from, "validated from here");
+  }
+  for (const stretch of row.further) if (stretch.record_id === shown) fitted(stretch.from, stretch.to, true);
   return list;
 });
 
@@ -227,6 +237,8 @@ const same = computed(() => {
       JSON.stringify(sorted(row.options)) === JSON.stringify(sorted(fit.options.value)) &&
       (fit.draft.from ?? row.window_from) === row.window_from &&
       (fit.draft.to ?? row.window_to) === row.window_to &&
+      fit.draft.further.length === 0 &&
+      row.further.length === 0 &&
       fit.draft.validation === "half" &&
       row.validation_from != null,
   );
@@ -257,7 +269,12 @@ async function run() {
     const added = await answered(
       api.POST("/api/v1/loops/{tag}/models", {
         params: { path: { tag: state.tag } },
-        body: { record_id: record.value.id, windows: fit.windows.value, options: fit.options.value },
+        body: {
+          record_id: record.value.id,
+          windows: fit.windows.value,
+          further: fit.draft.further,
+          options: fit.options.value,
+        },
       }),
     );
     await show(added.id, added.record_id);
@@ -281,7 +298,7 @@ function useStructure(structure: Structure) {
   void run();
 }
 
-function takeView(target: "estimation" | "validation") {
+function takeView(target: "estimation" | "validation" | "further") {
   // Where another view is open, the curves come first, so that one sees what is taken.
   if (view.value !== "curves") {
     view.value = "curves";
@@ -291,7 +308,9 @@ function takeView(target: "estimation" | "validation") {
   const shown = strip.value?.view();
   if (!shown) return;
   const [from, to] = shown.map((time) => Number(time.toFixed(3))) as [number, number];
-  if (target === "estimation") Object.assign(fit.draft, { from, to });
+  if (target === "further") {
+    if (record.value) fit.draft.further.push({ record_id: record.value.id, from, to });
+  } else if (target === "estimation") Object.assign(fit.draft, { from, to });
   else Object.assign(fit.draft, { validationFrom: from, validationTo: to });
 }
 
@@ -305,6 +324,12 @@ function pickRecord(id: string) {
   const { model: _, ...rest } = router.currentRoute.value.query;
   void router.replace({ query: { ...rest, record: id } });
   Object.assign(fit.draft, { from: null, to: null, disturbances: [], outputs: [] });
+}
+
+/** Another record that the model was fitted to, the model staying. */
+function showRecord(id: string) {
+  const query = { ...router.currentRoute.value.query, record: id, model: model.value?.id };
+  void router.replace({ query });
 }
 
 function pin() {
@@ -377,16 +402,19 @@ const tone = (row: ModelRow) => {
   return { shape: "", word: "good" };
 };
 /** The figures that can be compared are those of the same data: the least BIC of each record and window. */
+const dataOf = (row: ModelRow) =>
+  [row, ...row.further.map((stretch) => ({ ...stretch, window_from: stretch.from, window_to: stretch.to }))]
+    .map((part) => `${part.record_id} ${part.window_from} ${part.window_to}`)
+    .join(" ");
 const bestOfTrail = computed(() => {
   const best = new Map<string, number>();
   for (const row of state.models) {
-    const key = `${row.record_id} ${row.window_from} ${row.window_to}`;
+    const key = dataOf(row);
     best.set(key, Math.min(best.get(key) ?? Infinity, row.model.criteria.bic));
   }
   return best;
 });
-const isBest = (row: ModelRow) =>
-  bestOfTrail.value.get(`${row.record_id} ${row.window_from} ${row.window_to}`) === row.model.criteria.bic;
+const isBest = (row: ModelRow) => bestOfTrail.value.get(dataOf(row)) === row.model.criteria.bic;
 
 useKeys({ f: () => void run(), p: pin });
 
@@ -508,8 +536,11 @@ const of = (row: ModelRow, ...names: string[]) => {
           :model="model"
           :models="state.models"
           :unit="state.detail?.pv.span.unit ?? ''"
+          :records="state.records"
+          :shown="record?.id ?? null"
           @control="router.push({ name: 'control', query: { on: model.id } })"
           @changed="changed"
+          @record="showRecord"
         />
         <FitMargin
           v-else
@@ -545,7 +576,16 @@ const of = (row: ModelRow, ...names: string[]) => {
           {{ shortName(row.model.structure) }}
           <span v-if="row.name" class="text-soft" :title="row.remark">{{ row.name }}</span></template
         >
-        <template #record="{ row }">{{ row.record_name }}</template>
+        <template #record="{ row }"
+          >{{ row.record_name
+          }}<span
+            v-if="row.further.length"
+            class="text-soft"
+            :title="`fitted to ${row.further.length + 1} stretches at once`"
+          >
+            + {{ row.further.length }}</span
+          ></template
+        >
         <template #window="{ row }"
           >{{ duration(row.window_from) }} to {{ duration(row.window_to) }}</template
         >

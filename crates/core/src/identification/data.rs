@@ -5,6 +5,22 @@ use crate::series::{Record, Role, TimeAxis};
 use crate::verdict::readable;
 use crate::{Error, Result};
 
+/// Values that are missing between two stretches: longer than any noise is followed.
+pub(super) const APART: usize = 100;
+
+/// Series of stretches one after the other, with missing values between, so that what is read off neighbours ends with
+/// its stretch.
+pub(super) fn apart(stretches: impl Iterator<Item = Vec<f64>>) -> Vec<f64> {
+    let mut all = Vec::new();
+    for (k, stretch) in stretches.enumerate() {
+        if k > 0 {
+            all.resize(all.len() + APART, f64::NAN);
+        }
+        all.extend(stretch);
+    }
+    all
+}
+
 /// One signal of a data set.
 #[derive(Debug, Clone, PartialEq)]
 pub struct Series {
@@ -91,6 +107,17 @@ impl DataSet {
         Ok(Self { axis: record.axis.clone(), inputs, outputs: all })
     }
 
+    /// The same data with these tags of the OP and the PV, which are told by their roles: records of one loop may call
+    /// them differently.
+    #[must_use]
+    pub fn named(mut self, op: &str, pv: &str) -> Self {
+        if let (Some(input), Some(output)) = (self.inputs.first_mut(), self.outputs.first_mut()) {
+            op.clone_into(&mut input.tag);
+            pv.clone_into(&mut output.tag);
+        }
+        self
+    }
+
     /// Means of the inputs, then of the outputs.
     #[must_use]
     pub fn means(&self) -> (Vec<f64>, Vec<f64>) {
@@ -117,11 +144,65 @@ impl DataSet {
 
     /// Refuses series that do not fit the axis, have fewer than `fewest` usable samples of the output, or stand still.
     pub fn validate(&self, fewest: usize) -> Result<()> {
+        Self::validate_together(std::slice::from_ref(self), fewest)
+    }
+
+    /// Refuses stretches that a model cannot be fitted to together: each has the signals of the first and enough usable
+    /// samples of the output, and every signal moves in one of them at least.
+    pub fn validate_together(stretches: &[Self], fewest: usize) -> Result<()> {
+        let Some(first) = stretches.first() else {
+            return Err(Error::unfit("there are no data", "choose a record"));
+        };
+        for (k, data) in stretches.iter().enumerate() {
+            let place = if stretches.len() > 1 { format!(" in stretch {}", k + 1) } else { String::new() };
+            data.usable(fewest, &place)?;
+            for (own, of_first) in [(&data.inputs, &first.inputs), (&data.outputs, &first.outputs)] {
+                let tags =
+                    |list: &[Series]| list.iter().map(|series| series.tag.clone()).collect::<Vec<_>>().join(", ");
+                if tags(own) != tags(of_first) {
+                    return Err(Error::unfit(
+                        format!("stretch {} has {} where the first has {}", k + 1, tags(own), tags(of_first)),
+                        "rename the channels so that the same signal has the same tag",
+                    ));
+                }
+                if let Some((one, other)) = own.iter().zip(of_first).find(|(one, other)| one.unit != other.unit) {
+                    return Err(Error::unfit(
+                        format!(
+                            "{} is in {} in stretch {} and in {} in the first",
+                            one.tag,
+                            one.unit,
+                            k + 1,
+                            other.unit
+                        ),
+                        "convert one of them in the preparation",
+                    ));
+                }
+            }
+        }
+        for (k, (name, _)) in first.called().enumerate() {
+            let remedy = match name.as_str() {
+                "OP" => "record a test in which it moves",
+                "PV" => "check the transmitter and the choice of the column",
+                _ => "leave it out of the fit",
+            };
+            let still =
+                |data: &Self| data.called().nth(k).and_then(|(name, series)| moves(&name, series, remedy).err());
+            if let Some(refusal) =
+                stretches.iter().map(still).collect::<Option<Vec<Error>>>().and_then(|all| all.into_iter().next())
+            {
+                return Err(refusal);
+            }
+        }
+        Ok(())
+    }
+
+    /// Refuses series that do not fit the axis or have fewer than `fewest` usable samples of the output.
+    fn usable(&self, fewest: usize, place: &str) -> Result<()> {
         let Some(output) = self.outputs.first() else { return Err(Error::unfit("there is no PV", "choose one")) };
         if self.inputs.is_empty() {
             return Err(Error::unfit("there is no OP", "choose one"));
         }
-        for (name, series) in self.named() {
+        for (name, series) in self.called() {
             if series.values.len() != self.axis.len() {
                 return Err(Error::invalid(
                     format!("number of {name} samples"),
@@ -133,22 +214,14 @@ impl DataSet {
         let samples = output.values.iter().filter(|value| value.is_finite()).count();
         if samples < fewest {
             return Err(Error::unfit(
-                format!("only {samples} samples of the PV are usable"),
+                format!("only {samples} samples of the PV{place} are usable"),
                 format!("a fit needs at least {fewest}"),
             ));
-        }
-        for (name, series) in self.named() {
-            let remedy = match name.as_str() {
-                "OP" => "record a test in which it moves",
-                "PV" => "check the transmitter and the choice of the column",
-                _ => "leave it out of the fit",
-            };
-            moves(&name, series, remedy)?;
         }
         Ok(())
     }
 
-    fn named(&self) -> impl Iterator<Item = (String, &Series)> {
+    fn called(&self) -> impl Iterator<Item = (String, &Series)> {
         let call = |plain: &str, k: usize, series: &Series| if k == 0 { plain.to_owned() } else { series.tag.clone() };
         let inputs = self.inputs.iter().enumerate().map(move |(k, series)| (call("OP", k, series), series));
         inputs.chain(self.outputs.iter().enumerate().map(move |(k, series)| (call("PV", k, series), series)))
@@ -156,7 +229,7 @@ impl DataSet {
 
     /// Refuses outputs with missing samples.
     pub fn without_gaps(&self) -> Result<()> {
-        for (name, series) in self.named().skip(self.inputs.len()) {
+        for (name, series) in self.called().skip(self.inputs.len()) {
             let missing = series.values.iter().filter(|value| !value.is_finite()).count();
             if missing > 0 {
                 return Err(Error::unfit(
@@ -166,6 +239,19 @@ impl DataSet {
             }
         }
         Ok(())
+    }
+
+    /// The sample time that evenly spaced stretches have in common.
+    pub(super) fn sample_time_of(stretches: &[Self]) -> Result<f64> {
+        let times = stretches.iter().map(Self::sample_time).collect::<Result<Vec<f64>>>()?;
+        let first = times.first().copied().unwrap_or(1.0);
+        match times.iter().position(|time| (time / first - 1.0).abs() > 1e-3) {
+            None => Ok(first),
+            Some(k) => Err(Error::unfit(
+                format!("stretch {} has a sample every {} s and the first one every {first} s", k + 1, times[k]),
+                "resample one of them in the preparation, or take a structure with dead time",
+            )),
+        }
     }
 
     /// The sample time of evenly spaced data.

@@ -25,7 +25,8 @@ pub(crate) use data::held;
 pub use data::{DataSet, Series};
 pub use loss::Loss;
 pub use model::{
-    Constraint, Criteria, FitOptions, Matrices, Model, Operating, Parameter, Performance, SignalName, StartOfRecord,
+    Constraint, Criteria, FitOptions, FurtherStretch, Matrices, Model, Operating, Parameter, Performance, SignalName,
+    StartOfRecord,
 };
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
@@ -39,8 +40,8 @@ pub use region::{Region, region};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
 pub use structure::Structure;
-pub use validation::{Validation, validate};
-pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify};
+pub use validation::{Validation, validate, validate_together};
+pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify, identify_together};
 
 use crate::series::TimeAxis;
 use crate::{Error, Result};
@@ -51,17 +52,27 @@ use crate::{Error, Result};
 /// needed) and
 /// when an option is out of range.
 pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
+    fit_together(std::slice::from_ref(data), options)
+}
+
+/// Fits one model to several stretches of data, of one record or of several.
+///
+/// The process is the same in all; where it rested, a drift, and what was under way at the start are each stretch's own,
+/// and no stretch knows what another ended with. Errors as [`fit`], and when the stretches have not the same signals in the
+/// same units.
+pub fn fit_together(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;
-    if data.outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. }) {
-        let further: Vec<&str> = data.outputs[1..].iter().map(|series| series.tag.as_str()).collect();
+    let outputs = stretches.first().map_or(&[][..], |data| &data.outputs);
+    if outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. }) {
+        let further: Vec<&str> = outputs[1..].iter().map(|series| series.tag.as_str()).collect();
         return Err(Error::invalid("outputs", further.join(", "), "none: only state space has several outputs"));
     }
     match options.structure {
-        Structure::StateSpace { .. } => validation::completed(state_space::fit(data, options)?, data),
+        Structure::StateSpace { .. } => validation::completed(state_space::fit(stretches, options)?, stretches),
         polynomial if polynomial::is_polynomial(polynomial) => {
-            validation::completed(polynomial::fit(data, options)?, data)
+            validation::completed(polynomial::fit(stretches, options)?, stretches)
         }
-        _ => process_model::fit(data, options),
+        _ => process_model::fit(stretches, options),
     }
 }
 
@@ -78,8 +89,8 @@ impl Model {
 }
 
 /// The profile of a parameter of the OP's path: see [`Profile`].
-pub fn profile(data: &DataSet, options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
-    process_model::profile(data, options, model, parameter)
+pub fn profile(stretches: &[DataSet], options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
+    process_model::profile(stretches, options, model, parameter)
 }
 
 /// What a fit to such a record would know of the parameters of `process`, for white noise of this standard deviation.

@@ -66,6 +66,25 @@ pub struct StartOfRecord {
     pub drift: f64,
 }
 
+/// A further stretch of data that a model was fitted to together with the first: the process is the same, where it
+/// rested and what was under way are its own.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FurtherStretch {
+    /// Where the model rests there.
+    pub operating: Operating,
+    /// What was under way when the stretch began.
+    pub start: StartOfRecord,
+    /// Agreement with the stretch.
+    pub performance: Performance,
+}
+
+impl FurtherStretch {
+    /// One that is yet to be held against its data.
+    pub(super) fn at(operating: Operating) -> Self {
+        Self { operating, start: StartOfRecord::default(), performance: Performance::default() }
+    }
+}
+
 /// How a model agrees with data.
 #[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Performance {
@@ -212,7 +231,13 @@ pub struct Model {
     pub operating: Operating,
     /// What was under way when the data began.
     pub start: StartOfRecord,
-    /// Agreement with the data that it was fitted to.
+    /// Stretches beyond the first, which `operating` and `start` are about, that it was fitted to.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further: Vec<FurtherStretch>,
+    /// Agreement with the first stretch alone, where there are several.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub first_stretch: Option<Performance>,
+    /// Agreement with the data that it was fitted to, all stretches together.
     pub estimation: Performance,
     /// Figures for the choice among structures.
     pub criteria: Criteria,
@@ -226,6 +251,17 @@ impl Model {
     pub fn parameter(&self, name: &str) -> Option<&Parameter> {
         let of_op = |parameter: &&Parameter| parameter.input.as_ref().is_none_or(|tag| *tag == self.inputs[0].tag);
         self.parameters.iter().filter(of_op).find(|parameter| parameter.name == name)
+    }
+
+    /// The model as it was found in a stretch of its data, the first being 0.
+    #[must_use]
+    pub fn in_stretch(&self, stretch: usize) -> Self {
+        let mut own = self.clone();
+        if let Some(further) = stretch.checked_sub(1).and_then(|k| self.further.get(k)) {
+            own.operating = further.operating.clone();
+            own.start = further.start.clone();
+        }
+        own
     }
 
     /// The values of the parameters in their order.

@@ -161,7 +161,7 @@ fn fit_to_step(
     output.values = std::iter::repeat_n(0.0, rest).chain(response.iter().copied()).collect();
     let axis = TimeAxis::uniform(interval, output.values.len())?;
     let options = FitOptions { initial_state: false, ..FitOptions::new(structure) };
-    process_model::fit(&DataSet::single(axis, input, output), &options)
+    process_model::fit(&[DataSet::single(axis, input, output)], &options)
 }
 
 /// What was matched to a curve without noise has no standard errors.
@@ -202,6 +202,8 @@ impl Model {
             covariance: Vec::new(),
             matrices: None,
             start: StartOfRecord { inputs: operating.inputs.clone(), transients: Vec::new(), drift: 0.0 },
+            further: Vec::new(),
+            first_stretch: None,
             operating,
             estimation: origin.estimation.clone(),
             criteria: origin.criteria.clone(),

@@ -1,7 +1,7 @@
 //! Whether a model is to be trusted: its agreement with data that it has not seen, and what it leaves.
 
 use super::agreement::{Response, differences};
-use super::data::{DataSet, Series};
+use super::data::{DataSet, Series, apart};
 use super::model::{Criteria, Model, Performance};
 use super::residuals::ResidualTests;
 use super::{polynomial, process_model, state_space};
@@ -171,17 +171,63 @@ pub(super) fn verdict_of_unvalidated() -> Verdict {
 
 /// Completes a difference equation or state space that was just fitted: its agreement with the data of the fit, and
 /// what it means.
-pub(super) fn completed(mut model: Model, data: &DataSet) -> Result<Model> {
-    let simulated = model.simulate_on(data)?;
-    let errors = model.prediction_errors_on(data)?;
-    model.estimation = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
+pub(super) fn completed(mut model: Model, stretches: &[DataSet]) -> Result<Model> {
+    let (mut simulated, mut ahead) = (Vec::new(), Vec::new());
+    for (k, data) in stretches.iter().enumerate() {
+        let own = model.in_stretch(k);
+        let left = differences(data.output(), &own.simulate_on(data)?[0]);
+        let errors = own.prediction_errors_on(data)?.swap_remove(0);
+        let alone = Performance::of(data.output(), &left, &errors);
+        match k.checked_sub(1).and_then(|k| model.further.get_mut(k)) {
+            Some(further) => further.performance = alone,
+            None => model.first_stretch = (stretches.len() > 1).then_some(alone),
+        }
+        simulated.push(left);
+        ahead.push(errors);
+    }
+    model.estimation = performance_together(stretches, simulated, ahead.clone());
     if let Some(matrices) = &model.matrices {
-        let (order, inputs, outputs) = (matrices.a.len(), data.inputs.len(), data.outputs.len());
-        let squares = errors[0].iter().filter(|e| e.is_finite()).map(|e| e * e).sum();
+        let (order, inputs, outputs) = (matrices.a.len(), model.inputs.len(), model.outputs.len());
+        let squares = ahead.iter().flatten().filter(|e| e.is_finite()).map(|e| e * e).sum();
         model.criteria = Criteria::new(squares, model.estimation.samples, order * (inputs + 2 * outputs));
     }
     model.verdicts = judge_difference_equation(&model);
     Ok(model)
+}
+
+/// Agreement with all stretches, each output about its own mean, from what simulation and prediction leave in each.
+fn performance_together(stretches: &[DataSet], simulated: Vec<Vec<f64>>, ahead: Vec<Vec<f64>>) -> Performance {
+    if let ([data], [left], [errors]) = (stretches, &simulated[..], &ahead[..]) {
+        return Performance::of(data.output(), left, errors);
+    }
+    let about_mean = |data: &DataSet| {
+        let mean = data.output().mean();
+        data.output().values.iter().map(|value| value - mean).collect()
+    };
+    let all = Series { values: apart(stretches.iter().map(about_mean)), ..stretches[0].output().clone() };
+    Performance::of(&all, &apart(simulated.into_iter()), &apart(ahead.into_iter()))
+}
+
+/// Holds a model against the stretches that it was fitted to.
+pub fn validate_together(model: &Model, stretches: &[DataSet]) -> Result<Validation> {
+    if let [data] = stretches {
+        return validate(model, data, true);
+    }
+    let (mut simulated, mut ahead, mut inputs) = (Vec::new(), Vec::new(), vec![Vec::new(); model.inputs.len()]);
+    for (k, data) in stretches.iter().enumerate() {
+        let own = model.in_stretch(k);
+        simulated.push(differences(data.output(), &own.simulate_on(data)?[0]));
+        ahead.push(own.prediction_errors_on(data)?.swap_remove(0));
+        inputs.iter_mut().zip(&data.inputs).for_each(|(all, series)| all.push(series.values.clone()));
+    }
+    let performance = performance_together(stretches, simulated, ahead.clone());
+    let errors = apart(ahead.into_iter());
+    let inputs: Vec<Vec<f64>> = inputs.into_iter().map(|all| apart(all.into_iter())).collect();
+    let named: Vec<(&str, &[f64])> =
+        model.inputs.iter().zip(&inputs).map(|(name, values)| (name.tag.as_str(), values.as_slice())).collect();
+    let tests = ResidualTests::new(&errors, &named, LAGS, model.parameters.len());
+    let verdicts = judge(model, &performance, &tests, true);
+    Ok(Validation { performance, tests, verdicts })
 }
 
 /// The verdict on a difference equation or a state space after its fit.

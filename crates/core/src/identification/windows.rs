@@ -26,7 +26,7 @@ pub struct Windows {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
 pub enum ValidationWindow {
-    /// The second half of the window; the model is fitted to the first. Where the OP moves in one half only, the model
+    /// The second half of the (first) window; the model is fitted to the first, and to further stretches. Where the OP moves in one half only, the model
     /// is fitted to all and held
     /// against nothing.
     #[default]
@@ -114,8 +114,20 @@ pub struct Identified {
 
 /// Fits a model to one part of the data and holds it against another.
 pub fn identify(data: &DataSet, start: f64, windows: &Windows, options: &FitOptions) -> Result<Identified> {
+    identify_together(data, start, windows, &[], options)
+}
+
+/// Fits a model to one part of the data together with further stretches, and holds it against another part.
+pub fn identify_together(
+    data: &DataSet,
+    start: f64,
+    windows: &Windows,
+    further: &[DataSet],
+    options: &FitOptions,
+) -> Result<Identified> {
     let parts = windows.cut(data, start)?;
-    let mut model = super::fit(&parts.estimation.data, options)?;
+    let stretches: Vec<DataSet> = std::iter::once(&parts.estimation.data).chain(further).cloned().collect();
+    let mut model = super::fit_together(&stretches, options)?;
     if parts.is_undivided {
         model.verdicts.push(verdict_of_unvalidated());
     }

@@ -80,6 +80,17 @@ impl NormalEquations {
         chosen
     }
 
+    /// Adds the sums of a part of the samples, whose parameters stand at these places here.
+    pub fn add_at(&mut self, places: &[usize], part: &Self) {
+        let all: Vec<usize> = places.iter().copied().chain([self.width - 1]).collect();
+        for (i, &to_i) in all.iter().enumerate() {
+            for (j, &to_j) in all[..=i].iter().enumerate() {
+                self.gram[to_i.max(to_j) * self.width + to_i.min(to_j)] += part.at(i, j);
+            }
+        }
+        self.samples += part.samples;
+    }
+
     /// The sums over rows whose last entry is less these multiples of other columns.
     #[must_use]
     pub fn less(&self, known: &[(usize, f64)]) -> Self {

@@ -1,12 +1,12 @@
 //! What else can be asked of a model or a record: responses, poles, residuals, orders, parameters over time.
 
-use super::models::{OfOutput, data_set};
+use super::models::{OfOutput, data_of_model, data_set};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
     Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,
     OrderChoice, OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, StepResponse, Structure, Validation,
-    Windows, moving_horizon, nonparametric, profile, recursive, region, search_orders, validate,
+    Windows, moving_horizon, nonparametric, profile, recursive, region, search_orders, validate, validate_together,
 };
 use antistasis_store::ModelRow;
 use axum::Json;
@@ -48,13 +48,19 @@ struct Analysis {
     regions: Vec<Region>,
 }
 
-/// The data that a model was fitted to, and those that it was held against.
-async fn data_of(state: &AppState, row: &ModelRow) -> Result<(DataSet, Option<DataSet>), Problem> {
+/// The stretches that a model was fitted to, and the data that it was held against.
+async fn data_of(state: &AppState, row: &ModelRow) -> Result<(Vec<DataSet>, Option<DataSet>), Problem> {
     let prepared = state.prepared(row.record_id, &row.preparation).await?;
-    let data = data_set(&prepared.record, row.model.output_unit(), &row.options)?;
+    let data = data_of_model(&prepared.record, row)?;
     let part = |from, to| data.slice(prepared.window(from, to));
     let other = row.validation_from.zip(row.validation_to).map(|(from, to)| part(from, to));
-    Ok((part(row.window_from, row.window_to), other))
+    let mut stretches = vec![part(row.window_from, row.window_to)];
+    for window in &row.further {
+        let prepared = state.prepared(window.record_id, &window.preparation).await?;
+        let data = data_of_model(&prepared.record, row)?;
+        stretches.push(data.slice(prepared.window(window.from, window.to)));
+    }
+    Ok((stretches, other))
 }
 
 /// Responses with bands, poles and zeros, residual tests and joint regions of a model.
@@ -68,9 +74,10 @@ async fn analyse(
 ) -> Result<Json<Analysis>, Problem> {
     let row = state.store.model(id).await?;
     let output = of.position(&row.model)?;
-    let (data, other) = data_of(&state, &row).await?;
+    let (stretches, other) = data_of(&state, &row).await?;
     compute(move || {
         let model = &row.model;
+        let data = &stretches[0];
         let inputs = 0..model.inputs.len();
         let known: Vec<&str> = model
             .parameters
@@ -83,14 +90,18 @@ async fn analyse(
         let pairs =
             known.iter().enumerate().flat_map(|(k, first)| known[k + 1..].iter().map(move |second| (*first, *second)));
         Ok(Json(Analysis {
-            estimation: validate(model, &data, true)?,
+            estimation: if row.reduced_from.is_some() {
+                validate(model, data, true)?
+            } else {
+                validate_together(model, &stretches)?
+            },
             validation: other.map(|other| validate(model, &other, false)).transpose()?,
             steps: inputs
                 .clone()
-                .map(|input| model.step_response(Some(&data), input, output, None))
+                .map(|input| model.step_response(Some(data), input, output, None))
                 .collect::<Result<_, _>>()?,
             frequencies: inputs
-                .map(|input| model.frequency_response(Some(&data), input, output))
+                .map(|input| model.frequency_response(Some(data), input, output))
                 .collect::<Result<_, _>>()?,
             poles: model.poles(),
             zeros: model.zeros(),
@@ -116,8 +127,8 @@ async fn parameter_profile(
     Query(which): Query<Which>,
 ) -> Result<Json<Profile>, Problem> {
     let row = state.store.model(id).await?;
-    let (data, _) = data_of(&state, &row).await?;
-    compute(move || Ok(Json(profile(&data, &row.options, &row.model, &which.parameter)?))).await?
+    let (stretches, _) = data_of(&state, &row).await?;
+    compute(move || Ok(Json(profile(&stretches, &row.options, &row.model, &which.parameter)?))).await?
 }
 
 /// Part of a record.

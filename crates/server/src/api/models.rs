@@ -6,11 +6,12 @@ use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
-    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, Validation, Windows, identify, reduce, validate,
+    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, Validation, ValidationWindow, Windows,
+    identify_together, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
 use antistasis_core::series::Record;
-use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewModel};
+use antistasis_store::{BinItem, DeletionKind, Error, FurtherWindow, ModelRow, NewModel};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -39,9 +40,30 @@ struct IdentifyRequest {
     /// The windows; by default halves.
     #[serde(default)]
     windows: Windows,
+    /// Further stretches, of this record or of others: the model is fitted to all of them together. The process is the same
+    /// in all; its level and what was under way are each stretch's own.
+    #[serde(default)]
+    further: Vec<StretchRequest>,
     /// Structure and method.
     options: FitOptions,
 }
+
+/// A further stretch that a model is to be fitted to.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct StretchRequest {
+    /// The record; its preparation is applied.
+    record_id: Uuid,
+    /// Start in s from the start of the record; null for the start.
+    #[serde(default)]
+    from: Option<f64>,
+    /// End in s; null for the end.
+    #[serde(default)]
+    to: Option<f64>,
+}
+
+/// Most stretches that a model is fitted to.
+const MOST_STRETCHES: usize = 50;
 
 /// Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
@@ -57,9 +79,42 @@ async fn fit_model(
     let info = state.store.record_info(request.record_id).await?;
     let prepared = state.prepared(request.record_id, &info.preparation).await?;
     let options = request.options.clone();
-    let identified = compute(move || {
-        let data = data_set(&prepared.record, &found.pv.span.unit, &request.options)?;
-        Ok::<_, Problem>(identify(&data, prepared.start, &request.windows, &request.options)?)
+    if request.further.len() >= MOST_STRETCHES {
+        let text = format!(
+            "A model is fitted to at most {MOST_STRETCHES} stretches; these are {}.",
+            request.further.len() + 1
+        );
+        return Err(Problem::invalid_field("further", text));
+    }
+    let mut others = Vec::with_capacity(request.further.len());
+    for stretch in &request.further {
+        let info = state.store.record_info(stretch.record_id).await?;
+        others.push((state.prepared(stretch.record_id, &info.preparation).await?, info));
+    }
+    let (identified, further) = compute(move || {
+        let unit = &found.pv.span.unit;
+        let data = data_set(&prepared.record, unit, &request.options)?;
+        let (mut stretches, mut windows) = (Vec::new(), Vec::new());
+        let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
+        for (k, (stretch, (prepared, info))) in request.further.iter().zip(others).enumerate() {
+            let own = Windows { from: stretch.from, to: stretch.to, validation: ValidationWindow::None };
+            let part = data_set(&prepared.record, unit, &request.options)
+                .and_then(|data| Ok(own.cut(&data.named(op, pv), prepared.start)?.estimation))
+                .map_err(|problem| {
+                    Problem::invalid_field(&format!("further[{k}]"), format!("{}: {}", info.name, problem.detail()))
+                })?;
+            stretches.push(part.data);
+            let (from, to) = part.window;
+            windows.push(FurtherWindow {
+                record_id: info.id,
+                record_hash: info.content_hash,
+                preparation: info.preparation,
+                from,
+                to,
+            });
+        }
+        let identified = identify_together(&data, prepared.start, &request.windows, &stretches, &request.options)?;
+        Ok::<_, Problem>((identified, windows))
     })
     .await??;
     let new = NewModel {
@@ -67,6 +122,7 @@ async fn fit_model(
         record_hash: &info.content_hash,
         preparation: &info.preparation,
         window: identified.window,
+        further: &further,
         options: &options,
         model: &identified.model,
         validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
@@ -79,6 +135,12 @@ async fn fit_model(
 /// The signals of a fit, out of a record.
 pub(super) fn data_set(record: &Record, pv_unit: &str, options: &FitOptions) -> Result<DataSet, Problem> {
     Ok(DataSet::of_record(record, pv_unit, &options.disturbances, &options.outputs)?)
+}
+
+/// The signals of a model, out of a record.
+pub(super) fn data_of_model(record: &Record, row: &ModelRow) -> Result<DataSet, Problem> {
+    let data = data_set(record, row.model.output_unit(), &row.options)?;
+    Ok(data.named(&row.model.inputs[0].tag, &row.model.outputs[0].tag))
 }
 
 /// The models of a loop, the newest first.
@@ -220,6 +282,7 @@ async fn reduce_model(
             record_hash: &record_hash,
             preparation: &source.preparation,
             window: (source.window_from, source.window_to),
+            further: &[],
             options: &options,
             model: &reduction.model,
             validation: window.zip(validation.as_ref()),
@@ -305,28 +368,42 @@ struct ShownSeries {
     values: Vec<Option<f64>>,
 }
 
-/// A model over the data that it was fitted to and held against, decimated like samples.
+/// Which of the records of a model is asked for.
+#[derive(Debug, Deserialize, IntoParams)]
+struct OfRecord {
+    /// The record; the first one where left out.
+    record: Option<Uuid>,
+}
+
+/// A model over the data of a record that it was fitted to and held against, decimated like samples.
 #[utoipa::path(get, path = "/api/v1/models/{id}/curve", tag = "models",
-    params(("id" = Uuid, Path, description = "Identifier of the model"), View, OfOutput),
+    params(("id" = Uuid, Path, description = "Identifier of the model"), View, OfOutput, OfRecord),
     responses((status = 200, body = Curve), (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn model_curve(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(view): Query<View>,
     Query(of): Query<OfOutput>,
+    Query(in_record): Query<OfRecord>,
 ) -> Result<Json<Curve>, Problem> {
     let row = state.store.model(id).await?;
-    let prepared = state.prepared(row.record_id, &row.preparation).await?;
+    let record = in_record.record.unwrap_or(row.record_id);
+    let Some(windows) = windows_in(&row, record) else {
+        let name = state.store.record_info(record).await?.name;
+        return Err(Problem::invalid_field("record", format!("The model was not fitted to “{name}”.")));
+    };
+    let preparation = row.further.iter().find(|window| window.record_id == record).map(|window| &window.preparation);
+    let preparation = preparation.filter(|_| record != row.record_id).unwrap_or(&row.preparation);
+    let prepared = state.prepared(record, preparation).await?;
     compute(move || {
-        let data = data_set(&prepared.record, row.model.output_unit(), &row.options)?;
+        let data = data_of_model(&prepared.record, &row)?;
         let output = of.position(&row.model)?;
         let mut modelled = vec![f64::NAN; prepared.record.axis.len()];
-        let mut windows = vec![(row.window_from, row.window_to, true)];
-        windows.extend(row.validation_from.zip(row.validation_to).map(|(from, to)| (from, to, false)));
-        for (from, to, own) in windows {
+        for Shown { from, to, stretch } in windows {
             let range = prepared.window(from, to);
             let part = data.slice(range.clone());
-            let simulated = simulated(&row.model, &part, own && row.reduced_from.is_none(), output)?;
+            let own = row.model.in_stretch(stretch.unwrap_or(0));
+            let simulated = simulated(&own, &part, stretch.is_some() && row.reduced_from.is_none(), output)?;
             modelled[range].copy_from_slice(&simulated);
         }
         let measured = &data.outputs[output];
@@ -353,6 +430,26 @@ async fn model_curve(
         }))
     })
     .await?
+}
+
+/// A window of a curve, and which stretch of the fit it is; validation is none.
+struct Shown {
+    from: f64,
+    to: f64,
+    stretch: Option<usize>,
+}
+
+/// The windows of a model in a record; none where it has nothing to do with it.
+fn windows_in(row: &ModelRow, record: Uuid) -> Option<Vec<Shown>> {
+    let mut windows = Vec::new();
+    if row.record_id == record {
+        windows.push(Shown { from: row.window_from, to: row.window_to, stretch: Some(0) });
+        let validation = row.validation_from.zip(row.validation_to);
+        windows.extend(validation.map(|(from, to)| Shown { from, to, stretch: None }));
+    }
+    let further = row.further.iter().enumerate().filter(|(_, window)| window.record_id == record);
+    windows.extend(further.map(|(k, window)| Shown { from: window.from, to: window.to, stretch: Some(k + 1) }));
+    (!windows.is_empty()).then_some(windows)
 }
 
 /// An output as it is simulated; in the data of the fit with what the fit found of their start and drift.

@@ -11,6 +11,7 @@ mod predictor;
 mod starts;
 #[cfg(test)]
 mod tests;
+mod together;
 
 pub use orders::{OrderChoice, OrderSearch, search_orders};
 pub(super) use predictor::Shape;
@@ -18,20 +19,20 @@ pub(super) use predictor::Shape;
 use super::covariance::{Estimate, NORMAL_95};
 use super::data::DataSet;
 use super::loss::ScaledLoss;
-use super::model::{Criteria, FitOptions, Model, Operating, Parameter, Performance, SignalName, StartOfRecord};
+use super::model::{
+    Criteria, FitOptions, FurtherStretch, Model, Operating, Parameter, Performance, SignalName, StartOfRecord,
+};
 use super::structure::Structure;
-use crate::numerics::minimise;
 use crate::{Error, Result};
 use predictor::Deviations;
-
-/// Relative change of the sum of squares at which the search ends.
-const TOLERANCE: f64 = 1e-10;
+use together::Together;
 
 /// Fits a polynomial structure: ARX by linear least squares, the others by Levenberg–Marquardt on the prediction errors
 /// with exact
 /// derivatives, from several starts.
-pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
-    let Some(shape) = Shape::of(options.structure, data.inputs.len()) else {
+pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
+    let inputs = stretches.first().map_or(0, |data| data.inputs.len());
+    let Some(shape) = Shape::of(options.structure, inputs) else {
         return Err(Error::invalid("structure", options.structure.name(), "a polynomial one"));
     };
     if let Some(constraint) = options.constraints.first() {
@@ -42,51 +43,47 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         ));
     }
     options.loss.validate()?;
-    data.validate(2 * shape.count().max(5))?;
-    data.sample_time()?;
-    let deviations = Deviations::new(data, &data.means());
+    // Alone, a stretch has to tell all unknowns; beside others, where it began.
+    let own = shape.count() - shape.coefficients();
+    let fewest = if stretches.len() > 1 { shape.warm_up() + 2 * own.max(5) } else { 2 * shape.count().max(5) };
+    DataSet::validate_together(stretches, fewest)?;
+    DataSet::sample_time_of(stretches)?;
     if !shape.is_arx() {
-        data.without_gaps()?;
+        stretches.iter().try_for_each(DataSet::without_gaps)?;
     }
-    let free: usize = deviations.usable(&shape);
-    if free < 2 * shape.count() {
+    let together = Together::new(stretches, shape);
+    let free = together.usable();
+    if free < 2 * together.count() {
         return Err(Error::unfit(
-            format!("only {free} samples are usable for {} parameters", shape.count()),
+            format!("only {free} samples are usable for {} parameters", together.count()),
             "take lower orders or a longer stretch",
         ));
     }
-    let squares = least_squares(&deviations, &shape)?;
-    let (theta, loss) = robust(&deviations, &shape, squares, options);
-    model(data, &deviations, &shape, &theta, &loss, options)
+    let squares = least_squares(&together, &shape)?;
+    let (theta, loss) = robust(&together, &shape, squares, options);
+    model(stretches, &together, &shape, &theta, &loss, options)
 }
 
-fn least_squares(deviations: &Deviations, shape: &Shape) -> Result<Vec<f64>> {
+fn least_squares(together: &Together, shape: &Shape) -> Result<Vec<f64>> {
     let none =
         || Error::unfit("the data do not tell these coefficients apart", "take lower orders or a livelier input");
     if shape.is_arx() {
-        return starts::arx(deviations, shape).ok_or_else(none);
+        return together.arx().ok_or_else(none);
     }
-    let refined = starts::all(deviations, shape)
-        .into_iter()
-        .map(|start| refined(deviations, shape, &start, &ScaledLoss::SQUARES));
+    let refined = together.starts().into_iter().map(|start| together.refined(&start, &ScaledLoss::SQUARES));
     let stable = refined.filter(|(theta, sum)| sum.is_finite() && shape.is_predictor_stable(theta));
     stable.min_by(|a, b| a.1.total_cmp(&b.1)).map(|(theta, _)| theta).ok_or_else(none)
 }
 
-fn refined(deviations: &Deviations, shape: &Shape, start: &[f64], loss: &ScaledLoss) -> (Vec<f64>, f64) {
-    let outcome = minimise(start, TOLERANCE, |theta| deviations.sums(shape, theta, loss).compress());
-    (outcome.parameters, outcome.sum_of_squares)
-}
-
 /// The minimum of another loss than squares, from the least-squares one.
-fn robust(deviations: &Deviations, shape: &Shape, squares: Vec<f64>, options: &FitOptions) -> (Vec<f64>, ScaledLoss) {
+fn robust(together: &Together, shape: &Shape, squares: Vec<f64>, options: &FitOptions) -> (Vec<f64>, ScaledLoss) {
     if options.loss == super::Loss::Squares {
         return (squares, ScaledLoss::SQUARES);
     }
     let (mut theta, mut scaled) = (squares, ScaledLoss::SQUARES);
     for _ in 0..2 {
-        scaled = options.loss.scaled(&deviations.residuals(shape, &theta));
-        let (better, sum) = refined(deviations, shape, &theta, &scaled);
+        scaled = options.loss.scaled(&together.residuals(&theta));
+        let (better, sum) = together.refined(&theta, &scaled);
         if sum.is_finite() && shape.is_predictor_stable(&better) {
             theta = better;
         }
@@ -95,18 +92,19 @@ fn robust(deviations: &Deviations, shape: &Shape, squares: Vec<f64>, options: &F
 }
 
 fn model(
-    data: &DataSet,
-    deviations: &Deviations,
+    stretches: &[DataSet],
+    together: &Together,
     shape: &Shape,
     theta: &[f64],
     loss: &ScaledLoss,
     options: &FitOptions,
 ) -> Result<Model> {
-    let residuals = deviations.residuals(shape, theta);
+    let data = &stretches[0];
+    let residuals = together.residuals(theta);
     let finite = residuals.iter().filter(|value| value.is_finite());
     let (squares, samples) = finite.fold((0.0, 0usize), |(sum, count), e| (sum + e * e, count + 1));
-    let estimate = Estimate { count: shape.count(), held: &[], loss, residuals: &residuals };
-    let covariances = estimate.covariances(|visit| deviations.walk(shape, theta, visit));
+    let estimate = Estimate { count: together.count(), held: &[], loss, residuals: &residuals };
+    let covariances = estimate.covariances(|visit| together.walk(theta, visit));
     let tags: Vec<&str> = data.inputs.iter().map(|series| series.tag.as_str()).collect();
     let names = shape.names(&tags);
     let parameters: Vec<Parameter> = names
@@ -132,9 +130,13 @@ fn model(
     let covariance = covariances.map_or_else(Vec::new, |known| {
         (0..kept).map(|i| (0..kept).map(|j| known.coloured[(i, j)]).collect()).collect()
     });
-    let (inputs, mut outputs) = data.means();
-    // A level in A y is one in y through 1/A.
-    outputs[0] += shape.level(theta) / (1.0 + shape.a(theta).iter().sum::<f64>());
+    let operating = |k: usize| {
+        let (inputs, mut outputs) = stretches[k].means();
+        let own = together.of_stretch(k, theta);
+        // A level in A y is one in y through 1/A.
+        outputs[0] += shape.level(&own) / (1.0 + shape.a(&own).iter().sum::<f64>());
+        Operating { op: inputs[0], pv: outputs[0], inputs, outputs: vec![outputs[0]] }
+    };
     let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
     Ok(Model {
         structure: options.structure,
@@ -151,11 +153,13 @@ fn model(
         parameters,
         covariance,
         matrices: None,
-        operating: Operating { op: inputs[0], pv: outputs[0], inputs, outputs: vec![outputs[0]] },
+        operating: operating(0),
         start: StartOfRecord::default(),
+        further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),
+        first_stretch: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
-        criteria: Criteria::new(squares, samples, kept + usize::from(!shape.is_arx())),
+        criteria: Criteria::new(squares, samples, kept + if shape.is_arx() { 0 } else { stretches.len() }),
         verdicts: Vec::new(),
     })
 }

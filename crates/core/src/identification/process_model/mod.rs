@@ -13,7 +13,7 @@ pub(super) use uncertainty::{expected, profile};
 
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
-use super::model::{Criteria, FitOptions, Model, Operating, Performance, SignalName, StartOfRecord};
+use super::model::{Criteria, FitOptions, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord};
 use super::residuals::lag_one_correlation;
 use crate::Result;
 use crate::lti::{DeadTime, FreeResponse, Response};
@@ -41,16 +41,19 @@ pub(super) const FEWEST_SAMPLES: usize = 10;
 /// process is found in a long record. The best are refined by Levenberg–Marquardt over all unknowns with exact
 /// derivatives.
 ///
-/// Errors when a series does not fit the axis, has too few usable samples, or does not move.
-pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
-    Fit::of(data, options, |prepared| prepared.best()).map(|fit| fit.model(data))
+/// Several stretches have the process in common; level, drift and what was under way are each stretch's own.
+///
+/// Errors when a series does not fit the axis, has too few usable samples, or moves in no stretch.
+pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
+    Fit::of(stretches, options, |prepared| prepared.best()).map(|fit| fit.model(stretches))
 }
 
 /// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all
 /// else as in
 /// [`fit`].
 pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 2]>) -> Result<Model> {
-    let Some([_, time_constant]) = near else { return fit(data, options) };
+    let stretches = std::slice::from_ref(data);
+    let Some([_, time_constant]) = near else { return fit(stretches, options) };
     let start = |prepared: &Prepared<'_>| {
         let mut unknowns = vec![0.0; prepared.layout.count];
         for place in &prepared.layout.paths[0].shape {
@@ -64,7 +67,7 @@ pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 
             None => prepared.best(),
         }
     };
-    Fit::of(data, options, start).map(|fit| fit.model(data))
+    Fit::of(stretches, options, start).map(|fit| fit.model(stretches))
 }
 
 /// A fit with everything that its uncertainty is computed from.
@@ -79,35 +82,43 @@ struct Fit<'a> {
 impl<'a> Fit<'a> {
     /// The fit whose least-squares minimum `search` finds.
     fn of(
-        data: &DataSet,
+        stretches: &[DataSet],
         options: &'a FitOptions,
         search: impl FnOnce(&Prepared<'_>) -> Result<Point>,
     ) -> Result<Self> {
-        data.validate(FEWEST_SAMPLES)?;
+        DataSet::validate_together(stretches, FEWEST_SAMPLES)?;
         options.loss.validate()?;
-        let layout = Layout::new(options, data.inputs.len());
-        let tags: Vec<String> = data.inputs.iter().map(|series| series.tag.clone()).collect();
-        let bounds = Bounds::new(&layout, &data.axis, &tags, &options.constraints)?;
+        let inputs = &stretches[0].inputs;
+        let layout = Layout::new(options, inputs.len(), stretches.len());
+        let tags: Vec<String> = inputs.iter().map(|series| series.tag.clone()).collect();
+        let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
+        let bounds = Bounds::new(&layout, &axes, &tags, &options.constraints)?;
         let (point, loss) = {
-            let prepared = Prepared::new(data, &layout, &bounds);
+            let prepared = Prepared::new(stretches, &layout, &bounds);
             let squares = search(&prepared)?;
             robust(&prepared, squares, options.loss)
         };
         Ok(Self { options, layout, bounds, point, loss })
     }
 
-    fn model(&self, data: &DataSet) -> Model {
-        let prepared = Prepared::new(data, &self.layout, &self.bounds);
+    fn model(&self, stretches: &[DataSet]) -> Model {
+        let data = &stretches[0];
+        let prepared = Prepared::new(stretches, &self.layout, &self.bounds);
         let Point { unknowns, before, .. } = &self.point;
-        let residuals = prepared.residuals(unknowns, *before);
-        let squares: f64 = residuals.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
-        let total: f64 = prepared.output.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
-        let held = self.bounds.active(unknowns).len();
-        let free = self.layout.count - held;
-        let deviation = (squares / (prepared.samples.saturating_sub(free)).max(1) as f64).sqrt();
-        let fit_simulated = 100.0 * (1.0 - (squares / total).sqrt());
+        let residuals = prepared.residuals(unknowns, before);
+        let free = self.layout.count - self.bounds.active(unknowns).len();
         let name = |series: &super::data::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
         let (parameters, covariance) = self.parameters(&prepared, data, &residuals);
+        let outputs = prepared.stretches.iter().flat_map(|stretch| &stretch.output);
+        let estimation = performance(outputs, &residuals, free);
+        let of_stretch = |k: usize| {
+            let own = prepared.residuals_in(k, unknowns, before);
+            let (operating, start) = self.stretch(&prepared, k);
+            let performance = performance(prepared.stretches[k].output.iter(), &own, 0);
+            FurtherStretch { operating, start, performance }
+        };
+        let (operating, start) = self.stretch(&prepared, 0);
+        let squares = residuals.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
         let mut model = Model {
             structure: self.options.structure,
             method: match self.options.loss {
@@ -122,51 +133,57 @@ impl<'a> Fit<'a> {
             parameters,
             covariance,
             matrices: None,
-            operating: self.operating(&prepared),
-            start: StartOfRecord {
-                inputs: (0..data.inputs.len())
-                    .map(|k| prepared.earlier(k, *before) + prepared.input_means[k])
-                    .collect(),
-                transients: self
-                    .layout
-                    .paths
-                    .iter()
-                    .flat_map(|path| path.transients.iter().map(|(_, place)| unknowns[*place]))
-                    .collect(),
-                drift: match self.layout.drift {
-                    // Of an integrating process the drift is where its resting OP comes from.
-                    Some(place) if !self.options.structure.is_integrating() => unknowns[place] / prepared.duration,
-                    _ => 0.0,
-                },
-            },
-            estimation: Performance {
-                fit_simulated,
-                fit_one_step: fit_simulated,
-                residual_deviation: deviation,
-                residual_correlation: lag_one_correlation(&residuals),
-                samples: prepared.samples,
-            },
-            criteria: Criteria::new(squares, prepared.samples, free),
+            operating,
+            start,
+            first_stretch: (stretches.len() > 1).then(|| of_stretch(0).performance),
+            further: (1..stretches.len()).map(of_stretch).collect(),
+            criteria: Criteria::new(squares, estimation.samples, free),
+            estimation,
             verdicts: Vec::new(),
         };
-        model.verdicts = verdicts::judge(&model, data, &self.options.constraints);
+        model.verdicts = verdicts::judge(&model, stretches, &self.options.constraints);
         model
     }
 
-    fn operating(&self, prepared: &Prepared<'_>) -> Operating {
+    /// Where the process rested in a stretch, and what was under way at its start.
+    fn stretch(&self, prepared: &Prepared<'_>, k: usize) -> (Operating, StartOfRecord) {
         let unknowns = &self.point.unknowns;
-        let offset = prepared.output_mean + unknowns[self.layout.offset];
-        let mut inputs: Vec<f64> = prepared.firsts.iter().zip(&prepared.input_means).map(|(a, b)| a + b).collect();
-        let pv = if self.options.structure.is_integrating() {
-            inputs.clone_from(&prepared.input_means);
-            let slope = self.layout.drift.map_or(0.0, |place| unknowns[place]) / prepared.duration;
-            inputs[0] -= slope / unknowns[self.layout.paths[0].gain];
+        let (stretch, own) = (&prepared.stretches[k], &self.layout.stretches[k]);
+        let drift = own.drift.map_or(0.0, |place| unknowns[place]) / stretch.duration;
+        let offset = stretch.output_mean + unknowns[own.offset];
+        let is_integrating = self.options.structure.is_integrating();
+        let mut inputs: Vec<f64> = stretch.firsts.iter().zip(&stretch.input_means).map(|(a, b)| a + b).collect();
+        let pv = if is_integrating {
+            inputs.clone_from(&stretch.input_means);
+            inputs[0] -= drift / unknowns[self.layout.paths[0].gain];
             offset
         } else {
-            let lifts = self.layout.paths.iter().zip(&prepared.firsts).map(|(path, first)| unknowns[path.gain] * first);
+            let lifts = self.layout.paths.iter().zip(&stretch.firsts).map(|(path, first)| unknowns[path.gain] * first);
             offset + lifts.sum::<f64>()
         };
-        Operating { op: inputs[0], pv, inputs, outputs: vec![pv] }
+        let earlier = |input: usize| stretch.earlier(input, self.point.before[k]) + stretch.input_means[input];
+        let start = StartOfRecord {
+            inputs: (0..inputs.len()).map(earlier).collect(),
+            transients: own.transients.iter().map(|transient| unknowns[transient.place]).collect(),
+            // Of an integrating process the drift is where its resting OP comes from.
+            drift: if is_integrating { 0.0 } else { drift },
+        };
+        (Operating { op: inputs[0], pv, inputs, outputs: vec![pv] }, start)
+    }
+}
+
+/// How a fit with so many free unknowns agrees with outputs about their means.
+fn performance<'o>(outputs: impl Iterator<Item = &'o f64>, residuals: &[f64], free: usize) -> Performance {
+    let finite = residuals.iter().filter(|value| value.is_finite());
+    let (squares, samples) = finite.fold((0.0, 0usize), |(sum, count), value| (sum + value * value, count + 1));
+    let total: f64 = outputs.filter(|value| value.is_finite()).map(|value| value * value).sum();
+    let fit = 100.0 * (1.0 - (squares / total).sqrt());
+    Performance {
+        fit_simulated: fit,
+        fit_one_step: fit,
+        residual_deviation: (squares / samples.saturating_sub(free).max(1) as f64).sqrt(),
+        residual_correlation: lag_one_correlation(residuals),
+        samples,
     }
 }
 
@@ -180,7 +197,7 @@ fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, Scaled
     let mut point = squares;
     let mut scaled = ScaledLoss::SQUARES;
     for _ in 0..2 {
-        scaled = loss.scaled(&prepared.residuals(&point.unknowns, point.before));
+        scaled = loss.scaled(&prepared.residuals(&point.unknowns, &point.before));
         if let Some(better) = prepared.refined(&point, search::TOLERANCE, &scaled) {
             point = better;
         }
@@ -190,13 +207,12 @@ fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, Scaled
 
 /// The PV of a process model for these inputs, in the record that it was fitted to.
 pub(super) fn simulate(model: &Model, axis: &TimeAxis, inputs: &[&[f64]]) -> Result<Vec<f64>> {
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
     let own = simulate_paths(model, axis, inputs, &model.start.inputs)?;
     let mut output: Vec<f64> = own.into_iter().map(|value| value + model.operating.pv).collect();
     let unknowns = place_values(&layout, model);
-    let transients = layout.paths.iter().flat_map(|path| path.transients.iter().map(move |(state, _)| (path, *state)));
-    for ((path, state), coefficient) in transients.zip(&model.start.transients) {
-        let free = FreeResponse::new(path.dynamics(&unknowns), axis, state);
+    for (transient, coefficient) in layout.stretches[0].transients.iter().zip(&model.start.transients) {
+        let free = FreeResponse::new(layout.paths[transient.path].dynamics(&unknowns), axis, transient.state);
         for (value, (left, _)) in output.iter_mut().zip(free) {
             *value += coefficient * left;
         }
@@ -210,7 +226,7 @@ pub(super) fn simulate(model: &Model, axis: &TimeAxis, inputs: &[&[f64]]) -> Res
 
 /// Deviation of the PV from rest for these inputs, which stood at `earlier` before.
 pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], earlier: &[f64]) -> Result<Vec<f64>> {
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
     let unknowns = place_values(&layout, model);
     let mut output = vec![0.0; axis.len()];
     for (k, path) in layout.paths.iter().enumerate() {
@@ -231,14 +247,12 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
 /// on the past.
 pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::agreement::Response>> {
     let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len());
+    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
     let unknowns = place_values(&layout, model);
     let mut bases: Vec<Vec<Vec<f64>>> = Vec::new();
-    for path in &layout.paths {
-        for (state, _) in &path.transients {
-            let free = FreeResponse::new(path.dynamics(&unknowns), &data.axis, *state);
-            bases.push(vec![free.map(|(value, _)| value).collect()]);
-        }
+    for transient in &layout.stretches[0].transients {
+        let free = FreeResponse::new(layout.paths[transient.path].dynamics(&unknowns), &data.axis, transient.state);
+        bases.push(vec![free.map(|(value, _)| value).collect()]);
     }
     if model.structure.is_integrating() || model.start.drift != 0.0 {
         // The level at the start is a state like any other.

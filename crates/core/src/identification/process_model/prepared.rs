@@ -1,8 +1,8 @@
 //! A data set made ready for the fit, and its residuals with their derivatives at given unknowns.
 
-use super::unknowns::{Bounds, Layout};
+use super::unknowns::{Bounds, Layout, Own, Path, Transient};
 use crate::Result;
-use crate::identification::data::{DataSet, held};
+use crate::identification::data::{APART, DataSet, held};
 use crate::identification::loss::ScaledLoss;
 use crate::lti::{DeadTime, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
 use crate::numerics::NormalEquations;
@@ -23,14 +23,13 @@ impl Before {
 #[derive(Debug, Clone)]
 pub(super) struct Point {
     pub(super) unknowns: Vec<f64>,
-    pub(super) before: Before,
+    /// For each stretch.
+    pub(super) before: Vec<Before>,
     pub(super) sum_of_squares: f64,
 }
 
-/// Data without gaps in the inputs, all series about their means.
-pub(super) struct Prepared<'a> {
-    pub(super) layout: &'a Layout,
-    pub(super) bounds: &'a Bounds,
+/// One stretch of data without gaps in the inputs, all series about their means.
+pub(super) struct Stretch {
     pub(super) axis: TimeAxis,
     pub(super) inputs: Vec<Vec<f64>>,
     pub(super) output: Vec<f64>,
@@ -38,13 +37,20 @@ pub(super) struct Prepared<'a> {
     pub(super) output_mean: f64,
     /// First value of each input, from its mean.
     pub(super) firsts: Vec<f64>,
-    pub(super) samples: usize,
-    /// By which the drift is measured: the length of all data, in s.
+    /// By which the drift is measured: the length of the stretch, in s.
     pub(super) duration: f64,
 }
 
-impl<'a> Prepared<'a> {
-    pub(super) fn new(data: &DataSet, layout: &'a Layout, bounds: &'a Bounds) -> Self {
+/// Stretches made ready for a fit.
+pub(super) struct Prepared<'a> {
+    pub(super) layout: &'a Layout,
+    pub(super) bounds: &'a Bounds,
+    pub(super) stretches: Vec<Stretch>,
+    pub(super) samples: usize,
+}
+
+impl Stretch {
+    fn new(data: &DataSet) -> Self {
         let input_means: Vec<f64> = data.inputs.iter().map(|series| held_mean(&series.values)).collect();
         let about = |values: Vec<f64>, mean: f64| values.into_iter().map(|value| value - mean).collect::<Vec<f64>>();
         let inputs: Vec<Vec<f64>> =
@@ -52,17 +58,13 @@ impl<'a> Prepared<'a> {
         let output_mean = data.output().mean();
         let finite = |value: &f64| if value.is_finite() { *value } else { f64::NAN };
         let output = about(data.output().values.iter().map(finite).collect(), output_mean);
-        let samples = output.iter().filter(|value| value.is_finite()).count();
         Self {
-            layout,
-            bounds,
             axis: data.axis.clone(),
             firsts: inputs.iter().map(|series| series[0]).collect(),
             inputs,
             output,
             input_means,
             output_mean,
-            samples,
             duration: data.axis.duration(),
         }
     }
@@ -75,78 +77,104 @@ impl<'a> Prepared<'a> {
         }
     }
 
-    fn responses(&self, unknowns: &[f64], before: Before) -> Result<Vec<Response<'_>>> {
-        let of_path = |(k, path): (usize, &super::unknowns::Path)| {
+    /// The share of the stretch that has gone by at a sample.
+    fn share(&self, k: usize) -> f64 {
+        (self.axis.at(k) - self.axis.at(0)) / self.duration
+    }
+
+    fn responses(&self, paths: &[Path], unknowns: &[f64], before: Before) -> Result<Vec<Response<'_>>> {
+        let of_path = |(k, path): (usize, &Path)| {
             let dead_time = DeadTime::new(unknowns[path.dead_time])?;
             let earlier = self.earlier(k, before);
             Ok(Response::new(path.dynamics(unknowns), &self.axis, &self.inputs[k], earlier, dead_time))
         };
-        self.layout.paths.iter().enumerate().map(of_path).collect()
+        paths.iter().enumerate().map(of_path).collect()
     }
 
-    /// What each state at the start leaves behind: its path, its place among the unknowns.
-    fn free_responses(&self, unknowns: &[f64]) -> Vec<(usize, usize, FreeResponse<'_>)> {
-        let mut all = Vec::new();
-        for (k, path) in self.layout.paths.iter().enumerate() {
-            for (state, place) in &path.transients {
-                all.push((k, *place, FreeResponse::new(path.dynamics(unknowns), &self.axis, *state)));
-            }
-        }
-        all
-    }
-
-    /// The best linear unknowns for the non-linear ones in `unknowns`, for either assumption on the past.
-    pub(super) fn linear_fits(&self, unknowns: &[f64]) -> Vec<Point> {
-        let (Ok(mut at_first), Ok(mut at_mean)) =
-            (self.responses(unknowns, Before::AtFirstValue), self.responses(unknowns, Before::AtMean))
-        else {
-            return Vec::new();
+    /// What each state at the start leaves behind.
+    fn free_responses<'s>(&'s self, paths: &[Path], own: &Own, unknowns: &[f64]) -> Vec<(Transient, FreeResponse<'s>)> {
+        let of = |transient: &Transient| {
+            let dynamics = paths[transient.path].dynamics(unknowns);
+            (*transient, FreeResponse::new(dynamics, &self.axis, transient.state))
         };
-        let mut free = self.free_responses(unknowns);
+        own.transients.iter().map(of).collect()
+    }
+}
+
+impl<'a> Prepared<'a> {
+    pub(super) fn new(stretches: &[DataSet], layout: &'a Layout, bounds: &'a Bounds) -> Self {
+        let stretches: Vec<Stretch> = stretches.iter().map(Stretch::new).collect();
+        let outputs = stretches.iter().flat_map(|stretch| &stretch.output);
+        let samples = outputs.filter(|value| value.is_finite()).count();
+        Self { layout, bounds, stretches, samples }
+    }
+
+    /// The stretches, each with the places of its own unknowns.
+    fn parts(&self) -> impl Iterator<Item = (&Stretch, &Own)> {
+        self.stretches.iter().zip(&self.layout.stretches)
+    }
+
+    /// Length of the longest stretch, in s.
+    pub(super) fn duration(&self) -> f64 {
+        self.stretches.iter().map(|stretch| stretch.duration).fold(0.0, f64::max)
+    }
+
+    /// The best linear unknowns for the non-linear ones in `unknowns`, for either assumption on the past of all
+    /// stretches.
+    pub(super) fn linear_fits(&self, unknowns: &[f64]) -> Vec<Point> {
         let paths = self.layout.paths.len();
-        // Columns: value and slope of each path under either assumption, then the free responses, drift, offset,
-        // output.
-        let common = 4 * paths;
-        let columns = common + free.len() + usize::from(self.layout.drift.is_some()) + 1;
-        let mut sums = NormalEquations::new(columns);
-        let mut row = vec![0.0; columns + 1];
-        for k in 0..self.output.len() {
-            for path in 0..paths {
-                for (side, responses) in [&mut at_first, &mut at_mean].into_iter().enumerate() {
-                    let sample = responses[path].next().unwrap_or_default();
-                    row[4 * path + 2 * side] = sample.value;
-                    row[4 * path + 2 * side + 1] = sample.slope;
+        // Columns: value and slope of each path under either assumption, then of each stretch the free responses, drift
+        // and offset, then the output.
+        let own_columns: usize =
+            self.layout.stretches.iter().map(|own| own.transients.len() + usize::from(own.drift.is_some()) + 1).sum();
+        let mut sums = NormalEquations::new(4 * paths + own_columns);
+        let mut row = vec![0.0; 4 * paths + own_columns + 1];
+        let mut first = 4 * paths;
+        for (stretch, own) in self.parts() {
+            let (Ok(mut at_first), Ok(mut at_mean)) = (
+                stretch.responses(&self.layout.paths, unknowns, Before::AtFirstValue),
+                stretch.responses(&self.layout.paths, unknowns, Before::AtMean),
+            ) else {
+                return Vec::new();
+            };
+            let mut free = stretch.free_responses(&self.layout.paths, own, unknowns);
+            row.fill(0.0);
+            for (k, output) in stretch.output.iter().enumerate() {
+                for path in 0..paths {
+                    for (side, responses) in [&mut at_first, &mut at_mean].into_iter().enumerate() {
+                        let sample = responses[path].next().unwrap_or_default();
+                        row[4 * path + 2 * side] = sample.value;
+                        row[4 * path + 2 * side + 1] = sample.slope;
+                    }
+                }
+                let mut column = first;
+                let mut put = |value: f64| {
+                    row[column] = value;
+                    column += 1;
+                };
+                free.iter_mut().for_each(|(_, response)| put(response.next().unwrap_or_default().0));
+                if own.drift.is_some() {
+                    put(stretch.share(k));
+                }
+                put(1.0);
+                if let Some(last) = row.last_mut() {
+                    *last = *output;
+                }
+                if output.is_finite() {
+                    sums.add(&row);
                 }
             }
-            for (j, (_, _, response)) in free.iter_mut().enumerate() {
-                row[common + j] = response.next().unwrap_or_default().0;
-            }
-            if self.layout.drift.is_some() {
-                row[columns - 2] = (self.axis.at(k) - self.axis.at(0)) / self.duration;
-            }
-            row[columns - 1] = 1.0;
-            row[columns] = self.output[k];
-            if row[columns].is_finite() {
-                sums.add(&row);
-            }
+            first += own.transients.len() + usize::from(own.drift.is_some()) + 1;
         }
         Before::BOTH
             .into_iter()
             .enumerate()
-            .filter_map(|(side, before)| self.solved(unknowns, before, side, &sums, &free))
+            .filter_map(|(side, before)| self.solved(unknowns, before, side, &sums))
             .collect()
     }
 
     /// The linear unknowns from the sums of [`linear_fits`](Self::linear_fits).
-    fn solved(
-        &self,
-        unknowns: &[f64],
-        before: Before,
-        side: usize,
-        sums: &NormalEquations,
-        free: &[(usize, usize, FreeResponse<'_>)],
-    ) -> Option<Point> {
-        let common = 4 * self.layout.paths.len();
+    fn solved(&self, unknowns: &[f64], before: Before, side: usize, sums: &NormalEquations) -> Option<Point> {
         let (mut columns, mut places) = (Vec::new(), Vec::new());
         let mut known = Vec::new();
         for (k, path) in self.layout.paths.iter().enumerate() {
@@ -162,16 +190,12 @@ impl<'a> Prepared<'a> {
                 places.push(lead);
             }
         }
-        for (j, (_, place, _)) in free.iter().enumerate() {
-            columns.push(common + j);
-            places.push(*place);
+        columns.extend(4 * self.layout.paths.len()..sums.parameters());
+        for own in &self.layout.stretches {
+            places.extend(own.transients.iter().map(|transient| transient.place));
+            places.extend(own.drift);
+            places.push(own.offset);
         }
-        if let Some(place) = self.layout.drift {
-            columns.push(common + free.len());
-            places.push(place);
-        }
-        columns.push(sums.parameters() - 1);
-        places.push(self.layout.offset);
         let (solution, sum_of_squares) = sums.less(&known).selected(&columns).linear_solution()?;
         let mut found = unknowns.to_vec();
         for (place, value) in places.iter().zip(solution) {
@@ -187,21 +211,34 @@ impl<'a> Prepared<'a> {
         }
         found.iter().all(|value| value.is_finite()).then(|| Point {
             unknowns: self.bounds.clamped(&found),
-            before,
+            before: vec![before; self.stretches.len()],
             sum_of_squares,
         })
     }
 
     /// Visits every sample with its derivatives by the unknowns; last in the row is model minus output, NaN where
-    /// missing.
-    pub(super) fn walk(&self, unknowns: &[f64], before: Before, mut visit: impl FnMut(&mut [f64])) {
-        let Ok(mut responses) = self.responses(unknowns, before) else { return };
-        let mut free = self.free_responses(unknowns);
+    /// missing. Between two stretches lie rows without a value, so that what is read off neighbours ends there.
+    pub(super) fn walk(&self, unknowns: &[f64], before: &[Before], mut visit: impl FnMut(&mut [f64])) {
+        for k in 0..self.stretches.len() {
+            for _ in 0..if k == 0 { 0 } else { APART } {
+                let mut nothing = vec![0.0; self.layout.count + 1];
+                nothing[self.layout.count] = f64::NAN;
+                visit(&mut nothing);
+            }
+            self.walk_stretch(k, unknowns, before[k], &mut visit);
+        }
+    }
+
+    fn walk_stretch(&self, stretch: usize, unknowns: &[f64], before: Before, visit: &mut impl FnMut(&mut [f64])) {
+        let (stretch, own) = (&self.stretches[stretch], &self.layout.stretches[stretch]);
+        let paths = &self.layout.paths;
+        let Ok(mut responses) = stretch.responses(paths, unknowns, before) else { return };
+        let mut free = stretch.free_responses(paths, own, unknowns);
         let mut row = vec![0.0; self.layout.count + 1];
-        for k in 0..self.output.len() {
-            let mut modelled = unknowns[self.layout.offset];
-            row[self.layout.offset] = 1.0;
-            for (input, (path, response)) in self.layout.paths.iter().zip(&mut responses).enumerate() {
+        for (k, output) in stretch.output.iter().enumerate() {
+            let mut modelled = unknowns[own.offset];
+            row[own.offset] = 1.0;
+            for (input, (path, response)) in paths.iter().zip(&mut responses).enumerate() {
                 let Sample { value, slope, bend, value_by, slope_by } = response.next().unwrap_or_default();
                 let gain = unknowns[path.gain];
                 let lead = path.lead.map_or(0.0, |place| unknowns[place]);
@@ -215,31 +252,29 @@ impl<'a> Prepared<'a> {
                     row[*place] = gain * (value_by[j] + lead * slope_by[j]);
                 }
                 // An integrator begins at 0 however early its input arrives: only what came since then is shifted.
-                let begun = if path.structure.is_integrating() { self.earlier(input, before) } else { 0.0 };
+                let begun = if path.structure.is_integrating() { stretch.earlier(input, before) } else { 0.0 };
                 row[path.dead_time] = -gain * (slope - begun + lead * bend);
             }
-            for (path, place, response) in &mut free {
+            for (transient, response) in &mut free {
                 let (value, value_by) = response.next().unwrap_or_default();
-                let path = &self.layout.paths[*path];
-                let coefficient = unknowns[*place];
-                row[*place] = value;
+                let coefficient = unknowns[transient.place];
+                row[transient.place] = value;
                 modelled += coefficient * value;
-                for (j, shape) in path.shape.iter().enumerate() {
+                for (j, shape) in paths[transient.path].shape.iter().enumerate() {
                     row[*shape] += coefficient * value_by[j];
                 }
             }
-            if let Some(place) = self.layout.drift {
-                let share = (self.axis.at(k) - self.axis.at(0)) / self.duration;
-                row[place] = share;
-                modelled += unknowns[place] * share;
+            if let Some(place) = own.drift {
+                row[place] = stretch.share(k);
+                modelled += unknowns[place] * row[place];
             }
-            row[self.layout.count] = modelled - self.output[k];
+            row[self.layout.count] = modelled - output;
             visit(&mut row);
         }
     }
 
     /// The normal equations at these unknowns under a loss.
-    pub(super) fn sums(&self, unknowns: &[f64], before: Before, loss: &ScaledLoss) -> NormalEquations {
+    pub(super) fn sums(&self, unknowns: &[f64], before: &[Before], loss: &ScaledLoss) -> NormalEquations {
         let count = self.layout.count;
         let mut sums = NormalEquations::new(count);
         self.walk(unknowns, before, |row| {
@@ -255,10 +290,18 @@ impl<'a> Prepared<'a> {
         sums
     }
 
-    /// Measured minus modelled; NaN where missing.
-    pub(super) fn residuals(&self, unknowns: &[f64], before: Before) -> Vec<f64> {
-        let mut residuals = Vec::with_capacity(self.output.len());
+    /// Measured minus modelled, in the order of [`walk`](Self::walk); NaN where missing.
+    pub(super) fn residuals(&self, unknowns: &[f64], before: &[Before]) -> Vec<f64> {
+        let mut residuals = Vec::new();
         self.walk(unknowns, before, |row| residuals.push(-row[self.layout.count]));
+        residuals
+    }
+
+    /// Measured minus modelled in one stretch.
+    pub(super) fn residuals_in(&self, stretch: usize, unknowns: &[f64], before: &[Before]) -> Vec<f64> {
+        let mut residuals = Vec::new();
+        let mut push = |row: &mut [f64]| residuals.push(-row[self.layout.count]);
+        self.walk_stretch(stretch, unknowns, before[stretch], &mut push);
         residuals
     }
 }

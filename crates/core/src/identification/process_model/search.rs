@@ -1,6 +1,6 @@
 //! The search for the minimum: coarse grids on several time scales, then Levenberg–Marquardt.
 
-use super::prepared::{Before, Point, Prepared};
+use super::prepared::{Before, Point, Prepared, Stretch};
 use super::unknowns::Path;
 use crate::identification::loss::ScaledLoss;
 use crate::identification::structure::Structure;
@@ -12,6 +12,8 @@ use crate::{Error, Result};
 const COARSE_SAMPLES: usize = 250;
 /// How much longer the blocks of one coarse search are than those of the next finer one.
 const COARSENING: usize = 4;
+/// Blocks that a short stretch beside a long one is left with at least.
+const FEWEST_BLOCKS: usize = 20;
 const COARSE_DEAD_TIMES: usize = 18;
 const COARSE_TIME_CONSTANTS: usize = 8;
 /// How many of the best points of a grid are refined on its averaged data, for either assumption on the past.
@@ -61,9 +63,26 @@ impl Prepared<'_> {
                 best = Some(found);
             }
         }
-        best.ok_or_else(|| {
+        let best = best.ok_or_else(|| {
             Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
-        })
+        })?;
+        Ok(if self.stretches.len() > 1 { self.with_own_pasts(best) } else { best })
+    }
+
+    /// The minimum where the past of each stretch is what fits it best; the searches took all alike.
+    fn with_own_pasts(&self, mut best: Point) -> Point {
+        for k in 0..self.stretches.len() {
+            let mut other = best.clone();
+            other.before[k] = match best.before[k] {
+                Before::AtFirstValue => Before::AtMean,
+                Before::AtMean => Before::AtFirstValue,
+            };
+            let found = self.refined(&other, TOLERANCE, &ScaledLoss::SQUARES);
+            if let Some(found) = found.filter(|found| found.sum_of_squares < best.sum_of_squares) {
+                best = found;
+            }
+        }
+        best
     }
 
     /// Whether a refinement from here and from there would go the same way.
@@ -82,7 +101,7 @@ impl Prepared<'_> {
     /// Beyond a bound the residuals do not change with the unknown, and the solver sees that. An unknown that stands at
     /// its bound in the end, where moving inward would help, is let go again from a little inside.
     pub(super) fn refined(&self, start: &Point, tolerance: f64, loss: &ScaledLoss) -> Option<Point> {
-        let before = start.before;
+        let before = &start.before;
         let mut unknowns = self.bounds.clamped(&start.unknowns);
         let mut sum_of_squares = f64::INFINITY;
         for _ in 0..RELEASES {
@@ -102,11 +121,11 @@ impl Prepared<'_> {
                 break;
             }
         }
-        sum_of_squares.is_finite().then_some(Point { unknowns, before, sum_of_squares })
+        sum_of_squares.is_finite().then_some(Point { unknowns, before: before.clone(), sum_of_squares })
     }
 
     /// Moves unknowns off their bounds where the gradient points inward; whether there was any.
-    fn released(&self, unknowns: &mut [f64], before: Before, loss: &ScaledLoss) -> bool {
+    fn released(&self, unknowns: &mut [f64], before: &[Before], loss: &ScaledLoss) -> bool {
         let active: Vec<usize> =
             self.bounds.active(unknowns).into_iter().filter(|k| !self.bounds.is_fixed(*k)).collect();
         if active.is_empty() {
@@ -135,71 +154,24 @@ impl Prepared<'_> {
     /// ones.
     fn coarse_searches(&self) -> Vec<Self> {
         let mut searches = Vec::new();
-        let mut block = self.output.len().div_ceil(COARSE_SAMPLES);
+        let longest = self.stretches.iter().map(|stretch| stretch.output.len()).max().unwrap_or(0);
+        let mut block = longest.div_ceil(COARSE_SAMPLES);
         loop {
-            let stretch = self.liveliest(COARSE_SAMPLES * block);
-            searches.push(self.averaged(stretch, block));
-            if block == 1 {
+            let averaged = |stretch: &Stretch| {
+                // A stretch that is much shorter than the longest keeps its shape.
+                let own = block.min((stretch.output.len() / FEWEST_BLOCKS).max(1));
+                stretch.averaged(stretch.liveliest(COARSE_SAMPLES * own), own)
+            };
+            searches.push(Prepared {
+                layout: self.layout,
+                bounds: self.bounds,
+                stretches: self.stretches.iter().map(averaged).collect(),
+                samples: self.samples,
+            });
+            if block <= 1 {
                 return searches;
             }
             block = block.div_ceil(COARSENING);
-        }
-    }
-
-    /// The stretch of this many samples in which the OP moves most.
-    fn liveliest(&self, samples: usize) -> std::ops::Range<usize> {
-        let input = &self.inputs[0];
-        if samples >= input.len() {
-            return 0..input.len();
-        }
-        let move_at = |k: usize| (input[k] - input[k - 1]).abs();
-        let mut moves: f64 = (1..samples).map(move_at).sum();
-        let (mut most, mut start) = (moves, 0);
-        for end in samples..input.len() {
-            moves += move_at(end) - move_at(end + 1 - samples);
-            // What comes after the moves tells, not what comes before: of stretches with the same moves the last is
-            // taken.
-            if moves >= most * (1.0 - 1e-12) {
-                (most, start) = (moves.max(most), end + 1 - samples);
-            }
-        }
-        start..start + samples
-    }
-
-    /// A stretch in blocks of samples, averaged.
-    fn averaged(&self, stretch: std::ops::Range<usize>, block: usize) -> Self {
-        let mean = |chunk: &[f64]| {
-            let finite = chunk.iter().filter(|value| value.is_finite());
-            let (sum, count) = finite.fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
-            if count == 0 { f64::NAN } else { sum / f64::from(count) }
-        };
-        let blocks = |series: &[f64]| -> Vec<f64> { series[stretch.clone()].chunks_exact(block).map(mean).collect() };
-        let about_mean = |mut series: Vec<f64>| {
-            let mean = series.iter().sum::<f64>() / series.len() as f64;
-            series.iter_mut().for_each(|value| *value -= mean);
-            series
-        };
-        let inputs: Vec<Vec<f64>> = self.inputs.iter().map(|series| about_mean(blocks(series))).collect();
-        let output = blocks(&self.output);
-        let axis = match self.axis.slice(stretch.clone()) {
-            TimeAxis::Uniform { interval, .. } => {
-                TimeAxis::Uniform { interval: interval * block as f64, len: output.len() }
-            }
-            TimeAxis::Irregular(times) => {
-                TimeAxis::Irregular(times.chunks_exact(block).map(|chunk| chunk[0] - times[0]).collect())
-            }
-        };
-        Prepared {
-            layout: self.layout,
-            bounds: self.bounds,
-            firsts: inputs.iter().map(|series| series[0]).collect(),
-            duration: axis.duration().max(f64::MIN_POSITIVE),
-            axis,
-            inputs,
-            output,
-            input_means: self.input_means.clone(),
-            output_mean: self.output_mean,
-            samples: self.samples,
         }
     }
 
@@ -214,7 +186,7 @@ impl Prepared<'_> {
         Before::BOTH
             .into_iter()
             .filter_map(|before| {
-                let starts = points.iter().filter(|point| point.before == before).take(GRID_STARTS);
+                let starts = points.iter().filter(|point| point.before[0] == before).take(GRID_STARTS);
                 let minima = starts.filter_map(|start| self.refined(start, COARSE_TOLERANCE, &ScaledLoss::SQUARES));
                 minima.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
             })
@@ -226,7 +198,7 @@ impl Prepared<'_> {
         for path in &self.layout.paths {
             for (k, place) in path.shape.iter().enumerate() {
                 unknowns[*place] =
-                    if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration / 20.0 }.ln();
+                    if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration() / 20.0 }.ln();
             }
         }
         self.swept(self.bounds.clamped(&unknowns))
@@ -238,6 +210,15 @@ impl Prepared<'_> {
         let mut points = Vec::new();
         for path in self.layout.paths.iter().rev() {
             points = self.grid(path, &unknowns);
+            let several = self.layout.paths.len() > 1;
+            // A grid is coarse: which valley is deepest beside other inputs is told from within it.
+            let refined = points
+                .iter()
+                .take(if several { GRID_STARTS } else { 0 })
+                .filter_map(|point| self.refined(point, COARSE_TOLERANCE, &ScaledLoss::SQUARES));
+            if let Some(best) = refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)) {
+                points.insert(0, best);
+            }
             if let Some(best) = points.first() {
                 unknowns.clone_from(&best.unknowns);
             }
@@ -249,7 +230,8 @@ impl Prepared<'_> {
     /// the
     /// squares.
     fn grid(&self, path: &Path, unknowns: &[f64]) -> Vec<Point> {
-        let (interval, duration) = (self.axis.mean_interval(), self.axis.duration());
+        let intervals = self.stretches.iter().map(|stretch| stretch.axis.mean_interval());
+        let (interval, duration) = (intervals.fold(f64::INFINITY, f64::min), self.duration());
         let (fastest, slowest) = (0.5 * interval, 2.0 * duration);
         let time_constants = if path.shape.is_empty() { 1 } else { COARSE_TIME_CONSTANTS };
         let mut points = Vec::with_capacity(2 * COARSE_DEAD_TIMES);
@@ -269,11 +251,67 @@ impl Prepared<'_> {
                 }
             }
             for before in Before::BOTH {
-                let of_this = row.iter().filter(|point| point.before == before);
+                let of_this = row.iter().filter(|point| point.before[0] == before);
                 points.extend(of_this.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).cloned());
             }
         }
         points.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
         points
+    }
+}
+
+impl Stretch {
+    /// The part of this many samples in which the OP moves most.
+    fn liveliest(&self, samples: usize) -> std::ops::Range<usize> {
+        let input = &self.inputs[0];
+        if samples >= input.len() {
+            return 0..input.len();
+        }
+        let move_at = |k: usize| (input[k] - input[k - 1]).abs();
+        let mut moves: f64 = (1..samples).map(move_at).sum();
+        let (mut most, mut start) = (moves, 0);
+        for end in samples..input.len() {
+            moves += move_at(end) - move_at(end + 1 - samples);
+            // What comes after the moves tells, not what comes before: of parts with the same moves the last is
+            // taken.
+            if moves >= most * (1.0 - 1e-12) {
+                (most, start) = (moves.max(most), end + 1 - samples);
+            }
+        }
+        start..start + samples
+    }
+
+    /// A part in blocks of samples, averaged.
+    fn averaged(&self, part: std::ops::Range<usize>, block: usize) -> Self {
+        let mean = |chunk: &[f64]| {
+            let finite = chunk.iter().filter(|value| value.is_finite());
+            let (sum, count) = finite.fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
+            if count == 0 { f64::NAN } else { sum / f64::from(count) }
+        };
+        let blocks = |series: &[f64]| -> Vec<f64> { series[part.clone()].chunks_exact(block).map(mean).collect() };
+        let about_mean = |mut series: Vec<f64>| {
+            let mean = series.iter().sum::<f64>() / series.len() as f64;
+            series.iter_mut().for_each(|value| *value -= mean);
+            series
+        };
+        let inputs: Vec<Vec<f64>> = self.inputs.iter().map(|series| about_mean(blocks(series))).collect();
+        let output = blocks(&self.output);
+        let axis = match self.axis.slice(part.clone()) {
+            TimeAxis::Uniform { interval, .. } => {
+                TimeAxis::Uniform { interval: interval * block as f64, len: output.len() }
+            }
+            TimeAxis::Irregular(times) => {
+                TimeAxis::Irregular(times.chunks_exact(block).map(|chunk| chunk[0] - times[0]).collect())
+            }
+        };
+        Self {
+            firsts: inputs.iter().map(|series| series[0]).collect(),
+            duration: axis.duration().max(f64::MIN_POSITIVE),
+            axis,
+            inputs,
+            output,
+            input_means: self.input_means.clone(),
+            output_mean: self.output_mean,
+        }
     }
 }

@@ -207,9 +207,9 @@ fn the_derivatives_are_those_of_the_residuals() {
     set.inputs.push(Series::new("FEED", "t/h", (0..800).map(|k| f64::from(k * k % 31 / 15)).collect()));
     for structure in Structure::PROCESS {
         let options = FitOptions { drift: true, ..FitOptions::new(structure) };
-        let layout = Layout::new(&options, 2);
-        let bounds = Bounds::new(&layout, &axis, &["OP".into(), "FEED".into()], &[]).unwrap();
-        let prepared = Prepared::new(&set, &layout, &bounds);
+        let layout = Layout::new(&options, 2, 1);
+        let bounds = Bounds::new(&layout, &[&axis], &["OP".into(), "FEED".into()], &[]).unwrap();
+        let prepared = Prepared::new(std::slice::from_ref(&set), &layout, &bounds);
         let mut at: Vec<f64> = (0..layout.count).map(|k| 0.3 + 0.1 * k as f64).collect();
         for path in &layout.paths {
             at[path.dead_time] = 12.3;
@@ -223,14 +223,14 @@ fn the_derivatives_are_those_of_the_residuals() {
         }
         // Half the gradient of the sum of squares, by central differences and by Jᵀr of the compressed problem.
         for before in Before::BOTH {
-            let compressed = prepared.sums(&at, before, &ScaledLoss::SQUARES).compress();
+            let compressed = prepared.sums(&at, &[before], &ScaledLoss::SQUARES).compress();
             let gradient = compressed.jacobian.transpose() * compressed.residual;
             for k in 0..at.len() {
                 let step = 1e-5;
                 let moved = |by: f64| {
                     let mut there = at.clone();
                     there[k] += by;
-                    prepared.sums(&there, before, &ScaledLoss::SQUARES).sum_of_squares()
+                    prepared.sums(&there, &[before], &ScaledLoss::SQUARES).sum_of_squares()
                 };
                 let numeric = (moved(step) - moved(-step)) / (4.0 * step);
                 assert!(
@@ -408,7 +408,7 @@ fn a_profile_has_the_width_of_the_interval_where_the_model_is_nearly_linear() {
     let (set, options) = (data(&axis, &input, &output), FitOptions::new(Structure::Fopdt));
     let model = fit_any(&set, &options).unwrap();
     for name in ["gain", "dead_time"] {
-        let profile = super::profile(&set, &options, &model, name).unwrap();
+        let profile = super::profile(std::slice::from_ref(&set), &options, &model, name).unwrap();
         let [low, high] = profile.interval.map(Option::unwrap);
         let [from, to] = model.parameter(name).unwrap().interval.unwrap();
         assert!(((high - low) / (to - from) - 1.0).abs() < 0.15, "{name}: {low} {high}, {from} {to}");

@@ -6,6 +6,7 @@ use super::super::structure::{ParameterKind, Structure};
 use super::prepared::{Point, Prepared};
 use super::{DataSet, Fit, Layout, search};
 use crate::process::LinearSpec;
+use crate::series::TimeAxis;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
@@ -22,7 +23,7 @@ impl Fit<'_> {
         let unknowns = &self.point.unknowns;
         let held = self.bounds.active(unknowns);
         let estimate = Estimate { count: self.layout.count, held: &held, loss: &self.loss, residuals };
-        let covariances = estimate.covariances(|visit| prepared.walk(unknowns, self.point.before, visit));
+        let covariances = estimate.covariances(|visit| prepared.walk(unknowns, &self.point.before, visit));
         let mut parameters = Vec::new();
         // For each parameter: the unknown it comes from and its derivative by it, where it has an uncertainty.
         let mut origins: Vec<Option<(usize, f64)>> = Vec::new();
@@ -92,17 +93,17 @@ pub struct ExpectedError {
 pub(in super::super) fn expected(process: &LinearSpec, data: &DataSet, noise: f64) -> Result<Vec<ExpectedError>> {
     let (structure, values) = Structure::of_process(process);
     let options = FitOptions::new(structure);
-    let layout = Layout::new(&options, 1);
+    let layout = Layout::new(&options, 1, 1);
     let tags = [data.inputs[0].tag.clone()];
-    let bounds = super::Bounds::new(&layout, &data.axis, &tags, &[])?;
-    let prepared = Prepared::new(data, &layout, &bounds);
+    let bounds = super::Bounds::new(&layout, &[&data.axis], &tags, &[])?;
+    let prepared = Prepared::new(std::slice::from_ref(data), &layout, &bounds);
     let mut unknowns = vec![0.0; layout.count];
     let path = &layout.paths[0];
     for ((_, kind), value) in structure.process_parameters().iter().zip(&values) {
         unknowns[Layout::place(path, *kind)] =
             if matches!(kind, ParameterKind::Shape(_)) { value.ln() } else { *value };
     }
-    let sums = prepared.sums(&unknowns, super::Before::AtFirstValue, &super::ScaledLoss::SQUARES);
+    let sums = prepared.sums(&unknowns, &[super::Before::AtFirstValue], &super::ScaledLoss::SQUARES);
     let covariance = sums.inverse(&[]);
     let each = |((name, kind), value): (&(&'static str, ParameterKind), &f64)| {
         let place = Layout::place(path, *kind);
@@ -155,7 +156,12 @@ pub struct ProfilePoint {
 /// The profile of a parameter of the OP's path in a least-squares fit, over ±4 standard errors (Bates & Watts,
 /// Nonlinear Regression
 /// Analysis, 1988, section 6.1). Unlike ± the standard error, it shows an interval that is not symmetric.
-pub(in super::super) fn profile(data: &DataSet, options: &FitOptions, model: &Model, name: &str) -> Result<Profile> {
+pub(in super::super) fn profile(
+    stretches: &[DataSet],
+    options: &FitOptions,
+    model: &Model,
+    name: &str,
+) -> Result<Profile> {
     let parameter = model.parameter(name).ok_or_else(|| {
         let names: Vec<&str> = model.parameters.iter().map(|known| known.name.as_str()).collect();
         Error::invalid("parameter", name, format!("one of {}", names.join(", ")))
@@ -163,8 +169,9 @@ pub(in super::super) fn profile(data: &DataSet, options: &FitOptions, model: &Mo
     let (Some(error), Some(white)) = (parameter.standard_error, parameter.white_error) else {
         return Err(Error::unfit(format!("the {name} has no standard error"), "its profile would tell nothing"));
     };
-    let tags: Vec<String> = data.inputs.iter().map(|series| series.tag.clone()).collect();
-    let best = Fit::of(data, options, |prepared| prepared.best())?.point;
+    let best = Fit::of(stretches, options, |prepared| prepared.best())?.point;
+    let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
+    let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
     let least = best.sum_of_squares;
     const HALF: i32 = 16;
     const REACH: f64 = 4.0;
@@ -180,9 +187,9 @@ pub(in super::super) fn profile(data: &DataSet, options: &FitOptions, model: &Mo
             let mut constraints: Vec<Constraint> =
                 options.constraints.iter().filter(|known| known.parameter != name).cloned().collect();
             constraints.push(held);
-            let layout = Layout::new(options, data.inputs.len());
-            let Ok(bounds) = super::Bounds::new(&layout, &data.axis, &tags, &constraints) else { break };
-            let prepared = Prepared::new(data, &layout, &bounds);
+            let layout = Layout::new(options, tags.len(), stretches.len());
+            let Ok(bounds) = super::Bounds::new(&layout, &axes, &tags, &constraints) else { break };
+            let prepared = Prepared::new(stretches, &layout, &bounds);
             start = prepared.refined(&from, search::TOLERANCE, &super::ScaledLoss::SQUARES);
             if let Some(point) = &start {
                 points.push(ProfilePoint { value, rise: point.sum_of_squares / least - 1.0 });

@@ -18,22 +18,36 @@ pub(super) struct Path {
     pub(super) shape: Vec<usize>,
     /// Place of the dead time.
     pub(super) dead_time: usize,
-    /// Places of the coefficients of what the states at the start left behind: state and place.
-    pub(super) transients: Vec<(usize, usize)>,
 }
 
-/// All unknowns: those of each path first, then the common ones.
+/// Where the unknowns stand that are a stretch's own: they tell how the process was found there.
+#[derive(Debug, Clone)]
+pub(super) struct Own {
+    pub(super) offset: usize,
+    pub(super) drift: Option<usize>,
+    /// Coefficients of what the states at the start left behind.
+    pub(super) transients: Vec<Transient>,
+}
+
+/// The coefficient of what a state of a path left behind at the start.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Transient {
+    pub(super) path: usize,
+    pub(super) state: usize,
+    pub(super) place: usize,
+}
+
+/// All unknowns: those of each path first, which all stretches have in common, then each stretch's own.
 #[derive(Debug, Clone)]
 pub(super) struct Layout {
     pub(super) paths: Vec<Path>,
-    pub(super) offset: usize,
-    pub(super) drift: Option<usize>,
+    pub(super) stretches: Vec<Own>,
     pub(super) count: usize,
 }
 
 impl Layout {
     /// The unknowns of each path, the OP's first.
-    pub(super) fn new(options: &FitOptions, inputs: usize) -> Self {
+    pub(super) fn new(options: &FitOptions, inputs: usize, stretches: usize) -> Self {
         let mut count = 0;
         let mut next = || {
             count += 1;
@@ -42,8 +56,7 @@ impl Layout {
         let mut paths = Vec::with_capacity(inputs);
         for input in 0..inputs {
             let structure = options.structure.of_path(input);
-            let mut path =
-                Path { structure, gain: 0, lead: None, shape: Vec::new(), dead_time: 0, transients: Vec::new() };
+            let mut path = Path { structure, gain: 0, lead: None, shape: Vec::new(), dead_time: 0 };
             for (_, kind) in structure.process_parameters() {
                 match kind {
                     ParameterKind::Gain => path.gain = next(),
@@ -54,21 +67,26 @@ impl Layout {
             }
             paths.push(path);
         }
-        let offset = next();
-        let drift = (options.drift || options.structure.is_integrating()).then(&mut next);
-        if options.initial_state {
-            for path in &mut paths {
-                let states = match path.structure {
+        let own = |_| {
+            let offset = next();
+            let drift = (options.drift || options.structure.is_integrating()).then(&mut next);
+            let mut transients = Vec::new();
+            for (path, structure) in
+                paths.iter().map(|path| path.structure).enumerate().filter(|_| options.initial_state)
+            {
+                let states: &[usize] = match structure {
                     // The integrator's own state at the start is the offset.
-                    Structure::Integrating => vec![],
-                    Structure::IntegratingLag => vec![1],
-                    Structure::Fopdt => vec![0],
-                    _ => vec![0, 1],
+                    Structure::Integrating => &[],
+                    Structure::IntegratingLag => &[1],
+                    Structure::Fopdt => &[0],
+                    _ => &[0, 1],
                 };
-                path.transients = states.into_iter().map(|state| (state, next())).collect();
+                transients.extend(states.iter().map(|state| Transient { path, state: *state, place: next() }));
             }
-        }
-        Self { paths, offset, drift, count }
+            Own { offset, drift, transients }
+        };
+        let stretches = (0..stretches).map(own).collect();
+        Self { paths, stretches, count }
     }
 
     /// The place of a parameter of a path.
@@ -108,9 +126,15 @@ pub(super) struct Bounds {
 }
 
 impl Bounds {
-    /// What data of this length can tell, narrowed by what is known beforehand.
-    pub(super) fn new(layout: &Layout, axis: &TimeAxis, tags: &[String], constraints: &[Constraint]) -> Result<Self> {
-        let (interval, duration) = (axis.mean_interval(), axis.duration());
+    /// What stretches of these lengths can tell, narrowed by what is known beforehand.
+    pub(super) fn new(
+        layout: &Layout,
+        axes: &[&TimeAxis],
+        tags: &[String],
+        constraints: &[Constraint],
+    ) -> Result<Self> {
+        let interval = axes.iter().map(|axis| axis.mean_interval()).fold(f64::INFINITY, f64::min);
+        let duration = axes.iter().map(|axis| axis.duration()).fold(0.0, f64::max);
         let mut ranges = vec![(f64::MIN, f64::MAX); layout.count];
         for path in &layout.paths {
             for (name, kind) in path.structure.process_parameters() {

@@ -11,9 +11,9 @@ fn words(name: &str) -> String {
 }
 
 /// The model judged against the data, the gravest first as they come.
-pub(super) fn judge(model: &Model, data: &DataSet, known: &[Constraint]) -> Vec<Verdict> {
+pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
-    let duration = data.axis.duration();
+    let duration = stretches.iter().map(|data| data.axis.duration()).fold(0.0, f64::max);
     let slowest = model
         .parameters
         .iter()
@@ -36,7 +36,7 @@ pub(super) fn judge(model: &Model, data: &DataSet, known: &[Constraint]) -> Vec<
             "a time constant must fit into the record (common practice)",
         ));
     }
-    if let Some(verdict) = size_of_move(model, data) {
+    if let Some(verdict) = size_of_move(model, stretches, duration) {
         verdicts.push(verdict);
     }
     for parameter in &model.parameters {
@@ -123,7 +123,7 @@ pub(super) fn judge(model: &Model, data: &DataSet, known: &[Constraint]) -> Vec<
                 "The model explains {} % of the PV's swing; what is left ({} {}) is noise without memory.",
                 readable(model.estimation.fit_simulated),
                 readable(model.estimation.residual_deviation),
-                data.output().unit
+                model.output_unit()
             ),
             "fit of the simulated output; correlation of neighbouring residuals below 0.3",
         ));
@@ -145,13 +145,14 @@ fn at_given_bound(parameter: &Parameter, known: &[Constraint]) -> Option<&'stati
 }
 
 /// A move that hardly lifts the PV out of the noise.
-fn size_of_move(model: &Model, data: &DataSet) -> Option<Verdict> {
-    let (low, high) = data.inputs[0].range();
+fn size_of_move(model: &Model, stretches: &[DataSet], duration: f64) -> Option<Verdict> {
+    let ranges = stretches.iter().map(|data| data.inputs[0].range());
+    let (low, high) = ranges.max_by(|a, b| (a.1 - a.0).total_cmp(&(b.1 - b.0)))?;
     let gain = model.parameter("gain")?.value;
-    let reach = if model.structure.is_integrating() { 0.5 * data.axis.duration() } else { 1.0 };
+    let reach = if model.structure.is_integrating() { 0.5 * duration } else { 1.0 };
     let noise = model.estimation.residual_deviation.max(f64::MIN_POSITIVE);
     let lifts = (gain * reach * (high - low)).abs() / noise;
-    let unit = &data.inputs[0].unit;
+    let unit = &model.inputs[0].unit;
     (lifts < 4.0).then(|| {
         Verdict::new(
             Tone::Bad,

@@ -15,7 +15,9 @@ mod tests;
 
 use super::agreement::{Response, differences};
 use super::data::{DataSet, held};
-use super::model::{Criteria, FitOptions, Matrices, Model, Operating, Performance, SignalName, StartOfRecord};
+use super::model::{
+    Criteria, FitOptions, FurtherStretch, Matrices, Model, Operating, Performance, SignalName, StartOfRecord,
+};
 use super::structure::Structure;
 use crate::numerics::{NormalEquations, eigenvalues};
 use crate::{Error, Result};
@@ -37,7 +39,7 @@ pub(super) enum Weighting {
 }
 
 /// Fits a state-space model.
-pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
+pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
     let Structure::StateSpace { order } = options.structure else {
         return Err(Error::invalid("structure", options.structure.name(), "state space"));
     };
@@ -51,22 +53,22 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
     if options.loss != super::Loss::Squares {
         return Err(Error::invalid("loss", "a robust loss", "squares: subspace identification knows no other"));
     }
-    let interval = data.sample_time()?;
-    data.validate(20)?;
-    let signals = Signals::new(data, &data.means());
-    let horizon = horizon(data, order);
+    DataSet::validate_together(stretches, 20)?;
+    let interval = DataSet::sample_time_of(stretches)?;
+    let data = &stretches[0];
+    let signals: Vec<Signals> = stretches.iter().map(|data| Signals::new(data, &data.means())).collect();
+    let horizon = horizon(stretches, order);
     let subspace = Subspace::of(&signals, horizon, Weighting::Cva)?;
-    let order = if order == 0 { subspace.suggested_order(signals.inputs.ncols()) } else { order };
-    if order + 1 > horizon * signals.outputs.ncols() {
-        return Err(Error::invalid(
-            "structure.order",
-            order,
-            format!("at most {}", horizon * signals.outputs.ncols() - 1),
-        ));
+    let order = if order == 0 { subspace.suggested_order(data.inputs.len()) } else { order };
+    if order + 1 > horizon * data.outputs.len() {
+        return Err(Error::invalid("structure.order", order, format!("at most {}", horizon * data.outputs.len() - 1)));
     }
-    let system = subspace.system(&signals, order)?;
-    let (inputs, mut outputs) = data.means();
-    outputs.iter_mut().zip(&system.levels).for_each(|(output, level)| *output += level);
+    let (system, levels) = subspace.system(&signals, order)?;
+    let operating = |k: usize| {
+        let (inputs, mut outputs) = stretches[k].means();
+        outputs.iter_mut().zip(&levels[k]).for_each(|(output, level)| *output += level);
+        Operating { op: inputs[0], pv: outputs[0], inputs, outputs }
+    };
     let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
     Ok(Model {
         structure: Structure::StateSpace { order },
@@ -77,8 +79,10 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
         parameters: Vec::new(),
         covariance: Vec::new(),
         matrices: Some(system.into_matrices(subspace.singular_values.clone())),
-        operating: Operating { op: inputs[0], pv: outputs[0], inputs, outputs },
+        operating: operating(0),
         start: StartOfRecord::default(),
+        further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),
+        first_stretch: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
         criteria: Criteria::default(),
@@ -87,9 +91,10 @@ pub(super) fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
 }
 
 /// Samples of past and of future that are looked at.
-fn horizon(data: &DataSet, order: usize) -> usize {
+fn horizon(stretches: &[DataSet], order: usize) -> usize {
+    let data = &stretches[0];
     let signals = data.inputs.len() + data.outputs.len();
-    let by_data = data.axis.len() / (8 * signals);
+    let by_data = stretches.iter().map(|data| data.axis.len()).sum::<usize>() / (8 * signals);
     let wanted = (COLUMNS / (2 * signals)).clamp(4, 20).max(order / data.outputs.len() + 2);
     wanted.min(by_data.max(3))
 }
@@ -125,13 +130,13 @@ pub(super) struct Subspace {
 }
 
 impl Subspace {
-    pub(super) fn of(signals: &Signals, horizon: usize, weighting: Weighting) -> Result<Self> {
-        let (m, l) = (signals.inputs.ncols(), signals.outputs.ncols());
-        // A constant beside the future inputs takes off what the means leave of the level.
-        let constant = usize::from(weighting == Weighting::Cva);
-        let (future_inputs, past) = (constant + horizon * m, horizon * (m + l));
+    pub(super) fn of(signals: &[Signals], horizon: usize, weighting: Weighting) -> Result<Self> {
+        let (m, l) = (signals[0].inputs.ncols(), signals[0].outputs.ncols());
+        // A constant of each stretch beside the future inputs takes off what its means leave of the level.
+        let constants = if weighting == Weighting::Cva { signals.len() } else { 0 };
+        let (future_inputs, past) = (constants + horizon * m, horizon * (m + l));
         let width = future_inputs + past + horizon * l;
-        let (triangle, samples) = triangle(signals, horizon, width, constant);
+        let (triangle, samples) = triangle(signals, horizon, width, constants);
         if samples < 2 * width {
             return Err(Error::unfit(
                 format!("only {samples} stretches of {} samples without gaps", 2 * horizon),
@@ -208,31 +213,26 @@ impl Subspace {
         Ok((a, gamma.rows(0, outputs).into_owned()))
     }
 
-    fn system(&self, signals: &Signals, order: usize) -> Result<System> {
-        let (m, l) = (signals.inputs.ncols(), signals.outputs.ncols());
+    /// The system, and by how much the outputs at rest differ from their means in each stretch.
+    fn system(&self, signals: &[Signals], order: usize) -> Result<(System, Vec<Vec<f64>>)> {
+        let (m, l) = (signals[0].inputs.ncols(), signals[0].outputs.ncols());
         let (a, c) = self.dynamics(order, l)?;
-        let mut system = System {
-            levels: vec![0.0; l],
-            b: DMatrix::zeros(order, m),
-            k: DMatrix::zeros(order, l),
-            initial: DVector::zeros(order),
-            a,
-            c,
-        };
-        system.set_inputs(signals)?;
+        let mut system =
+            System { b: DMatrix::zeros(order, m), k: DMatrix::zeros(order, l), initial: DVector::zeros(order), a, c };
+        let levels = system.set_inputs(signals)?;
         self.set_gain(&mut system, signals);
-        Ok(system)
+        Ok((system, levels))
     }
 
     /// `K` by regression of what `A x + B u` leaves of the next state on the innovations, where the states are
     /// estimated from the past.
-    fn set_gain(&self, system: &mut System, signals: &Signals) {
-        let (m, l, n) = (signals.inputs.ncols(), signals.outputs.ncols(), system.a.nrows());
+    fn set_gain(&self, system: &mut System, stretches: &[Signals]) {
+        let (m, l, n) = (system.b.ncols(), system.c.nrows(), system.a.nrows());
         let gamma = self.observability.columns(0, n).into_owned();
         let Ok(inverse) = gamma.clone().pseudo_inverse(1e-12 * gamma.norm()) else { return };
         let from_past = inverse * &self.from_past;
         let mut past = DVector::zeros(self.horizon * (m + l));
-        let mut estimate = |t: usize| -> Option<DVector<f64>> {
+        let mut estimate = |signals: &Signals, t: usize| -> Option<DVector<f64>> {
             for k in 0..self.horizon {
                 for j in 0..m {
                     past[k * m + j] = signals.inputs[(t - self.horizon + k, j)];
@@ -245,18 +245,21 @@ impl Subspace {
         };
         // The last row and column take up levels.
         let (mut cross, mut power) = (DMatrix::zeros(n, l + 1), DMatrix::zeros(l + 1, l + 1));
-        let mut state = estimate(self.horizon);
-        for t in self.horizon..signals.outputs.nrows() - 1 {
-            let next = estimate(t + 1);
-            if let (Some(now), Some(next)) = (&state, &next) {
-                let innovation = (signals.outputs.row(t).transpose() - &system.c * now).push(1.0);
-                if innovation.iter().all(|value| value.is_finite()) {
-                    let surprise = next - &system.a * now - &system.b * signals.inputs.row(t).transpose();
-                    cross += surprise * innovation.transpose();
-                    power += &innovation * innovation.transpose();
+        for signals in stretches {
+            let mut state =
+                if signals.outputs.nrows() > self.horizon { estimate(signals, self.horizon) } else { continue };
+            for t in self.horizon..signals.outputs.nrows() - 1 {
+                let next = estimate(signals, t + 1);
+                if let (Some(now), Some(next)) = (&state, &next) {
+                    let innovation = (signals.outputs.row(t).transpose() - &system.c * now).push(1.0);
+                    if innovation.iter().all(|value| value.is_finite()) {
+                        let surprise = next - &system.a * now - &system.b * signals.inputs.row(t).transpose();
+                        cross += surprise * innovation.transpose();
+                        power += &innovation * innovation.transpose();
+                    }
                 }
+                state = next;
             }
-            state = next;
         }
         let Some(inverse) = power.try_inverse() else { return };
         let gain = (cross * inverse).columns(0, l).into_owned();
@@ -275,11 +278,11 @@ fn radius(matrix: DMatrix<f64>) -> f64 {
     eigenvalues(matrix).iter().map(|root| root.norm()).fold(0.0, f64::max)
 }
 
-/// The R of the QR factorisation of rows `(1, future inputs, past inputs, past outputs, future outputs)`, and their
+/// The R of the QR factorisation of rows `(constants, future inputs, past inputs, past outputs, future outputs)`, and their
 /// number; rows with
 /// missing samples are passed over.
-fn triangle(signals: &Signals, horizon: usize, width: usize, constant: usize) -> (DMatrix<f64>, usize) {
-    let (m, l) = (signals.inputs.ncols(), signals.outputs.ncols());
+fn triangle(stretches: &[Signals], horizon: usize, width: usize, constants: usize) -> (DMatrix<f64>, usize) {
+    let (m, l) = (stretches[0].inputs.ncols(), stretches[0].outputs.ncols());
     let batch = 4 * width;
     let mut stack = DMatrix::<f64>::zeros(width + batch, width);
     let (mut filled, mut samples) = (width, 0);
@@ -288,14 +291,15 @@ fn triangle(signals: &Signals, horizon: usize, width: usize, constant: usize) ->
         stack.fill(0.0);
         stack.view_mut((0, 0), (upper.nrows(), width)).copy_from(&upper);
     };
-    let len = signals.outputs.nrows();
-    for t in horizon..(len + 1).saturating_sub(horizon) {
+    let starts = |signals: &Signals| horizon..(signals.outputs.nrows() + 1).saturating_sub(horizon);
+    let all = stretches.iter().enumerate();
+    for (stretch, signals, t) in all.flat_map(|(k, signals)| starts(signals).map(move |t| (k, signals, t))) {
         let mut column = 0;
         let mut put = |value: f64| {
             stack[(filled, column)] = value;
             column += 1;
         };
-        (0..constant).for_each(|_| put(1.0));
+        (0..constants).for_each(|k| put(if k == stretch { 1.0 } else { 0.0 }));
         (0..horizon).for_each(|k| (0..m).for_each(|j| put(signals.inputs[(t + k, j)])));
         (0..horizon).for_each(|k| (0..m).for_each(|j| put(signals.inputs[(t - horizon + k, j)])));
         (0..horizon).for_each(|k| (0..l).for_each(|j| put(signals.outputs[(t - horizon + k, j)])));
@@ -320,9 +324,8 @@ pub(super) struct System {
     pub(super) b: DMatrix<f64>,
     pub(super) c: DMatrix<f64>,
     pub(super) k: DMatrix<f64>,
+    /// The state at the start of the first stretch.
     initial: DVector<f64>,
-    /// By which the outputs at rest differ from their means.
-    levels: Vec<f64>,
 }
 
 impl System {
@@ -337,7 +340,6 @@ impl System {
             c: matrix(&matrices.c, n),
             k: matrix(&matrices.k, matrices.c.len()),
             initial: DVector::from_vec(matrices.initial.clone()),
-            levels: vec![0.0; matrices.c.len()],
         }
     }
 
@@ -354,8 +356,26 @@ impl System {
         }
     }
 
-    /// `B`, the state at the start and the levels: the simulated output is linear in all.
-    fn set_inputs(&mut self, signals: &Signals) -> Result<()> {
+    /// `B`, and for each stretch the state at its start and its levels, which are returned: the simulated output is linear
+    /// in all.
+    fn set_inputs(&mut self, stretches: &[Signals]) -> Result<Vec<Vec<f64>>> {
+        let (n, m, l) = (self.a.nrows(), self.b.ncols(), self.c.nrows());
+        let mut sums = NormalEquations::new(n * m + stretches.len() * (n + l));
+        for (k, signals) in stretches.iter().enumerate() {
+            let first = n * m + k * (n + l);
+            let places: Vec<usize> = (0..n * m).chain(first..first + n + l).collect();
+            sums.add_at(&places, &self.sums_of_inputs(signals));
+        }
+        let (solution, _) = sums.linear_solution().ok_or_else(|| {
+            Error::unfit("the data do not tell the input matrix", "take a lower order or a livelier input")
+        })?;
+        self.b = DMatrix::from_column_slice(n, m, &solution[..n * m]);
+        self.initial = DVector::from_column_slice(&solution[n * m..n * (m + 1)]);
+        Ok(solution[n * m..].chunks(n + l).map(|own| own[n..].to_vec()).collect())
+    }
+
+    /// The sums of one stretch for `B`, the state at the start and the levels.
+    fn sums_of_inputs(&self, signals: &Signals) -> NormalEquations {
         let (n, m, l) = (self.a.nrows(), self.b.ncols(), self.c.nrows());
         let count = n * (m + 1) + l;
         let mut sums = NormalEquations::new(count);
@@ -378,13 +398,7 @@ impl System {
                 (0..n).for_each(|i| states[(i, input * n + i)] += signals.inputs[(t, input)]);
             }
         }
-        let (solution, _) = sums.linear_solution().ok_or_else(|| {
-            Error::unfit("the data do not tell the input matrix", "take a lower order or a livelier input")
-        })?;
-        self.b = DMatrix::from_column_slice(n, m, &solution[..n * m]);
-        self.initial = DVector::from_column_slice(&solution[n * m..n * (m + 1)]);
-        self.levels = solution[n * (m + 1)..].to_vec();
-        Ok(())
+        sums
     }
 
     /// Outputs from the inputs alone, from rest, a column an output.

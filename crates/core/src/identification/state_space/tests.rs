@@ -18,7 +18,6 @@ fn plant(noise: f64, seed: u64) -> (DataSet, System) {
         c: DMatrix::from_row_slice(2, 3, &[1.0, 0.0, 0.5, 0.0, 1.0, 0.0]),
         k: DMatrix::from_row_slice(3, 2, &[0.4, 0.0, 0.0, 0.3, 0.1, 0.1]),
         initial: DVector::zeros(3),
-        levels: vec![0.0; 2],
     };
     let mut generator = ChaCha8Rng::seed_from_u64(seed);
     let mut draw = || -> f64 { StandardNormal.sample(&mut generator) };
@@ -84,7 +83,7 @@ fn singular_values_and_poles_of_the_heater_are_the_published_ones() {
     let (input, output) = heater::record();
     let data = heater::data(input, output);
     let signals = Signals::new(&data, &(vec![0.0], vec![0.0]));
-    let subspace = Subspace::of(&signals, 15, Weighting::Moesp).unwrap();
+    let subspace = Subspace::of(std::slice::from_ref(&signals), 15, Weighting::Moesp).unwrap();
     let published = [
         69.8841, 14.9963, 3.6675, 1.9677, 0.3000, 0.2078, 0.1651, 0.1373, 0.1133, 0.1059, 0.0856, 0.0784, 0.0733,
         0.0678, 0.0571,
