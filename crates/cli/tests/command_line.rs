@@ -120,6 +120,16 @@ fn experiments_are_planned_run_inspected_and_identified() {
             .unwrap();
         assert!((0.6..1.7).contains(&(error / promised)), "{parameter}: promised {promised}");
     }
+    // The same record cut in two knows as much as it did whole; given twice, more than it can.
+    let error = |model: &Value| model["parameters"][0]["white_error"].as_f64().unwrap();
+    let parts = ["identify", &record, "--validate", "none", "--to", "2700", "--also", "2702:5400"];
+    let in_parts = printed(&antistasis(&parts));
+    assert_eq!(in_parts["further"].as_array().unwrap().len(), 1);
+    assert!((0.9..1.3).contains(&(error(&in_parts) / error(&model))), "{} {}", error(&in_parts), error(&model));
+    let twice = printed(&antistasis(&["identify", &record, "--validate", "none", "--with", &record]));
+    assert!((error(&model) / error(&twice) / 2.0f64.sqrt() - 1.0).abs() < 0.05);
+    assert!(refusal(&["identify", &record, "--also", "soon"]).contains("--also is soon; allowed: FROM:TO in s"));
+    assert!(refusal(&["identify", &record, "--with", "nowhere.csv"]).contains("nowhere.csv"));
     let csv = path("plan.csv");
     printed(&antistasis(&["experiment", &file, "--out", &csv]));
     assert!(std::fs::read_to_string(csv).unwrap().starts_with("time [s],OP [%],PV [°C]\n0,42,76\n"));

@@ -194,6 +194,19 @@ fn what_does_not_belong_together_is_refused_in_words() {
 }
 
 #[test]
+fn stretches_of_two_processes_are_told_apart() {
+    let op = stepped(200, 40.0, &[(20, 46.0), (100, 40.0)]);
+    let one = data(2.0, op.clone(), plant(&op, &[0.0; 200], [40.0, 0.0, 70.0], 3));
+    let other: Vec<f64> = one.outputs[0].values.iter().map(|pv| 70.0 + 0.5 * (pv - 70.0)).collect();
+    let differ = |model: &Model| model.verdicts.iter().any(|verdict| verdict.text.contains("fit them apart"));
+    for structure in [Structure::Fopdt, Structure::OutputError { nb: 1, nf: 1, nk: 4 }] {
+        let options = FitOptions::new(structure);
+        let with = |second: DataSet| fit_together(&[one.clone(), second], &options).unwrap();
+        assert!(!differ(&with(one.clone())) && differ(&with(data(2.0, op.clone(), other.clone()))), "{structure:?}");
+    }
+}
+
+#[test]
 fn halves_are_of_the_first_window_beside_further_stretches() {
     let first = stepped(300, 40.0, &[(20, 46.0), (100, 40.0), (180, 44.0), (240, 40.0)]);
     let second = stepped(120, 55.0, &[(15, 50.0)]);

@@ -187,7 +187,7 @@ async function reduce(keep: boolean) {
           >
             {{ stretch.name }}
           </button>
-          <span class="text-[12px] text-soft">
+          <span class="ml-1 text-[12px] text-soft">
             {{ duration(stretch.from) }} to {{ duration(stretch.to) }}</span
           >
         </td>

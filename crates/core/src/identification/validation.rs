@@ -169,6 +169,29 @@ pub(super) fn verdict_of_unvalidated() -> Verdict {
     )
 }
 
+/// The verdict on stretches of one fit that the model explains unequally well.
+pub(super) fn verdict_of_stretches(model: &Model) -> Option<Verdict> {
+    let first = model.first_stretch.as_ref()?;
+    let fits = std::iter::once(first).chain(model.further.iter().map(|further| &further.performance));
+    let numbered: Vec<(usize, f64)> = fits.enumerate().map(|(k, own)| (k + 1, own.fit_simulated)).collect();
+    let worst = numbered.iter().min_by(|a, b| a.1.total_cmp(&b.1))?;
+    let best = numbered.iter().max_by(|a, b| a.1.total_cmp(&b.1))?;
+    (best.1 - worst.1 > LARGEST_LOSS).then(|| {
+        Verdict::new(
+            Tone::Caution,
+            format!(
+                "Stretch {} is explained to {} %, stretch {} to {} %: fit them apart and see whether the process is the same \
+                 in both, or whether something else moved in one.",
+                worst.0,
+                readable(worst.1),
+                best.0,
+                readable(best.1)
+            ),
+            "the fit differs by more than 10 points between stretches (common practice)",
+        )
+    })
+}
+
 /// Completes a difference equation or state space that was just fitted: its agreement with the data of the fit, and
 /// what it means.
 pub(super) fn completed(mut model: Model, stretches: &[DataSet]) -> Result<Model> {
@@ -232,7 +255,7 @@ pub fn validate_together(model: &Model, stretches: &[DataSet]) -> Result<Validat
 
 /// The verdict on a difference equation or a state space after its fit.
 fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
-    let mut verdicts = Vec::new();
+    let mut verdicts: Vec<Verdict> = verdict_of_stretches(model).into_iter().collect();
     let outside =
         model.poles().iter().filter(|pole| pole.discrete_modulus.is_some_and(|modulus| modulus >= 1.0)).count();
     if outside > 0 {

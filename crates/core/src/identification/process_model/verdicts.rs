@@ -3,6 +3,7 @@
 use super::super::data::DataSet;
 use super::super::model::{Constraint, Model, Parameter};
 use super::super::structure::Structure;
+use super::super::validation::verdict_of_stretches;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
 /// The words for a parameter in a sentence.
@@ -36,6 +37,7 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) 
             "a time constant must fit into the record (common practice)",
         ));
     }
+    verdicts.extend(verdict_of_stretches(model));
     if let Some(verdict) = size_of_move(model, stretches, duration) {
         verdicts.push(verdict);
     }
