@@ -3,7 +3,7 @@ import { describe, expect, it } from "vitest";
 import { against, metricsFor } from "../src/lib/comparison";
 import { changedPaths } from "../src/lib/differences";
 import { eventOf, lastName } from "../src/lib/refused";
-import { inWords, isProcess, shortName } from "../src/lib/structures";
+import { inWords, isProcess, setStructures, shortName } from "../src/lib/structures";
 
 describe("what changed between two documents", () => {
   it("is told by its paths", () => {
@@ -49,7 +49,24 @@ it("a refusal finds its entry by the end of its path", () => {
   ]).toEqual([3, 12, null]);
 });
 
-it("structures are called by their kind and orders", () => {
+it("structures are called by their kind and orders, as the core lists them", () => {
+  // Before the list has come, by their kind alone.
+  expect(shortName({ kind: "box_jenkins", nb: 2 } as never)).toBe("box jenkins");
+  const order = (name: string) => ({ name, title: name, value: 1, low: 0, high: 30 });
+  const offer = (kind: string, short: string, orders: string[]) =>
+    ({
+      structure: { kind },
+      title: short,
+      short,
+      is_process: !orders.length,
+      orders: orders.map(order),
+      parameters: [],
+    }) as never;
+  setStructures([
+    offer("fopdt", "FOPDT", []),
+    offer("integrating_lag", "integr. + lag", []),
+    offer("arx", "ARX", ["na", "nb", "nk"]),
+  ]);
   expect(shortName({ kind: "arx", na: 2, nb: 2, nk: 18 } as never)).toBe("ARX 2,2,18");
   expect(shortName({ kind: "fopdt" } as never)).toBe("FOPDT");
   expect([isProcess("integrating_lag"), isProcess("arx")]).toEqual([true, false]);

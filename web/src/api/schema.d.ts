@@ -285,6 +285,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/experiments/first": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** An experiment to begin with: round numbers out of the spans, the chosen model where it is of first order, and the noise. */
+        get: operations["first_experiment"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/imports": {
         parameters: {
             query?: never;
@@ -958,6 +975,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/scenarios/event": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** An event to begin with, of a kind that is to be added to a trial. */
+        post: operations["event_to_begin_with"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/simulate": {
         parameters: {
             query?: never;
@@ -969,6 +1003,40 @@ export interface paths {
         put?: never;
         /** Runs a trial without keeping it. */
         post: operations["simulate"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/simulate/open-loop": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a trial with the output standing still: in manual, and without what an operator does. */
+        post: operations["simulate_open"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/structures": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** All structures that can be fitted, with orders to begin with and the range of each. */
+        get: operations["list_structures"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1022,6 +1090,23 @@ export interface paths {
         post?: never;
         /** Ends a sweep that is under way. */
         delete: operations["cancel_sweep"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/trials/on-plant": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The same settings and scenario on another plant. */
+        post: operations["trial_on_plant"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -2244,6 +2329,18 @@ export interface components {
              */
             lasts: number;
         };
+        /**
+         * @description The kinds of events.
+         * @enum {string}
+         */
+        EventKind: "set_point_step" | "set_point_ramp" | "set_point_profile" | "load_step" | "load_ramp" | "load_pulse" | "load_sine" | "load_walk" | "load_channel" | "parameter_change" | "output_step" | "to_manual" | "to_automatic" | "valve_sticks" | "valve_fails" | "sensor_fails";
+        /** @description A trial, and the kind of event that is to be added. */
+        EventRequest: {
+            /** @description The kind. */
+            kind: components["schemas"]["EventKind"];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
         /** @description The standard error that a parameter would have. */
         ExpectedError: {
             /** @description Name of the parameter. */
@@ -3430,6 +3527,20 @@ export interface components {
              */
             window_to: number;
         };
+        /** @description A trial that is to move to another plant. */
+        MoveRequest: {
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
+        /** @description A trial on another plant. */
+        Moved: {
+            /** @description Events that act on what the plant does not have, and so are not in the trial. */
+            left_out: components["schemas"]["Event"][];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
         /** @description How gain and time constant are followed in a sliding window. */
         MovingHorizonOptions: {
             /**
@@ -3774,6 +3885,19 @@ export interface components {
             simulated: number;
             /** @description The controller. */
             structure: components["schemas"]["ControllerStructure"];
+        };
+        /** @description An order of a structure. */
+        Order: {
+            /** @description Highest value allowed. */
+            high: number;
+            /** @description Lowest value allowed. */
+            low: number;
+            /** @description Its name in a structure, such as `na`. */
+            name: string;
+            /** @description What it is, in a few words. */
+            title: string;
+            /** @description Its value. */
+            value: number;
         };
         /** @description One of the models that were tried. */
         OrderChoice: {
@@ -5320,6 +5444,21 @@ export interface components {
             /** @description Number of states; 0 takes it from the singular values. */
             order: number;
         };
+        /** @description A structure that can be fitted. */
+        StructureOffer: {
+            /** @description Whether it is a continuous transfer function with dead time, which can be controlled as it is. */
+            is_process: boolean;
+            /** @description Its orders. */
+            orders: components["schemas"]["Order"][];
+            /** @description Names of the parameters of the OP's path that can be known beforehand. */
+            parameters: string[];
+            /** @description The same in a few letters, for tables. */
+            short: string;
+            /** @description The structure, with orders to begin with. */
+            structure: components["schemas"]["Structure"];
+            /** @description What it is, in a few words. */
+            title: string;
+        };
         /** @description What came out of a sweep. */
         SweepOutcome: {
             /** @description The values on each axis. */
@@ -6623,6 +6762,39 @@ export interface operations {
                 };
             };
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    first_experiment: {
+        parameters: {
+            query?: {
+                /** @description Standard deviation of the PV's noise in its unit, where a record tells it. */
+                noise?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ExperimentSpec"];
+                };
+            };
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8459,6 +8631,37 @@ export interface operations {
             };
         };
     };
+    event_to_begin_with: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["EventRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Event"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     simulate: {
         parameters: {
             query?: {
@@ -8491,6 +8694,61 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    simulate_open: {
+        parameters: {
+            query?: {
+                /** @description Most rows of the trace to send; 10 to 100000. */
+                rows?: number | null;
+                /** @description Whether to send the terms of the balances over time, and the balance sheets. */
+                balances?: boolean;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_structures: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StructureOffer"][];
                 };
             };
         };
@@ -8608,6 +8866,37 @@ export interface operations {
                 };
             };
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial_on_plant: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MoveRequest"];
+            };
+        };
+        responses: {
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Moved"];
+                };
+            };
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

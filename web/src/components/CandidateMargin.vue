@@ -4,7 +4,7 @@ import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
 import { readable } from "../control/events";
-import { whenGiven, type Field } from "../lib/field";
+import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
@@ -89,11 +89,19 @@ function field(
     unit,
     value: (read(controller.value as unknown as Any) as number | null | undefined) ?? null,
     set: optional ? put : whenGiven(put),
+    ...rangeIn(DOCUMENTS[controller.value.kind] ?? "", path),
     ...rest,
   };
 }
 
-const positive = { min: 0, exclusive: true, byRatio: true };
+/** The document that holds the settings of a kind, by which their ranges are known. */
+const DOCUMENTS: Partial<Record<Kind, string>> = {
+  smith: "SmithSettings",
+  model_reference: "ModelReferenceSettings",
+  self_tuning: "SelfTuningSettings",
+  relay: "RelaySettings",
+};
+const byRatio = { byRatio: true };
 const fields = computed<Field[]>(() => {
   const now = controller.value;
   switch (now.kind) {
@@ -111,38 +119,38 @@ const fields = computed<Field[]>(() => {
               },
             ),
           ),
-        field("filter_time", "Prediction filter", "s", { min: 0, value: now.filter_time ?? 0 }),
+        field("filter_time", "Prediction filter", "s", { value: now.filter_time ?? 0 }),
       ];
     case "model_reference":
       return [
-        field("reference_time_constant", "Reference time constant", "s", positive),
+        field("reference_time_constant", "Reference time constant", "s", byRatio),
         field("reference_damping", "Reference damping", "", {
-          ...positive,
+          ...byRatio,
           optional: true,
           whenEmpty: "first order",
         }),
-        field("learning_gain", "Learning gain", "1/s", { min: 0, byRatio: true }),
+        field("learning_gain", "Learning gain", "1/s", byRatio),
         field("start.set_point", "Gain on the set point, start", "%/%", { byRatio: true }),
         field("start.measurement", "Gain on the PV, start", "%/%"),
         ...(now.reference_damping
           ? [field("start.rate", "Gain on the rate, start", "%/%", { value: now.start.rate ?? 0 })]
           : []),
-        field("leakage", "Leakage", "1/s", { min: 0, value: now.leakage ?? 0 }),
-        field("bound", "Bound of the gains, ±", "", { ...positive, optional: true, whenEmpty: "none" }),
+        field("leakage", "Leakage", "1/s", { value: now.leakage ?? 0 }),
+        field("bound", "Bound of the gains, ±", "", { ...byRatio, optional: true, whenEmpty: "none" }),
       ];
     case "self_tuning":
       return [
-        field("dead_time", "Dead time", "s", { min: 0 }),
-        field("identification_time", "Learns for", "s", positive),
-        field("amplitude", "Moves by ±", "%", { ...positive, max: 50 }),
-        field("clock", "Least time between moves", "s", positive),
-        field("forgetting", "Forgetting factor", "", { min: 0.9, max: 1, value: now.forgetting ?? 1 }),
-        field("closed_loop_time_constant", "Closed-loop τc", "s", positive),
+        field("dead_time", "Dead time", "s"),
+        field("identification_time", "Learns for", "s", byRatio),
+        field("amplitude", "Moves by ±", "%", byRatio),
+        field("clock", "Least time between moves", "s", byRatio),
+        field("forgetting", "Forgetting factor", "", { value: now.forgetting ?? 1 }),
+        field("closed_loop_time_constant", "Closed-loop τc", "s", byRatio),
       ];
     case "relay":
       return [
-        field("amplitude", "Amplitude", "%", { ...positive, max: 100 }),
-        field("hysteresis", "Hysteresis, ±", "%", { min: 0, max: 50, value: now.hysteresis ?? 0 }),
+        field("amplitude", "Amplitude", "%", byRatio),
+        field("hysteresis", "Hysteresis, ±", "%", { value: now.hysteresis ?? 0 }),
         field("bias", "Bias", "%", { value: now.bias ?? 0 }),
       ];
     case "cascade":

@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
-import { whenGiven, type Field } from "../lib/field";
+import { whenGiven, type Field, rangeIn, rangeOf } from "../lib/field";
 import { pointsText, readPoints } from "../lib/points";
 
 type Actuator = Schemas["ActuatorSpec"];
@@ -67,15 +67,13 @@ const valveFields = computed<Field[]>(() => {
     label: string,
     fieldUnit: string,
     hint: string,
-    max = 50,
     usual = 0,
   ): Field => ({
     key,
     label,
     unit: fieldUnit,
     hint,
-    min: 0,
-    max,
+    ...rangeOf("ValveSpec", key),
     value: spec[key] ?? usual,
     set: whenGiven((value) => setValve((next) => (next[key] = value))),
   });
@@ -99,14 +97,13 @@ const valveFields = computed<Field[]>(() => {
       : [];
   return [
     ...range,
-    field("authority", "Authority", "", "1 without line losses", 1, 1),
-    field("stroke_time", "Stroke time", "s", "closed to open", 1e4),
+    field("authority", "Authority", "", "1 without line losses", 1),
+    field("stroke_time", "Stroke time", "s", "closed to open"),
     {
       key: "rate",
       label: "Rate limit",
       unit: "%/s",
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ValveSpec", "rate_limit"),
       whenEmpty: "as the stroke",
       value: spec.rate_limit ?? null,
       set: (value) => setValve((next) => (next.rate_limit = value)),
@@ -126,7 +123,7 @@ const stageFields = computed<Field[]>(() =>
           label: "Cycle",
           unit: "s",
           hint: "0 sets the power itself",
-          min: 0,
+          ...rangeOf("PowerStageSpec", "cycle"),
           value: actuator.value.cycle ?? 0,
           set: whenGiven((value) =>
             emit("change", (trial) => (trial.plant.actuator = { kind: "power_stage", cycle: value })),
@@ -145,39 +142,34 @@ const sensorFields = computed<Field[]>(() => {
       trial.plant.sensor = { ...trial.plant.sensor };
       edit(trial.plant.sensor);
     });
-  const field = (
-    key: SensorKey,
-    label: string,
-    fieldUnit: string,
-    limits: Partial<Field> = { min: 0 },
-  ): Field => ({
+  const field = (key: SensorKey, label: string, fieldUnit: string, limits: Partial<Field> = {}): Field => ({
     key,
     label,
     unit: fieldUnit,
     value: (spec[key] as number | undefined) ?? 0,
     set: whenGiven((value) => set((next) => (next[key] = value))),
+    ...rangeIn("SensorSpec", key),
     ...limits,
   });
   return [
     field("noise", "Noise, std. dev.", unit.value),
-    field("noise_time_constant", "Colour of the noise", "s", { min: 0, hint: "0 is white" }),
+    field("noise_time_constant", "Colour of the noise", "s", { hint: "0 is white" }),
     field("time_constant", "Lag", "s"),
     {
       key: "damping",
       label: "Damping of the lag",
       unit: "",
-      min: 0,
-      exclusive: true,
+      ...rangeOf("SensorSpec", "damping"),
       whenEmpty: "first order",
       value: spec.damping ?? null,
       set: (value) => set((next) => (next.damping = value)),
     },
     field("dead_time", "Dead time", "s"),
-    field("filter", "PV filter", "s", { min: 0, hint: "before the controller" }),
-    field("bias", "Bias", unit.value, {}),
-    field("drift", "Drift", `${unit.value}/h`, {}),
+    field("filter", "PV filter", "s", { hint: "before the controller" }),
+    field("bias", "Bias", unit.value),
+    field("drift", "Drift", `${unit.value}/h`),
     field("resolution", "Resolution", unit.value),
-    field("drop_out", "Drop-out", "", { min: 0, max: 0.99, hint: "share of the scans" }),
+    field("drop_out", "Drop-out", "", { hint: "share of the scans" }),
   ];
 });
 </script>

@@ -4,7 +4,7 @@ import { computed, ref, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
-import { whenGiven, type Field } from "../lib/field";
+import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { duration } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { pointsText, readPoints } from "../lib/points";
@@ -85,7 +85,7 @@ async function add(kind: Event["kind"]) {
       return;
     }
     const channel = first ? await channelOf(first.key) : null;
-    const event = fresh(kind, props.trial, props.description, channel);
+    const event = await fresh(kind, props.trial, channel);
     const index = props.trial.scenario.events.length;
     emit("change", (trial) => trial.scenario.events.push(event));
     open.value = index;
@@ -125,8 +125,7 @@ const frame = computed<Field[]>(() => {
     key,
     label,
     unit: "s",
-    min: 0,
-    exclusive: true,
+    ...rangeOf("Scenario", key),
     value: scenario[key],
     set: whenGiven((value) => emit("change", (trial) => (trial.scenario[key] = value))),
   });

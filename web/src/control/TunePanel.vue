@@ -5,7 +5,7 @@ import { answered, api, messageOf, type Schemas, type Trial } from "../api/clien
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
-import type { Field } from "../lib/field";
+import { rangeOf, type Field } from "../lib/field";
 import { duration, letter, number } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { mainPid, type Controller } from "./controllers";
@@ -96,8 +96,7 @@ const ruleFields = computed<Field[]>(() => [
     key: "tc",
     label: "τc (IMC, SIMC)",
     unit: "s",
-    min: 0,
-    exclusive: true,
+    ...rangeOf("RuleChoice", "closed_loop_time_constant"),
     byRatio: true,
     whenEmpty: "as advised",
     value: choice.closed_loop_time_constant,
@@ -109,8 +108,7 @@ const ruleFields = computed<Field[]>(() => [
           key: "load",
           label: "Expected load (averaging)",
           unit: "%",
-          min: 0,
-          exclusive: true,
+          ...rangeOf("RuleChoice", "expected_load"),
           whenEmpty: "10",
           value: choice.expected_load,
           set: (value: number | null) => (choice.expected_load = value),
@@ -119,8 +117,7 @@ const ruleFields = computed<Field[]>(() => [
           key: "swing",
           label: "Allowed swing (averaging)",
           unit: "%",
-          min: 0,
-          exclusive: true,
+          ...rangeOf("RuleChoice", "allowed_swing"),
           whenEmpty: "20",
           value: choice.allowed_swing,
           set: (value: number | null) => (choice.allowed_swing = value),

@@ -1,7 +1,7 @@
 /** What can happen in a scenario: its words, its fields, its mark on the strip. */
-import type { Schemas, Trial } from "../api/client";
+import { answered, api, type Schemas, type Trial } from "../api/client";
 import type { Choice } from "../components/ChoiceField.vue";
-import { whenGiven, type Field } from "../lib/field";
+import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration as timeText, number, signed } from "../lib/format";
 
 export type Event = Trial["scenario"]["events"][number];
@@ -124,66 +124,14 @@ export function colourOf(event: Event): string {
   return "--dv";
 }
 
-function round(value: number): number {
-  return value === 0 ? 0 : Number(value.toPrecision(1));
-}
-
-/** An event of a kind with values that are worth seeing. */
-export function fresh(
+/** An event of a kind with values that are worth seeing; a channel has its samples from the record. */
+export async function fresh(
   kind: Event["kind"],
   trial: Trial,
-  description: Description | null,
   channel: { tag: string; interval: number; values: number[] } | null,
-): Event {
-  const { duration } = trial.scenario;
-  const at = Number((0.5 * duration).toPrecision(2));
-  const over = Number((0.1 * duration).toPrecision(1));
-  const { span } = trial.plant.pv;
-  const step = round(0.04 * (span.high - span.low));
-  const driven = trial.plant.drive?.input ?? description?.drive.input;
-  const other = description?.inputs.find((input) => input.name !== driven);
-  const input = other?.name ?? null;
-  const by = other ? round(0.1 * Math.abs(other.value || 0.1 * Math.min(other.high, 100))) : -10;
-  const parameter = description?.parameters[0];
-  switch (kind) {
-    case "set_point_step":
-      return { kind, at, by: step };
-    case "set_point_ramp":
-      return { kind, at, by: step, over };
-    case "set_point_profile":
-      return {
-        kind,
-        at,
-        points: [
-          [over, trial.plant.operating_point.pv + step],
-          [2 * over, trial.plant.operating_point.pv],
-        ],
-      };
-    case "load_step":
-      return { kind, at, by, input };
-    case "load_ramp":
-      return { kind, at, by, over, input };
-    case "load_pulse":
-      return { kind, at, by, lasts: over, input };
-    case "load_sine":
-      return { kind, at, by, period: over, input };
-    case "load_walk":
-      return { kind, at, by, input };
-    case "load_channel":
-      return { kind, at: 0, tag: "", interval: 1, values: [0], ...channel, input };
-    case "parameter_change":
-      return { kind, at, parameter: parameter?.name ?? "", to: parameter?.value ?? 1, over };
-    case "output_step":
-      return { kind, at, by: 5 };
-    case "to_manual":
-    case "to_automatic":
-      return { kind, at };
-    case "valve_sticks":
-    case "valve_fails":
-      return { kind, at, lasts: over };
-    case "sensor_fails":
-      return { kind, at, lasts: over, how: "stuck" };
-  }
+): Promise<Event> {
+  const event = await answered(api.POST("/api/v1/scenarios/event", { body: { trial, kind } }));
+  return Object.assign(event, channel ?? {});
 }
 
 /** The numbers of an event that can be set. */
@@ -204,10 +152,10 @@ export function fieldsOf(
     set: limits.whenEmpty
       ? (value) => edit((next) => Object.assign(next, { [name]: value }))
       : whenGiven((value) => edit((next) => Object.assign(next, { [name]: value }))),
+    ...rangeIn(`Event ${event.kind}`, name),
     ...limits,
   });
-  const above = { min: 0, exclusive: true };
-  const fields = [field("at", "At", "s", { min: 0, max: duration })];
+  const fields = [field("at", "At", "s", { max: duration })];
   if ("by" in event) {
     const words: Partial<Record<Event["kind"], string>> = {
       load_sine: "Amplitude",
@@ -221,19 +169,10 @@ export function fieldsOf(
     fields.push(field("by", words[event.kind] ?? "By", unit));
   }
   if ("to" in event) fields.push(field("to", "To", parameterUnit(event.parameter, description)));
-  if ("period" in event) fields.push(field("period", "Period", "s", above));
-  if ("over" in event)
-    fields.push(field("over", "Within", "s", event.kind === "parameter_change" ? { min: 0 } : above));
-  if ("lasts" in event || event.kind === "load_sine" || event.kind === "load_walk")
-    fields.push(
-      field(
-        "lasts",
-        "For",
-        "s",
-        event.kind === "load_sine" || event.kind === "load_walk"
-          ? { ...above, whenEmpty: "to the end" }
-          : above,
-      ),
-    );
+  if ("period" in event) fields.push(field("period", "Period", "s"));
+  if ("over" in event) fields.push(field("over", "Within", "s"));
+  const isEndless = event.kind === "load_sine" || event.kind === "load_walk";
+  if ("lasts" in event || isEndless)
+    fields.push(field("lasts", "For", "s", isEndless ? { whenEmpty: "to the end" } : {}));
   return fields;
 }

@@ -1,4 +1,7 @@
 /** A number that can be set, as `NumberField` shows it. */
+import { RANGES } from "../api/ranges";
+type Limits = Pick<Field, "min" | "max" | "exclusive">;
+
 export interface Field {
   key: string;
   label: string;
@@ -24,4 +27,17 @@ export function whenGiven(take: (value: number) => void): (value: number | null)
   return (value) => {
     if (value !== null) take(value);
   };
+}
+
+type Ranges = typeof RANGES;
+
+/** What the core allows for a number of a document. */
+export function rangeOf<D extends keyof Ranges>(document: D, field: keyof Ranges[D]): Limits {
+  return RANGES[document][field] as Limits;
+}
+
+/** The same where document and field are known only when it runs; nothing where no range is stated. */
+export function rangeIn(document: string, field: string): Limits {
+  const ranges = (RANGES as Record<string, Record<string, Limits>>)[document];
+  return ranges?.[field] ?? {};
 }

@@ -5,7 +5,7 @@ import type { Schemas } from "../api/client";
 import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
-import { whenGiven, type Field } from "../lib/field";
+import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import { inWords } from "../lib/structures";
 import type { Line } from "../lib/xy";
@@ -74,8 +74,7 @@ const known = computed<Field[]>(() => {
       unit,
       value: spec.value.noise,
       set: whenGiven((v) => edit((d) => (d.noise = v))),
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ExperimentSpec", "noise"),
     },
   ];
 });
@@ -112,8 +111,7 @@ const allowed = computed<Field[]>(() => {
       unit: "%/s",
       value: op_rate ?? null,
       set: (v) => edit((d) => (d.op_rate = v)),
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ExperimentSpec", "op_rate"),
       whenEmpty: "at once",
     },
     {
@@ -122,8 +120,7 @@ const allowed = computed<Field[]>(() => {
       unit: "s",
       value: duration,
       set: whenGiven((v) => edit((d) => (d.duration = v))),
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ExperimentSpec", "duration"),
     },
     {
       key: "ts",
@@ -131,8 +128,7 @@ const allowed = computed<Field[]>(() => {
       unit: "s",
       value: sample_time,
       set: whenGiven((v) => edit((d) => (d.sample_time = v))),
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ExperimentSpec", "sample_time"),
     },
     {
       key: "amplitude",
@@ -140,8 +136,7 @@ const allowed = computed<Field[]>(() => {
       unit: "%",
       value: amplitude ?? null,
       set: (v) => edit((d) => (d.amplitude = v)),
-      min: 0,
-      exclusive: true,
+      ...rangeOf("ExperimentSpec", "amplitude"),
       whenEmpty: "largest",
     },
   ];

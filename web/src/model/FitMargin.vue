@@ -4,8 +4,8 @@ import { computed, reactive, ref, watch } from "vue";
 import type { RecordInfo } from "../api/client";
 import { number, plural, readNumber } from "../lib/format";
 import NumberField from "../components/NumberField.vue";
-import { KINDS, ORDERS, inWords, isProcess, type Kind } from "../lib/structures";
-import { PARAMETERS, type FitDraft, type KnownParameter } from "./useFit";
+import { inWords, isProcess, offerOf, useStructures, type Kind } from "../lib/structures";
+import type { FitDraft, KnownParameter } from "./useFit";
 
 const props = defineProps<{
   fit: FitDraft;
@@ -22,6 +22,8 @@ const emit = defineEmits<{
 }>();
 
 const draft = computed(() => props.fit.draft);
+const structures = useStructures();
+const offer = computed(() => offerOf(draft.value.kind));
 watch(
   () => props.record,
   (record) => record && props.fit.follow(record),
@@ -116,22 +118,20 @@ const knownCount = computed(
         :value="draft.kind"
         @change="fit.chooseKind(($event.target as HTMLSelectElement).value as Kind)"
       >
-        <option v-for="one in KINDS" :key="one.kind" :value="one.kind">{{ one.title }}</option>
+        <option v-for="one in structures" :key="one.structure.kind" :value="one.structure.kind">
+          {{ one.title }}
+        </option>
       </select>
     </label>
     <NumberField
-      v-for="(value, key) in draft.orders"
-      :key="key"
-      :label="
-        key === 'nk' || key === 'order'
-          ? (ORDERS[key]?.title ?? key)
-          : `Coefficients of ${ORDERS[key]?.title}`
-      "
-      :unit="key === 'nk' ? 'samples' : ''"
-      :min="ORDERS[key]?.min"
-      :max="ORDERS[key]?.max"
-      :model-value="value"
-      @update:model-value="draft.orders[key] = Math.round($event ?? value)"
+      v-for="order in offer?.orders ?? []"
+      :key="order.name"
+      :label="order.title"
+      :unit="order.name === 'nk' ? 'samples' : ''"
+      :min="order.low"
+      :max="order.high"
+      :model-value="draft.orders[order.name] ?? order.value"
+      @update:model-value="draft.orders[order.name] = Math.round($event ?? order.value)"
     />
     <fieldset v-if="others.length" class="border-l-[3px] border-rule pl-3">
       <legend class="sr-only">Further signals</legend>
@@ -280,7 +280,7 @@ const knownCount = computed(
           </tr>
         </thead>
         <tbody>
-          <tr v-for="name in PARAMETERS[draft.kind]" :key="name">
+          <tr v-for="name in offer?.parameters ?? []" :key="name">
             <td>{{ inWords(name) }}</td>
             <td v-for="key in ['fixed', 'low', 'high'] as const" :key="key" class="p-[2px]">
               <input

@@ -5,6 +5,7 @@ import { answered, api, messageOf, type Schemas } from "../api/client";
 import NumberField from "../components/NumberField.vue";
 import StateNotice from "../components/StateNotice.vue";
 import { number } from "../lib/format";
+import { rangeOf } from "../lib/field";
 import { shortName, type Structure } from "../lib/structures";
 import { useRetry } from "../lib/retry";
 
@@ -57,24 +58,21 @@ void run();
         label="A up to"
         unit=""
         :model-value="search.na"
-        :min="1"
-        :max="10"
+        v-bind="rangeOf('OrderSearch', 'na')"
         @update:model-value="set('na', $event)"
       />
       <NumberField
         label="B up to"
         unit=""
         :model-value="search.nb"
-        :min="1"
-        :max="10"
+        v-bind="rangeOf('OrderSearch', 'nb')"
         @update:model-value="set('nb', $event)"
       />
       <NumberField
         label="delay up to"
         unit="samples"
         :model-value="search.nk"
-        :min="1"
-        :max="200"
+        v-bind="rangeOf('OrderSearch', 'nk')"
         @update:model-value="set('nk', $event)"
       />
       <button type="submit" class="button button-main" :disabled="busy">

@@ -5,7 +5,7 @@ import { answered, api, messageOf, type ModelRow, type Schemas } from "../api/cl
 import FieldList from "../components/FieldList.vue";
 import StateNotice from "../components/StateNotice.vue";
 import TimeStrip from "../components/TimeStrip.vue";
-import { whenGiven, type Field } from "../lib/field";
+import { rangeOf, whenGiven, type Field } from "../lib/field";
 import type { Panel } from "../lib/strip";
 import { useKept } from "../lib/kept";
 import { inWords } from "../lib/structures";
@@ -89,15 +89,16 @@ const fields = computed<Field[]>(() => {
       unit,
       value: recursive.value[key],
       set: whenGiven((number) => (recursive.value[key] = number)),
+      ...rangeOf("RecursiveOptions", key),
       ...more,
     });
     return [
-      field("nk", "Delay", "samples", { min: 1, max: 1000 }),
-      field("na", "A", "", { min: 1, max: 6 }),
-      field("nb", "B", "", { min: 1, max: 6 }),
-      field("forgetting", "Forgetting", "", { min: 0.9, max: 1 }),
-      field("covariance_bound", "Covariance bound", "", { min: 0, exclusive: true }),
-      field("dead_zone", "Dead zone", props.unit, { min: 0 }),
+      field("nk", "Delay", "samples"),
+      field("na", "A", ""),
+      field("nb", "B", ""),
+      field("forgetting", "Forgetting", ""),
+      field("covariance_bound", "Covariance bound", ""),
+      field("dead_zone", "Dead zone", props.unit),
     ];
   }
   const h = horizon.value;

@@ -2,7 +2,7 @@
 import { computed, reactive } from "vue";
 import type { RecordInfo, Schemas } from "../api/client";
 import { useKept } from "../lib/kept";
-import { KINDS, isProcess, type Kind, type Structure } from "../lib/structures";
+import { isProcess, offerOf, type Kind, type Structure } from "../lib/structures";
 
 type Loss = Schemas["Loss"]["kind"];
 
@@ -56,11 +56,9 @@ export function useFit(tag: string) {
 
   function chooseKind(kind: Kind) {
     draft.kind = kind;
-    const orders = KINDS.find((known) => known.kind === kind)?.orders ?? {};
+    const orders = offerOf(kind)?.orders ?? [];
     const before = draft.orders;
-    draft.orders = Object.fromEntries(
-      Object.entries(orders).map(([key, start]) => [key, before[key] ?? start]),
-    );
+    draft.orders = Object.fromEntries(orders.map(({ name, value }) => [name, before[name] ?? value]));
   }
 
   function use(structure: Structure) {
@@ -104,13 +102,3 @@ export function useFit(tag: string) {
 }
 
 export type FitDraft = ReturnType<typeof useFit>;
-
-/** Names of the parameters of a process structure, for what is known beforehand. */
-export const PARAMETERS: Partial<Record<Kind, string[]>> = {
-  fopdt: ["gain", "time_constant", "dead_time"],
-  two_lags: ["gain", "time_constant_1", "time_constant_2", "dead_time"],
-  underdamped: ["gain", "time_constant", "damping", "dead_time"],
-  two_lags_lead: ["gain", "lead_time_constant", "time_constant_1", "time_constant_2", "dead_time"],
-  integrating: ["gain", "dead_time"],
-  integrating_lag: ["gain", "time_constant", "dead_time"],
-};

@@ -293,23 +293,17 @@ async function replacePlant(plant: Trial["plant"], name: string) {
     adopt(fresh.trial, `${name}, ${fresh.words}`, null);
   } catch (error) {
     // No settings follow from a rule: those before stay, and what the plant does not know leaves the scenario.
-    const known = await answered(
-      api.POST("/api/v1/processes/describe", {
-        body: { process: plant.process, pv_unit: plant.pv.span.unit },
-      }),
-    ).catch(() => null);
-    const inputs = new Set((known?.inputs ?? []).map((input) => input.name));
-    const parameters = new Set((known?.parameters ?? []).map((parameter) => parameter.name));
-    let left = 0;
+    const before = draft.value;
+    const moved = before
+      ? await answered(api.POST("/api/v1/trials/on-plant", { body: { trial: before, plant } })).catch(
+          () => null,
+        )
+      : null;
     change((trial) => {
       trial.plant = plant;
-      const { events } = trial.scenario;
-      trial.scenario.events = events.filter((event) => {
-        if ("input" in event && event.input) return inputs.has(event.input);
-        return event.kind !== "parameter_change" || parameters.has(event.parameter);
-      });
-      left = events.length - trial.scenario.events.length;
+      if (moved) trial.scenario.events = moved.trial.scenario.events;
     }, name);
+    const left = moved?.left_out.length ?? 0;
     const without = left ? ` without ${plural(left, "event")} that this plant does not know` : "";
     tell(`Settings and scenario stay as they were${without}: ${messageOf(error)}`);
   }
@@ -451,13 +445,9 @@ watch(
       openLoop.value = null;
       return;
     }
-    const body = plain(trial);
-    body.candidate = { controller: { kind: "manual" } };
-    const operator = ["to_manual", "to_automatic", "output_step"];
-    body.scenario.events = body.scenario.events.filter((event) => !operator.includes(event.kind));
-    const answer = await answered(api.POST("/api/v1/simulate", { params: { query: {} }, body })).catch(
-      () => null,
-    );
+    const answer = await answered(
+      api.POST("/api/v1/simulate/open-loop", { params: { query: {} }, body: plain(trial) }),
+    ).catch(() => null);
     openLoop.value = answer?.trace ?? null;
   }, 250),
 );

@@ -25,6 +25,7 @@ import PrepareMargin from "../measure/PrepareMargin.vue";
 import ReadMargin from "../measure/ReadMargin.vue";
 import RecordMargin from "../measure/RecordMargin.vue";
 import { planPanels, recordPanels, withOverlay } from "../measure/panels";
+import { comebacks } from "../lib/live";
 import { firstSpec, saveAsCsv, usePlan } from "../measure/usePlan";
 
 const { state, refreshRecords, refreshModels } = useLoop();
@@ -197,11 +198,12 @@ const running = ref(false);
 const runProblem = ref("");
 
 watch(
-  [view, () => state.detail],
-  ([now, detail]) => {
-    if (now === "plan" && detail && !spec.value) {
-      spec.value = firstSpec(detail, state.models, inspection.value?.noise ?? null);
-    }
+  [view, () => state.detail, comebacks],
+  async ([now, detail]) => {
+    if (now !== "plan" || !detail || spec.value) return;
+    const first = await firstSpec(state.tag, inspection.value?.noise ?? null).catch(() => null);
+    // What was typed meanwhile stays.
+    spec.value ??= first;
   },
   { immediate: true },
 );

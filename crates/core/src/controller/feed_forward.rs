@@ -16,12 +16,15 @@ pub struct FeedForward {
     pub gain: f64,
     /// Lead in s, 0 or more.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub lead: f64,
     /// Lag in s, 0 or more; above 0 where there is a lead.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub lag: f64,
     /// Delay in s, in the nearest whole number of scans; 0 or more.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub delay: f64,
 }
 

@@ -11,9 +11,11 @@ use utoipa::ToSchema;
 #[serde(deny_unknown_fields)]
 pub struct RelaySettings {
     /// Amplitude d in % of OP, above 0.
+    #[schema(exclusive_minimum = 0, maximum = 100)]
     pub amplitude: f64,
     /// Half the width of the hysteresis ε in % of span, 0 or more; more than the noise.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 50)]
     pub hysteresis: f64,
     /// By how much the middle of the relay lies above the output at which it took over, %.
     #[serde(default)]

@@ -28,9 +28,11 @@ pub struct SchedulePoint {
     /// The value.
     pub at: f64,
     /// Factor on the controller gain there, above 0.
+    #[schema(exclusive_minimum = 0)]
     pub gain_factor: f64,
     /// Factor on integral and derivative time there, above 0.
     #[serde(default = "one")]
+    #[schema(exclusive_minimum = 0)]
     pub time_factor: f64,
 }
 

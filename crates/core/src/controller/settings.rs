@@ -73,17 +73,22 @@ impl Default for OutputLimits {
 #[serde(deny_unknown_fields)]
 pub struct PidSettings {
     /// Controller gain Kc, % of OP per % of PV span; above 0, its direction is `action`.
+    #[schema(exclusive_minimum = 0)]
     pub gain: f64,
     /// Integral time Ti in s, above 0; null switches integration off.
+    #[schema(exclusive_minimum = 0)]
     pub integral_time: Option<f64>,
     /// Derivative time Td in s, 0 or more; 0 switches the derivative off.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub derivative_time: f64,
     /// Derivative filter N: the derivative is filtered with a lag of Td/N; 1 to 100.
     #[serde(default = "default_derivative_filter")]
+    #[schema(minimum = 1, maximum = 100)]
     pub derivative_filter: f64,
     /// Set point weight b of the proportional term, 0 to 1.
     #[serde(default = "default_set_point_weight")]
+    #[schema(minimum = 0, maximum = 1)]
     pub set_point_weight: f64,
     /// Direction of action.
     #[serde(default)]
@@ -93,24 +98,30 @@ pub struct PidSettings {
     pub output_limits: OutputLimits,
     /// Tracking time Tt of back-calculation in s, above 0; null takes √(Ti·Td), or Ti without derivative.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub tracking_time: Option<f64>,
     /// Set point weight c of the derivative, 0 to 1: 0 is derivative on PV, 1 is derivative on error.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 1)]
     pub derivative_set_point_weight: f64,
     /// Time constant in s of a first-order filter on the PV before all terms; 0 for none.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub filter_time: f64,
     /// Half the width of the gap about the set point in which the error counts less, % of span; 0 for none.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 100)]
     pub gap: f64,
     /// How much the error counts inside the gap, 0 (an error dead band) to 1.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 1)]
     pub gap_gain: f64,
     /// Whether the algorithm forms the output or its change.
     #[serde(default)]
     pub algorithm: Algorithm,
     /// Fastest change of the output in % per second, above 0; null for no limit.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub rate_limit: Option<f64>,
     /// What keeps the integral in reach at a limit; the velocity algorithm needs nothing.
     #[serde(default)]
@@ -185,7 +196,7 @@ impl PidSettings {
     /// Gain and times to three significant digits, as one types them into a controller.
     #[must_use]
     pub fn rounded(&self) -> Self {
-        let round = |value: f64| format!("{value:.2e}").parse().unwrap_or(value);
+        let round = |value: f64| crate::numerics::rounded(value, 3);
         Self {
             gain: round(self.gain),
             integral_time: self.integral_time.map(round),

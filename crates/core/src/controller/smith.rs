@@ -25,6 +25,7 @@ pub struct SmithSettings {
     pub model: LinearSpec,
     /// Time constant T of the filter in s, 0 or more; above 0 where the model integrates.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub filter_time: f64,
 }
 

@@ -5,10 +5,12 @@ mod sequence;
 
 pub use sequence::SignalKind;
 
-use crate::identification::{ExpectedError, expected_errors};
+use crate::identification::{ExpectedError, Model, expected_errors};
+use crate::numerics::rounded;
 use crate::process::LinearSpec;
 use crate::series::{Channel, Record, Role, TimeAxis};
 use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trial};
+use crate::units::Span;
 use crate::verdict::Verdict;
 use crate::{Error, Result, check};
 use rustfft::FftPlanner;
@@ -30,8 +32,10 @@ pub struct ExperimentSpec {
     pub process: LinearSpec,
     /// By how much its gain may be off, in %; widens the band of the PV.
     #[serde(default = "usual_uncertainty")]
+    #[schema(minimum = 0, maximum = 500)]
     pub gain_uncertainty: f64,
     /// Standard deviation of the PV's noise, in its unit; above 0.
+    #[schema(exclusive_minimum = 0)]
     pub noise: f64,
     /// Where the process rests.
     pub operating_point: OperatingPoint,
@@ -41,13 +45,17 @@ pub struct ExperimentSpec {
     pub op_range: [f64; 2],
     /// How fast the OP may move, in % per s; null for at once.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub op_rate: Option<f64>,
     /// Sample time in s, above 0.
+    #[schema(exclusive_minimum = 0)]
     pub sample_time: f64,
     /// How long one has, in s; at most 20,000 samples.
+    #[schema(exclusive_minimum = 0)]
     pub duration: f64,
     /// Amplitude of the OP about its resting value, in %; null for the largest that the ranges allow.
     #[serde(default)]
+    #[schema(minimum = 0.000001, maximum = 100)]
     pub amplitude: Option<f64>,
     /// The signal.
     pub signal: SignalKind,
@@ -61,6 +69,44 @@ pub struct ExperimentSpec {
 
 fn usual_uncertainty() -> f64 {
     30.0
+}
+
+impl ExperimentSpec {
+    /// An experiment to begin with: round numbers out of what is known of the loop. Without a model, time constant and dead
+    /// time are placeholders.
+    #[must_use]
+    pub fn first(pv: &Span, op: &Span, known: Option<&Model>, noise: Option<f64>) -> Self {
+        let width = pv.high - pv.low;
+        let round = |value: f64| rounded(value, 2);
+        let of = |name: &str| known.and_then(|model| model.parameter(name)).map(|parameter| parameter.value);
+        let (gain, time_constant) = (of("gain").unwrap_or(width / 100.0), of("time_constant").unwrap_or(60.0));
+        let dead_time = of("dead_time").unwrap_or(15.0);
+        let settling = round(dead_time) + 4.0 * round(time_constant);
+        let rest = OperatingPoint {
+            pv: rounded(known.map_or(pv.low + 0.5 * width, |model| model.operating.pv), 3),
+            states: None,
+            op: known.map_or(0.5 * (op.low + op.high), |model| model.operating.op).round(),
+        };
+        Self {
+            process: LinearSpec::Fopdt {
+                gain: round(gain),
+                time_constant: round(time_constant),
+                dead_time: round(dead_time),
+            },
+            gain_uncertainty: usual_uncertainty(),
+            noise: round(noise.filter(|noise| *noise > 0.0).unwrap_or(0.001 * width)),
+            pv_range: [round(rest.pv - 0.05 * width), round(rest.pv + 0.05 * width)],
+            op_range: [(rest.op - 25.0).max(0.0), (rest.op + 25.0).min(100.0)],
+            operating_point: rest,
+            op_rate: None,
+            sample_time: round((settling / 150.0).max(0.1)),
+            duration: round(10.0 * settling),
+            amplitude: None,
+            signal: SignalKind::Doublet { width: None },
+            seed: 1,
+            pv_unit: pv.unit.clone(),
+        }
+    }
 }
 
 /// A planned experiment.

@@ -39,7 +39,7 @@ pub use reduction::{Reduction, ReductionMethod, nearest_to_step, reduce};
 pub use region::{Region, region};
 pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
-pub use structure::Structure;
+pub use structure::{Order, Structure, StructureOffer};
 pub use validation::{Validation, validate, validate_together};
 pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify, identify_together};
 

@@ -19,18 +19,24 @@ const MOST_POINTS: usize = 2000;
 #[serde(deny_unknown_fields)]
 pub struct RecursiveOptions {
     /// Coefficients of A after the leading 1, 1 to 6.
+    #[schema(minimum = 1, maximum = 6)]
     pub na: usize,
     /// Coefficients of B, 1 to 6.
+    #[schema(minimum = 1, maximum = 6)]
     pub nb: usize,
     /// Delay in samples, 1 to 1000.
+    #[schema(minimum = 1, maximum = 1000)]
     pub nk: usize,
     /// Forgetting factor λ, 0.9 to 1: the memory is about `1/(1 − λ)` samples.
+    #[schema(minimum = 0.9, maximum = 1)]
     pub forgetting: f64,
     /// Bound on the trace of the covariance, relative to its start of 1 a parameter; above 0. Nothing is forgotten
     /// while it is reached, so that the
     /// covariance does not wind up when the OP stands still.
+    #[schema(exclusive_minimum = 0)]
     pub covariance_bound: f64,
     /// Dead zone in PV units: while the prediction error is no larger, nothing is learnt. 0 for none.
+    #[schema(minimum = 0)]
     pub dead_zone: f64,
 }
 
@@ -206,6 +212,7 @@ pub struct MovingHorizonOptions {
     #[serde(default)]
     pub every: Option<f64>,
     /// Dead time in s, 0 or more.
+    #[schema(minimum = 0)]
     pub dead_time: f64,
     /// Lowest and highest gain.
     pub gain: [f64; 2],

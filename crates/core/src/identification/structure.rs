@@ -81,6 +81,38 @@ pub enum Structure {
     },
 }
 
+/// An order of a structure.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, ToSchema)]
+pub struct Order {
+    /// Its name in a structure, such as `na`.
+    pub name: &'static str,
+    /// What it is, in a few words.
+    pub title: &'static str,
+    /// Its value.
+    pub value: usize,
+    /// Lowest value allowed.
+    pub low: usize,
+    /// Highest value allowed.
+    pub high: usize,
+}
+
+/// A structure that can be fitted.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct StructureOffer {
+    /// The structure, with orders to begin with.
+    pub structure: Structure,
+    /// What it is, in a few words.
+    pub title: &'static str,
+    /// The same in a few letters, for tables.
+    pub short: &'static str,
+    /// Whether it is a continuous transfer function with dead time, which can be controlled as it is.
+    pub is_process: bool,
+    /// Its orders.
+    pub orders: Vec<Order>,
+    /// Names of the parameters of the OP's path that can be known beforehand.
+    pub parameters: Vec<&'static str>,
+}
+
 /// What a parameter of a process structure is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub(crate) enum ParameterKind {
@@ -160,42 +192,58 @@ impl Structure {
         structure.validate().map(|()| structure)
     }
 
+    /// The orders with what each may be; none for a process structure.
+    fn orders(&self) -> Vec<Order> {
+        let of = |name, title, value, low| Order { name, title, value, low, high: LARGEST_ORDER };
+        let delay = |value| Order { name: "nk", title: "Delay", value, low: 0, high: LONGEST_DELAY };
+        let (a, b) = (|value| of("na", "Coefficients of A", value, 0), |value| of("nb", "Coefficients of B", value, 1));
+        let (c, d) = (|value| of("nc", "Coefficients of C", value, 0), |value| of("nd", "Coefficients of D", value, 0));
+        let f = |value| of("nf", "Coefficients of F", value, 0);
+        match *self {
+            Self::Arx { na, nb, nk } => vec![a(na), b(nb), delay(nk)],
+            Self::Armax { na, nb, nc, nk } => vec![a(na), b(nb), c(nc), delay(nk)],
+            Self::OutputError { nb, nf, nk } => vec![b(nb), f(nf), delay(nk)],
+            Self::BoxJenkins { nb, nc, nd, nf, nk } => vec![b(nb), c(nc), d(nd), f(nf), delay(nk)],
+            Self::StateSpace { order } => vec![of("order", "States (0: found)", order, 0)],
+            _ => Vec::new(),
+        }
+    }
+
     /// Refuses orders that no data can tell.
     pub fn validate(&self) -> Result<()> {
-        let order = |name: &str, value: usize, fewest: usize, most: usize| {
-            if (fewest..=most).contains(&value) {
-                Ok(())
-            } else {
-                Err(Error::invalid(format!("structure.{name}"), value, format!("{fewest} to {most}")))
+        match self.orders().into_iter().find(|order| !(order.low..=order.high).contains(&order.value)) {
+            None => Ok(()),
+            Some(Order { name, value, low, high, .. }) => {
+                Err(Error::invalid(format!("structure.{name}"), value, format!("{low} to {high}")))
             }
-        };
-        match *self {
-            Self::Arx { na, nb, nk } => {
-                order("na", na, 0, LARGEST_ORDER)?;
-                order("nb", nb, 1, LARGEST_ORDER)?;
-                order("nk", nk, 0, LONGEST_DELAY)
-            }
-            Self::Armax { na, nb, nc, nk } => {
-                order("na", na, 0, LARGEST_ORDER)?;
-                order("nb", nb, 1, LARGEST_ORDER)?;
-                order("nc", nc, 0, LARGEST_ORDER)?;
-                order("nk", nk, 0, LONGEST_DELAY)
-            }
-            Self::OutputError { nb, nf, nk } => {
-                order("nb", nb, 1, LARGEST_ORDER)?;
-                order("nf", nf, 0, LARGEST_ORDER)?;
-                order("nk", nk, 0, LONGEST_DELAY)
-            }
-            Self::BoxJenkins { nb, nc, nd, nf, nk } => {
-                order("nb", nb, 1, LARGEST_ORDER)?;
-                order("nc", nc, 0, LARGEST_ORDER)?;
-                order("nd", nd, 0, LARGEST_ORDER)?;
-                order("nf", nf, 0, LARGEST_ORDER)?;
-                order("nk", nk, 0, LONGEST_DELAY)
-            }
-            Self::StateSpace { order: states } => order("order", states, 0, LARGEST_ORDER),
-            _ => Ok(()),
         }
+    }
+
+    /// All structures, each with orders to begin with and what may be set.
+    #[must_use]
+    pub fn offers() -> Vec<StructureOffer> {
+        let all = [
+            (Self::Fopdt, "First order, dead time", "FOPDT"),
+            (Self::TwoLags, "Two lags, dead time", "two lags"),
+            (Self::Underdamped, "Under-damped, dead time", "2nd order"),
+            (Self::TwoLagsLead, "Two lags and lead, dead time", "lags + lead"),
+            (Self::Integrating, "Integrating, dead time", "integrating"),
+            (Self::IntegratingLag, "Integrating, lag, dead time", "integr. + lag"),
+            (Self::Arx { na: 2, nb: 2, nk: 1 }, "ARX, least squares", "ARX"),
+            (Self::Armax { na: 2, nb: 2, nc: 1, nk: 1 }, "ARMAX, prediction error", "ARMAX"),
+            (Self::OutputError { nb: 2, nf: 2, nk: 1 }, "Output error (B/F)", "OE"),
+            (Self::BoxJenkins { nb: 2, nc: 1, nd: 1, nf: 2, nk: 1 }, "Box–Jenkins (B/F, C/D)", "BJ"),
+            (Self::StateSpace { order: 0 }, "State space, subspace", "SS"),
+        ];
+        let offer = |(structure, title, short): (Self, &'static str, &'static str)| StructureOffer {
+            structure,
+            title,
+            short,
+            is_process: structure.is_process(),
+            orders: structure.orders(),
+            parameters: structure.process_parameters().iter().map(|(name, _)| *name).collect(),
+        };
+        all.into_iter().map(offer).collect()
     }
 
     /// The parameters of a process structure with their names, in the order in which a model lists them.

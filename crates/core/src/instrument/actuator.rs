@@ -29,24 +29,31 @@ pub struct ValveSpec {
     /// Share of the pressure drop that the fully open valve takes of that of the whole line, above 0 to 1: 1 without line
     /// losses, so that the installed characteristic is the inherent one.
     #[serde(default = "one")]
+    #[schema(minimum = 0.01, maximum = 1)]
     pub authority: f64,
     /// Time from closed to open in s, 0 or more.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub stroke_time: f64,
     /// Highest speed in %/s, above 0; null for that of the stroke time.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub rate_limit: Option<f64>,
     /// Lost motion when the direction turns, in % of the stroke, 0 to 50.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 50)]
     pub dead_band: f64,
     /// How far the drive must pull before the stem breaks loose, in % of the stroke, 0 to 50.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 50)]
     pub stick: f64,
     /// What is still missing after the stem has slipped, in % of the stroke, 0 to `stick`: the less, the larger the slip.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 50)]
     pub friction: f64,
     /// Flow of the closed valve in % of full flow, 0 to 50.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 50)]
     pub leakage: f64,
     /// Where it goes when its supply fails.
     #[serde(default)]
@@ -92,6 +99,7 @@ pub enum FailPosition {
 pub struct PowerStageSpec {
     /// Length of a cycle in s in which the power is on for a share of the time; 0 for a stage that sets the power itself.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub cycle: f64,
 }
 

@@ -12,18 +12,23 @@ use utoipa::ToSchema;
 pub struct SensorSpec {
     /// Standard deviation of the noise, in the signal's unit; 0 or more.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub noise: f64,
     /// Time constant of coloured noise in s; 0 for white noise.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub noise_time_constant: f64,
     /// Time constant of the lag in s; 0 for none.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub time_constant: f64,
     /// Damping ratio of a lag of second order, above 0; null for one of first order.
     #[serde(default)]
+    #[schema(minimum = 0.01, maximum = 100)]
     pub damping: Option<f64>,
     /// Dead time in s, exact, as of a pipe between process and sensor; 0 or more.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub dead_time: f64,
     /// Shown beyond the true value, in the signal's unit.
     #[serde(default)]
@@ -33,15 +38,18 @@ pub struct SensorSpec {
     pub drift: f64,
     /// Steps in which the value is shown, in the signal's unit; 0 for none.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub resolution: f64,
     /// Share of the scans at which no value comes and the last one stands, 0 to 0.99.
     #[serde(default)]
+    #[schema(minimum = 0, maximum = 0.99)]
     pub drop_out: f64,
     /// Whether it shows nothing beyond the ends of its span.
     #[serde(default)]
     pub within_span: bool,
     /// Time constant in s of the filter between sensor and controller; 0 for none.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub filter: f64,
 }
 

@@ -12,3 +12,8 @@ pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub use search::{bisect, peak};
 pub use statistics::{levinson, median, range};
+
+/// A value to so many significant digits, as one would write it down.
+pub(crate) fn rounded(value: f64, digits: usize) -> f64 {
+    format!("{value:.*e}", digits.saturating_sub(1)).parse().unwrap_or(value)
+}

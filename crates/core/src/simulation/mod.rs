@@ -1,5 +1,6 @@
 //! Plant, controller and scenario in, trace out: one engine for every use.
 
+mod beginning;
 mod columns;
 mod difference;
 mod dynamics;
@@ -14,6 +15,7 @@ mod timeline;
 mod trace;
 mod trial;
 
+pub use beginning::{EventKind, begin_event};
 pub use engine::{Row, Simulation};
 pub use plant::{Drive, OperatingPoint, Plant, Signal, Started};
 pub use scenario::{Event, Scenario};

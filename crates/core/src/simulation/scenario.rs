@@ -16,8 +16,10 @@ const MOST_SAMPLES: usize = 100_000;
 #[serde(deny_unknown_fields)]
 pub struct Scenario {
     /// Length in s, above 0 and at most 2 million scans.
+    #[schema(exclusive_minimum = 0)]
     pub duration: f64,
     /// Sample period of the controller in s, above 0.
+    #[schema(exclusive_minimum = 0)]
     pub scan: f64,
     /// Seed of noise and random walks.
     #[serde(default)]
@@ -37,6 +39,7 @@ pub enum Event {
     /// The set point moves.
     SetPointStep {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in PV units.
         by: f64,
@@ -44,15 +47,18 @@ pub enum Event {
     /// The set point moves straight over a time.
     SetPointRamp {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in PV units.
         by: f64,
         /// How long it takes, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         over: f64,
     },
     /// The set point goes straight from point to point, beginning where it is.
     SetPointProfile {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Seconds after `at`, rising and above 0, and the set point there.
         points: Vec<[f64; 2]>,
@@ -60,6 +66,7 @@ pub enum Event {
     /// A load comes and stays.
     LoadStep {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
@@ -70,10 +77,12 @@ pub enum Event {
     /// A load grows straight and stays.
     LoadRamp {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
         /// How long it takes, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         over: f64,
         /// Name of the input; null for the place where the OP acts.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -82,10 +91,12 @@ pub enum Event {
     /// A load comes and goes.
     LoadPulse {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in % of OP or in the unit of the input.
         by: f64,
         /// How long it stays, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         lasts: f64,
         /// Name of the input; null for the place where the OP acts.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -94,13 +105,16 @@ pub enum Event {
     /// A load swings as a sine, drawn straight between 64 points a period or between scans, whichever are denser.
     LoadSine {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Amplitude, in % of OP or in the unit of the input.
         by: f64,
         /// Period in s, above 0.
+        #[schema(exclusive_minimum = 0)]
         period: f64,
         /// How long it swings, s; null to the end.
         #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schema(exclusive_minimum = 0)]
         lasts: Option<f64>,
         /// Name of the input; null for the place where the OP acts.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -109,11 +123,13 @@ pub enum Event {
     /// A load walks at random, one step a scan.
     LoadWalk {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Standard deviation of where it is an hour later, in % of OP or in the unit of the input.
         by: f64,
         /// How long it walks, s; null to the end. It stays where it is then.
         #[serde(default, skip_serializing_if = "Option::is_none")]
+        #[schema(exclusive_minimum = 0)]
         lasts: Option<f64>,
         /// Name of the input; null for the place where the OP acts.
         #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -122,10 +138,12 @@ pub enum Event {
     /// A load follows a channel of a record, straight between its samples; it stays where the channel ends.
     LoadChannel {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Tag of the channel, for the trail.
         tag: String,
         /// Seconds between the samples, above 0.
+        #[schema(exclusive_minimum = 0)]
         interval: f64,
         /// The samples: values of the input itself, or in % of OP where none is named.
         values: Vec<f64>,
@@ -136,6 +154,7 @@ pub enum Event {
     /// A parameter of the process changes: fouling, insulation, a catalyst that ages.
     ParameterChange {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Name of the parameter.
         parameter: String,
@@ -143,11 +162,13 @@ pub enum Event {
         to: f64,
         /// How long it takes, s; 0 for a step.
         #[serde(default)]
+        #[schema(minimum = 0)]
         over: f64,
     },
     /// The operator moves the output; the controller must be in manual.
     OutputStep {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// Size, in %.
         by: f64,
@@ -155,32 +176,40 @@ pub enum Event {
     /// The controller is switched to manual: its output stands where it is.
     ToManual {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
     },
     /// The controller is switched back to automatic, without a bump.
     ToAutomatic {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
     },
     /// The valve sticks where it is.
     ValveSticks {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// For how long, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         lasts: f64,
     },
     /// The supply of the actuator fails, and it goes to its fail position.
     ValveFails {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// For how long, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         lasts: f64,
     },
     /// The sensor fails.
     SensorFails {
         /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
         at: f64,
         /// For how long, s, above 0.
+        #[schema(exclusive_minimum = 0)]
         lasts: f64,
         /// What it shows.
         how: Failure,
@@ -198,6 +227,12 @@ impl Event {
     #[must_use]
     pub fn load(at: f64, by: f64) -> Self {
         Self::LoadStep { at, by, input: None }
+    }
+
+    /// Whether it is done at the controller by hand.
+    #[must_use]
+    pub fn is_of_operator(&self) -> bool {
+        matches!(self, Self::OutputStep { .. } | Self::ToManual { .. } | Self::ToAutomatic { .. })
     }
 
     /// Time of the event in s.

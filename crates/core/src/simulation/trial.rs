@@ -1,7 +1,7 @@
 //! A trial as plain data: what is simulated, controlled how, under which scenario.
 
 use super::plant::Plant;
-use super::scenario::Scenario;
+use super::scenario::{Event, Scenario};
 use crate::controller::ControllerSpec;
 use crate::series::hex;
 use crate::{Error, Result};
@@ -88,6 +88,30 @@ impl Trial {
             }
         }
         Ok(())
+    }
+
+    /// The same trial with the output standing still: the controller in manual, and nothing that an operator does.
+    #[must_use]
+    pub fn in_open_loop(&self) -> Self {
+        let mut open = self.clone();
+        open.candidate = Candidate::new(ControllerSpec::Manual);
+        open.scenario.events.retain(|event| !event.is_of_operator());
+        open
+    }
+
+    /// The same settings and scenario on another plant. What acts on inputs or parameters that the other plant does not
+    /// have leaves the scenario, and is returned.
+    pub fn on_plant(&self, plant: Plant) -> Result<(Self, Vec<Event>)> {
+        let known = plant.process.describe(&plant.pv.span.unit)?;
+        let mut moved = self.clone();
+        let (stays, leaves): (Vec<Event>, Vec<Event>) =
+            self.scenario.events.iter().cloned().partition(|event| match event {
+                Event::ParameterChange { parameter, .. } => known.parameters.iter().any(|own| own.name == *parameter),
+                _ => event.load_input().flatten().is_none_or(|input| known.inputs.iter().any(|own| own.name == input)),
+            });
+        moved.plant = plant;
+        moved.scenario.events = stays;
+        Ok((moved, leaves))
     }
 
     /// SHA-256 of the trial as lower-case hexadecimal: two trials with one digest have one trace.

@@ -147,11 +147,11 @@ fn cascade(trial: &Trial) -> Result<CascadeSettings> {
 }
 
 fn three_digits(value: f64) -> f64 {
-    format!("{value:.2e}").parse().unwrap_or(value)
+    crate::numerics::rounded(value, 3)
 }
 
 fn four_digits(value: f64) -> f64 {
-    format!("{value:.3e}").parse().unwrap_or(value)
+    crate::numerics::rounded(value, 4)
 }
 
 #[cfg(test)]

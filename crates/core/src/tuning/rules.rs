@@ -154,12 +154,15 @@ pub struct RuleChoice {
     pub overshoot: bool,
     /// Closed-loop time constant τc in s, above 0 (IMC, SIMC); null for the author's.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub closed_loop_time_constant: Option<f64>,
     /// Load that is expected, % of OP, above 0 (averaging level); null for 10 %.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub expected_load: Option<f64>,
     /// Swing of the level that is allowed either side, % of span, above 0 (averaging level); null for 20 %.
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub allowed_swing: Option<f64>,
     /// Ultimate gain (% of OP per % of span) and period that a relay experiment has shown: rules that go by the ultimate
     /// point take it in place of the model's.

@@ -1,8 +1,9 @@
 //! Experiments: planned, and carried out on a simulated plant.
 
-use crate::problem::{Body, Path, Problem};
+use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
+use antistasis_core::identification::Structure;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::Trace;
 use antistasis_store::{NewRecord, RecordInfo};
@@ -10,12 +11,38 @@ use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(plan_experiment)).routes(routes!(run_experiment))
+    OpenApiRouter::new()
+        .routes(routes!(first_experiment))
+        .routes(routes!(plan_experiment))
+        .routes(routes!(run_experiment))
+}
+
+/// What is known besides the loop.
+#[derive(Debug, Deserialize, IntoParams)]
+struct KnownNoise {
+    /// Standard deviation of the PV's noise in its unit, where a record tells it.
+    noise: Option<f64>,
+}
+
+/// An experiment to begin with: round numbers out of the spans, the chosen model where it is of first order, and the noise.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/experiments/first", tag = "experiments",
+    params(("tag" = String, Path, description = "Tag of the loop"), KnownNoise),
+    responses((status = 200, body = ExperimentSpec), (status = 404, body = Problem)))]
+async fn first_experiment(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Query(known): Query<KnownNoise>,
+) -> Result<Json<ExperimentSpec>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let models = state.store.models(found.id).await?;
+    let chosen = models.iter().find(|row| row.chosen && row.model.structure == Structure::Fopdt);
+    let model = chosen.map(|row| &row.model);
+    Ok(Json(ExperimentSpec::first(&found.pv.span, &found.op.span, model, known.noise)))
 }
 
 /// Plans an experiment: the OP sequence, the PV to be expected, and what a fit would know afterwards.

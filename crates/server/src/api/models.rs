@@ -6,8 +6,8 @@ use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::identification::{
-    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, Validation, ValidationWindow, Windows,
-    identify_together, reduce, validate,
+    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, StructureOffer, Validation, ValidationWindow,
+    Windows, identify_together, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
 use antistasis_core::series::Record;
@@ -23,12 +23,19 @@ use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
+        .routes(routes!(list_structures))
         .routes(routes!(fit_model))
         .routes(routes!(list_models))
         .routes(routes!(change_model, delete_model))
         .routes(routes!(choose_model, choose_none))
         .routes(routes!(reduce_model))
         .routes(routes!(model_curve))
+}
+
+/// All structures that can be fitted, with orders to begin with and the range of each.
+#[utoipa::path(get, path = "/api/v1/structures", tag = "models", responses((status = 200, body = Vec<StructureOffer>)))]
+async fn list_structures() -> Json<Vec<StructureOffer>> {
+    Json(Structure::offers())
 }
 
 /// A model to be fitted.

@@ -7,7 +7,7 @@ use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::controller::ControllerSpec;
-use antistasis_core::simulation::{Plant, Simulation, Trace, Trial};
+use antistasis_core::simulation::{Event, EventKind, Plant, Simulation, Trace, Trial, begin_event};
 use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, read_relay, simc_choice_of};
 use antistasis_core::verdict::{readable, readable_duration};
 use antistasis_exchange::Format;
@@ -30,6 +30,9 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(tune))
         .routes(routes!(propose))
         .routes(routes!(simulate))
+        .routes(routes!(simulate_open))
+        .routes(routes!(event_to_begin_with))
+        .routes(routes!(trial_on_plant))
         .routes(routes!(list_trials))
         .routes(routes!(keep_trial))
         .routes(routes!(trial_trace))
@@ -187,6 +190,57 @@ async fn run(trial: Trial, rows: usize, with_balances: bool) -> Result<TrialResu
     responses((status = 200, body = TrialResult), (status = 422, body = Problem)))]
 async fn simulate(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> Result<Json<TrialResult>, Problem> {
     Ok(Json(run(trial, drawing.rows()?, drawing.balances).await?))
+}
+
+/// A trial, and the kind of event that is to be added.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct EventRequest {
+    /// The trial.
+    trial: Trial,
+    /// The kind.
+    kind: EventKind,
+}
+
+/// An event to begin with, of a kind that is to be added to a trial.
+#[utoipa::path(post, path = "/api/v1/scenarios/event", tag = "control", request_body = EventRequest,
+    responses((status = 200, body = Event), (status = 422, body = Problem)))]
+async fn event_to_begin_with(Body(request): Body<EventRequest>) -> Result<Json<Event>, Problem> {
+    Ok(Json(begin_event(request.kind, &request.trial)?))
+}
+
+/// Runs a trial with the output standing still: in manual, and without what an operator does.
+#[utoipa::path(post, path = "/api/v1/simulate/open-loop", tag = "control", params(Drawing), request_body = Trial,
+    responses((status = 200, body = TrialResult), (status = 422, body = Problem)))]
+async fn simulate_open(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> Result<Json<TrialResult>, Problem> {
+    Ok(Json(run(trial.in_open_loop(), drawing.rows()?, drawing.balances).await?))
+}
+
+/// A trial that is to move to another plant.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct MoveRequest {
+    /// The trial.
+    trial: Trial,
+    /// The plant.
+    plant: Plant,
+}
+
+/// A trial on another plant.
+#[derive(Debug, Serialize, ToSchema)]
+struct Moved {
+    /// The trial.
+    trial: Trial,
+    /// Events that act on what the plant does not have, and so are not in the trial.
+    left_out: Vec<Event>,
+}
+
+/// The same settings and scenario on another plant.
+#[utoipa::path(post, path = "/api/v1/trials/on-plant", tag = "control", request_body = MoveRequest,
+    responses((status = 200, body = Moved), (status = 422, body = Problem)))]
+async fn trial_on_plant(Body(request): Body<MoveRequest>) -> Result<Json<Moved>, Problem> {
+    let (trial, left_out) = request.trial.on_plant(request.plant)?;
+    Ok(Json(Moved { trial, left_out }))
 }
 
 /// The trail of a loop, the newest first.

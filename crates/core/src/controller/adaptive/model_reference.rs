@@ -32,20 +32,25 @@ pub struct AdaptedGains {
 #[serde(deny_unknown_fields)]
 pub struct ModelReferenceSettings {
     /// Time constant of the reference in s, above 0; for second order the inverse of its natural frequency ω.
+    #[schema(exclusive_minimum = 0)]
     pub reference_time_constant: f64,
     /// Damping ratio of a reference of second order, above 0; null for first order.
     #[serde(default)]
+    #[schema(minimum = 0.1, maximum = 10)]
     pub reference_damping: Option<f64>,
     /// Learning gain γ per second, 0 or more; 0 learns nothing.
+    #[schema(minimum = 0)]
     pub learning_gain: f64,
     /// Whether learning is divided by `1 + r² + y² + (y'/ω)²`, so that its speed does not depend on the size of the moves.
     #[serde(default)]
     pub normalised: bool,
     /// Leakage σ per second, 0 or more: the gains are drawn back to where they started.
     #[serde(default)]
+    #[schema(minimum = 0)]
     pub leakage: f64,
     /// The gains are kept within ± this, above 0; null for no bound (projection).
     #[serde(default)]
+    #[schema(exclusive_minimum = 0)]
     pub bound: Option<f64>,
     /// The gains at the start.
     pub start: AdaptedGains,

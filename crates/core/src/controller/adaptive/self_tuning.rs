@@ -15,20 +15,26 @@ use utoipa::ToSchema;
 #[serde(deny_unknown_fields)]
 pub struct SelfTuningSettings {
     /// Dead time of the plant in s, taken as whole scans; 0 or more.
+    #[schema(minimum = 0)]
     pub dead_time: f64,
     /// How long the output is moved to learn before control begins, s, above 0.
+    #[schema(exclusive_minimum = 0, maximum = 10000000)]
     pub identification_time: f64,
     /// Amplitude of these moves in %, above 0.
+    #[schema(exclusive_minimum = 0, maximum = 50)]
     pub amplitude: f64,
     /// Shortest time between two moves in s, above 0.
+    #[schema(exclusive_minimum = 0)]
     pub clock: f64,
     /// Forgetting factor of the estimation, 0.9 to 1.
     #[serde(default = "one")]
+    #[schema(minimum = 0.9, maximum = 1)]
     pub forgetting: f64,
     /// Whether the estimation goes on while it controls.
     #[serde(default)]
     pub keeps_learning: bool,
     /// Wanted closed-loop time constant τc without the dead time, s, above 0.
+    #[schema(exclusive_minimum = 0)]
     pub closed_loop_time_constant: f64,
     /// Direction of action.
     #[serde(default)]

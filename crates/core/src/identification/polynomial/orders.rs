@@ -17,10 +17,13 @@ const MOST_MODELS: usize = 20_000;
 #[serde(deny_unknown_fields)]
 pub struct OrderSearch {
     /// Highest order of A, 1 to 10.
+    #[schema(minimum = 1, maximum = 10)]
     pub na: usize,
     /// Most coefficients of B, 1 to 10.
+    #[schema(minimum = 1, maximum = 10)]
     pub nb: usize,
     /// Longest delay in samples, 1 to 200; the shortest is 1.
+    #[schema(minimum = 1, maximum = 200)]
     pub nk: usize,
 }
 

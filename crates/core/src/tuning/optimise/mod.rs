@@ -280,7 +280,7 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
 /// Gain and times to four significant digits: enough for the demands, and few enough to be typed in.
 fn rounded(controller: &ControllerSpec) -> ControllerSpec {
     let mut controller = controller.clone();
-    let round = |value: f64| format!("{value:.3e}").parse().unwrap_or(value);
+    let round = |value: f64| crate::numerics::rounded(value, 4);
     let pid = match &mut controller {
         ControllerSpec::Smith(settings) => &mut settings.pid,
         ControllerSpec::Pid(pid) => pid,
