@@ -188,6 +188,13 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     page.until("the step on", &format!("return {enabled}?.checked === true && !{enabled}.disabled")).await?;
     page.client.find(Locator::Css("[aria-label='Take step 1 away']")).await?.click().await?;
     page.until("no step", &format!("return {enabled} === null")).await?;
+    // What was done can be undone after a reload, too.
+    page.client.refresh().await?;
+    page.drawn().await?;
+    page.click("Undo").await?;
+    page.until("the step again", &format!("return {enabled}?.checked === true && !{enabled}.disabled")).await?;
+    page.click("Redo").await?;
+    page.until("no step once more", &format!("return {enabled} === null")).await?;
 
     // Read by hand on the step test: marks that can be dragged, and numbers near the plant's own (97 s, 36 s).
     page.go(&application.address("/loops/TIC-204/measure")).await?;
@@ -225,6 +232,26 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
         page.drawn().await?;
     }
     page.shows("On data that the fit has not seen").await?;
+    // One model for the step test and the PRBS of before together; the curves of either are shown.
+    page.click("New model").await?;
+    page.select("Structure", "fopdt").await?;
+    let record = "return [...document.querySelectorAll('select[aria-label=\"Fit to a further record\"] option')]
+        .find((option) => option.text.startsWith('Test: prbs')).value";
+    let record = page.script(record).await?.as_str().ok_or("no second record")?.to_owned();
+    page.select("Fit to a further record", &record).await?;
+    page.shows("the second half of the first").await?;
+    page.key("f").await?;
+    page.shows("fitted together").await?;
+    page.shows("Step test + 1").await?;
+    let shown =
+        "document.querySelector('table[aria-label=\"Stretches of the fit\"] button[aria-pressed=true]').innerText";
+    let other = "[...document.querySelectorAll('table[aria-label=\"Stretches of the fit\"] button')].at(-1)";
+    page.script(&format!("{other}.click()")).await?;
+    page.until("the other record", &format!("return {shown}.startsWith('Test: prbs')")).await?;
+    page.drawn().await?;
+    page.click("New model").await?;
+    page.client.find(Locator::Css("button[aria-label^='Leave out stretch 2']")).await?.click().await?;
+    page.click("Result").await?;
     for (view, text) in [
         ("Residuals", "Autocorrelation of the residuals"),
         ("Step", "Step response"),

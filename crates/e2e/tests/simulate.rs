@@ -59,6 +59,39 @@ async fn a_plant_is_changed_looked_into_and_swept() -> Result<()> {
     page.select("Step response", "feed_temperature concentration").await?;
     page.shows("concentration after feed temperature +1 °C").await?;
 
+    // A vessel that is charged and left to run gets settings of its own, and so does a linear process of second order: what
+    // is drawn is a trial on that plant, never one on the plant before.
+    for (title, words) in [("Batch reactor", "batch reactor"), ("Second order", "second order")] {
+        page.click("Course").await?;
+        page.click("Plant").await?;
+        let wanted = format!(
+            "return [...document.querySelectorAll('select[aria-label=Process] option')]
+                .find((option) => option.text.startsWith('{title}')).value"
+        );
+        let wanted = page.script(&wanted).await?.as_str().ok_or("no such process")?.to_owned();
+        page.select("Process", &wanted).await?;
+        page.shows(words).await?;
+        page.drawn().await?;
+        let newest = "return (async () => {
+            const [row] = await (await fetch('/api/v1/loops/LIC-110/trials')).json();
+            return `${row.label} | ${row.assessment.metrics.integral_absolute_error}`;
+        })()";
+        page.until(
+            "the trial on it in the trail",
+            &format!("return (async () => (await (() => {{ {newest} }})()).includes('{words}'))()"),
+        )
+        .await?;
+        assert!(
+            !page
+                .script("return document.querySelector('[role=alert]')?.innerText ?? ''")
+                .await?
+                .as_str()
+                .is_some_and(|text| text.contains("Error"))
+        );
+    }
+    page.select("Process", &reactor).await?;
+    page.shows("exothermic stirred reactor with cooled wall").await?;
+
     // A sweep runs, and one that takes too long is cancelled.
     page.click("Sweep").await?;
     page.click("Run 25 trials").await?;

@@ -123,3 +123,39 @@ async fn stretches_that_do_not_fit_are_refused_at_their_field() {
     let problem = taken(answer, StatusCode::UNPROCESSABLE_ENTITY).await;
     assert_eq!(problem["field"], json!("record"));
 }
+
+#[tokio::test]
+async fn a_model_follows_the_new_tag_of_its_disturbance() {
+    let site = Site::open().await;
+    let mut text = String::from("time [s],TIC-1.PV [°C],TIC-1.OP [%],F [t/h]\n");
+    let (mut x, pole) = (0.0, (-2.0f64 / 30.0).exp());
+    for k in 0..300 {
+        let (op, feed) = (if k >= 40 { 55.0 } else { 50.0 }, if k >= 160 { 14.0 } else { 12.0 });
+        text += &format!("{},{},{op},{feed}\n", 2 * k, 80.0 + x);
+        x = pole * x + (1.0 - pole) * (1.5 * (op - 50.0) - 2.0 * (feed - 12.0));
+    }
+    let record = site.import(text).await;
+    let id = record["id"].as_str().unwrap();
+    let shift = json!([{ "operation": { "kind": "shift", "tag": "F", "by": 1.0 }, "enabled": true }]);
+    site.change(&format!("/records/{id}/preparation"), "*", &shift, StatusCode::OK).await;
+    let fit = json!({ "record_id": id, "options": { "structure": { "kind": "fopdt" }, "disturbances": ["F"] } });
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &fit, StatusCode::CREATED).await;
+    let tags = |channel: &str, role: &str| {
+        json!({ "name": "record", "channels": [{ "tag": "TIC-1.PV", "role": "pv", "unit": "°C" },
+            { "tag": "TIC-1.OP", "role": "op", "unit": "%" }, { "tag": channel, "role": role, "unit": "t/h" }] })
+    };
+    let role = record["channels"][2]["role"].as_str().unwrap();
+    site.change(&format!("/records/{id}"), "*", &tags("FI-9.PV", role), StatusCode::OK).await;
+    let row = &site.get("/loops/TIC-1/models").await[0];
+    assert_eq!((&row["stale"], &row["options"]["disturbances"]), (&json!(false), &json!(["FI-9.PV"])));
+    assert_eq!(row["model"]["inputs"][1]["tag"], json!("FI-9.PV"));
+    assert_eq!(row["preparation"][0]["operation"]["tag"], json!("FI-9.PV"));
+    let path = format!("/models/{}", model["id"].as_str().unwrap());
+    let curve = site.get(&format!("{path}/curve")).await;
+    assert_eq!(curve["disturbances"][0]["tag"], json!("FI-9.PV"));
+    assert!(curve["residual"].as_array().unwrap().iter().filter_map(Value::as_f64).all(|e| e.abs() < 0.1));
+    site.get(&format!("{path}/analysis")).await;
+    // Another role is another record: the model is of what it was.
+    site.change(&format!("/records/{id}"), "*", &tags("FI-9.PV", "other"), StatusCode::OK).await;
+    assert_eq!(site.get("/loops/TIC-1/models").await[0]["stale"], json!(role != "other"));
+}

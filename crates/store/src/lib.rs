@@ -7,6 +7,7 @@ mod loops;
 mod models;
 mod records;
 mod saved;
+mod tags;
 mod trials;
 
 pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
@@ -16,6 +17,7 @@ pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopSeed, LoopSummary,
 pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
 pub use saved::{SavedItem, SavedKind, SavedSpec};
+pub use tags::renamed;
 pub use trials::{NewTrial, TrialEdit, TrialRow};
 
 use sqlx::PgPool;

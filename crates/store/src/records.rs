@@ -209,6 +209,48 @@ impl Store {
         Ok(())
     }
 
+    /// Models that were fitted to a record speak of its channels by their new tags. Where nothing but tags changed, they
+    /// are of the record as it stands: `same_data` is its content hash before and after.
+    pub async fn rename_in_models(
+        &self,
+        id: Uuid,
+        pairs: &[(String, String)],
+        same_data: Option<(&str, &str)>,
+    ) -> Result<()> {
+        let mut transaction = self.pool.begin().await?;
+        let rows = sqlx::query!(
+            "select id, record_hash, options, preparation, result, validation from model where record_id = $1 for update",
+            id
+        )
+        .fetch_all(&mut *transaction)
+        .await?;
+        for mut row in rows {
+            for document in [&mut row.options, &mut row.preparation, &mut row.result] {
+                crate::tags::renamed(document, pairs);
+            }
+            if let Some(validation) = &mut row.validation {
+                crate::tags::renamed(validation, pairs);
+            }
+            let hash = same_data
+                .filter(|(before, _)| *before == row.record_hash)
+                .map_or(row.record_hash, |(_, now)| now.to_owned());
+            sqlx::query!(
+                "update model set record_hash = $2, options = $3, preparation = $4, result = $5, validation = $6,
+                    revision = revision + 1 where id = $1",
+                row.id,
+                hash,
+                row.options,
+                row.preparation,
+                row.result,
+                row.validation
+            )
+            .execute(&mut *transaction)
+            .await?;
+        }
+        transaction.commit().await?;
+        Ok(())
+    }
+
     /// The loop that a record belongs to.
     pub async fn loop_of_record(&self, id: Uuid) -> Result<Uuid> {
         let row = sqlx::query_scalar!("select loop_id from record where id = $1 and deletion_id is null", id)

@@ -4,6 +4,7 @@ import { computed, ref, useTemplateRef } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
 import { number } from "../lib/format";
+import { beside, type Box } from "../lib/labels";
 import { useSize } from "../lib/size";
 import { linearTicks, logTicks } from "../lib/xy";
 import type { Controller } from "./controllers";
@@ -78,19 +79,41 @@ const presentAt = computed(() => {
   return at >= LEFT && at <= size.value.width - RIGHT ? at : null;
 });
 
-/** Labels of the rules, moved apart. */
+/** The curves as they are drawn, so densely that a label cannot lie between two points of them. */
+const drawn = computed(() =>
+  curves.value.flatMap((curve) =>
+    curve.slice(1).flatMap((point, k) => {
+      const from = curve[k] as Point;
+      const [x0, y0] = [px(across(from)), py(from.figures.load_error)];
+      const [x1, y1] = [px(across(point)), py(point.figures.load_error)];
+      const steps = Math.max(1, Math.ceil(Math.hypot(x1 - x0, y1 - y0) / 4));
+      return Array.from({ length: steps }, (_, step): [number, number] => [
+        x0 + ((x1 - x0) * step) / steps,
+        y0 + ((y1 - y0) * step) / steps,
+      ]);
+    }),
+  ),
+);
+const LETTER = 6.1;
+/** Labels of the rules beside their marks, clear of curves and of each other. */
 const labels = computed(() => {
-  const list = rules.value
-    .map((point) => ({ point, y: py(point.figures.load_error) + 4 }))
+  const shown = rules.value
+    .map((point) => ({ point, x: px(across(point)), y: py(point.figures.load_error) }))
     .filter(({ y }) => y > TOP)
     .sort((a, b) => a.y - b.y);
-  list.forEach((label, k) => {
-    for (const other of list.slice(0, k)) {
-      const apart = Math.abs(px(across(other.point)) - px(across(label.point)));
-      if (apart < 175 && label.y - other.y < 13) label.y = other.y + 13;
-    }
-  });
-  return list;
+  const marks = shown.map(({ x, y }): [number, number] => [x, y]);
+  const frame = {
+    x: LEFT,
+    y: TOP,
+    width: size.value.width - LEFT,
+    height: size.value.height - TOP - BOTTOM,
+  };
+  const boxes = beside(
+    shown.map(({ point, x, y }) => ({ x, y, width: LETTER * point.title.length, height: 13 })),
+    [...drawn.value, ...marks],
+    frame,
+  );
+  return shown.map(({ point, x, y }, k) => ({ point, x, y, box: boxes[k] as Box }));
 });
 </script>
 
@@ -207,26 +230,28 @@ const labels = computed(() => {
           <text :x="presentAt + 5" :y="TOP + 12" class="fill-ink text-[12px]">present trial</text>
         </g>
         <line
-          v-for="label in labels.filter((one) => one.y - py(one.point.figures.load_error) > 9)"
-          :key="`to ${label.point.title}`"
-          :x1="px(across(label.point)) + 3"
-          :y1="py(label.point.figures.load_error) + 4"
-          :x2="px(across(label.point)) + 9"
-          :y2="label.y - 4"
+          v-for="{ point, x, y, box } in labels.filter(
+            ({ box, x }) => box.x - x > 12 || box.x + box.width < x + 12,
+          )"
+          :key="`to ${point.title}`"
+          :x1="x"
+          :y1="y"
+          :x2="box.x > x ? box.x : box.x + box.width"
+          :y2="box.y + 7"
           stroke="var(--ink-soft)"
           stroke-width="1"
         />
         <text
-          v-for="label in labels"
-          :key="label.point.title"
-          :x="px(across(label.point)) + 9"
-          :y="label.y"
+          v-for="{ point, box } in labels"
+          :key="point.title"
+          :x="box.x"
+          :y="box.y + 10"
           class="pointer-events-none fill-soft text-[11.5px]"
           stroke="var(--paper)"
           stroke-width="3"
           paint-order="stroke"
         >
-          {{ label.point.title }}
+          {{ point.title }}
         </text>
       </svg>
     </div>

@@ -1,4 +1,5 @@
 /** What stands on a strip besides the curves: ground, marks, limits, labels. */
+import { rowsThatFit, spread } from "./labels";
 import type uPlot from "uplot";
 import { number, timeUnit } from "./format";
 import type { Mark, Panel } from "./strip";
@@ -210,10 +211,14 @@ function hatch(
   ctx.stroke();
 }
 
-/** Labels at the ends of the curves, moved apart where they would cover each other. */
+/** Labels at the ends of the curves, moved apart where they would cover each other; a long name has its value below it. */
 function drawLabels(plot: uPlot, panel: Panel, end: number) {
   const { ctx, bbox } = plot;
   const ratio = devicePixelRatio;
+  const row = 14 * ratio;
+  const width = LABEL_WIDTH * ratio;
+  ctx.textAlign = "left";
+  ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
   const labels = panel.curves
     .filter((curve) => curve.label)
     .map((curve) => {
@@ -224,28 +229,29 @@ function drawLabels(plot: uPlot, panel: Panel, end: number) {
     })
     .filter((label) => label !== null)
     .sort((a, b) => a.y - b.y);
-  const [top, bottom] = [bbox.top + 8 * ratio, bbox.top + bbox.height - 2 * ratio];
-  const apart = 14 * ratio;
-  labels.forEach((label, k) => {
-    const above = labels[k - 1];
-    label.y = Math.max(top, above ? Math.max(label.y, above.y + apart) : label.y);
-  });
-  let lowest = bottom;
-  for (const label of labels.toReversed()) {
-    label.y = Math.min(label.y, lowest);
-    lowest = label.y - apart;
-  }
-  ctx.textAlign = "left";
-  ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
-  for (const { curve, value, y } of labels) {
+  const wholes = labels.map(({ curve, value }) => `${curve.label} ${number(value, 3)}`);
+  const room = bbox.height / row;
+  const rows = rowsThatFit(
+    wholes.map((whole) => (ctx.measureText(whole).width <= width ? 1 : 2)),
+    room,
+  );
+  const tops = spread(
+    labels.map(({ y }, k) => y - 0.5 * row * (rows[k] as number)),
+    rows.map((count) => count * row),
+    bbox.top,
+    bbox.top + bbox.height + 4 * ratio,
+  );
+  const x = bbox.left + bbox.width + 6 * ratio;
+  labels.forEach(({ curve, value }, k) => {
     ctx.fillStyle = colour(curve.colour);
-    const whole = `${curve.label} ${number(value, 3)}`;
-    // A long name stands alone: the cursor tells its value.
-    const text = ctx.measureText(whole).width <= LABEL_WIDTH * ratio ? whole : curve.label;
-    ctx.fillText(
-      shortened(ctx, text, LABEL_WIDTH * ratio),
-      bbox.left + bbox.width + 6 * ratio,
-      y + 4 * ratio,
-    );
-  }
+    const whole = wholes[k] as string;
+    const y = (tops[k] as number) + 11 * ratio;
+    if (rows[k] === 2) {
+      ctx.fillText(shortened(ctx, curve.label, width), x, y);
+      ctx.fillText(number(value, 3), x, y + row);
+    } else {
+      const text = ctx.measureText(whole).width <= width ? whole : curve.label;
+      ctx.fillText(shortened(ctx, text, width), x, y);
+    }
+  });
 }

@@ -7,7 +7,7 @@ use crate::state::{AppState, compute};
 use antistasis_core::preparation::{Step, prepare};
 use antistasis_core::series::{Record, Role, extremes};
 use antistasis_exchange::{Preview, Reading, preview};
-use antistasis_store::{BinItem, ChannelInfo, DeletionKind, Error, Expected, RecordInfo};
+use antistasis_store::{BinItem, ChannelInfo, DeletionKind, Error, Expected, RecordInfo, renamed};
 use axum::Json;
 use axum::body::Body as RawBody;
 use axum::extract::{DefaultBodyLimit, State};
@@ -106,7 +106,7 @@ struct RecordChange {
     channels: Option<Vec<ChannelInfo>>,
 }
 
-/// Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps follow a tag.
+/// Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps and models follow a tag.
 #[utoipa::path(put, path = "/api/v1/records/{id}", tag = "records",
     params(("id" = Uuid, Path, description = "Identifier of the record"), ("If-Match" = String, Header, description = "Revision that is changed")),
     request_body = RecordChange,
@@ -135,7 +135,7 @@ async fn change_record(
             corrected
         })
         .await?;
-        steps = with_tags(&steps, &before.channels, &channels);
+        steps = with_tags(&steps, &new_tags(&before.channels, &channels));
         let (laid, copy) = (steps.clone(), corrected.clone());
         compute(move || prepare(&copy, &laid)).await??;
         hash = compute(move || corrected.corrected_hash()).await?;
@@ -144,6 +144,12 @@ async fn change_record(
     let mut done = state.store.set_record(id, expected, texts, &channels, &hash).await;
     if done.is_ok() && steps != before.preparation {
         done = state.store.set_preparation(id, Expected::Any, &steps).await;
+    }
+    let pairs = new_tags(&before.channels, &channels);
+    if done.is_ok() && !pairs.is_empty() {
+        let only_tags = before.channels.iter().zip(&channels).all(|(a, b)| a.role == b.role && a.unit == b.unit);
+        let same_data = only_tags.then_some((before.content_hash.as_str(), hash.as_str()));
+        state.store.rename_in_models(id, &pairs, same_data).await?;
     }
     state.forget_record(id).await;
     let info = state.store.record_info(id).await?;
@@ -184,32 +190,16 @@ fn checked_channels(before: &RecordInfo, channels: Vec<ChannelInfo>) -> Result<V
     Ok(checked)
 }
 
+/// Tags before and after, of the channels that get another.
+fn new_tags(before: &[ChannelInfo], after: &[ChannelInfo]) -> Vec<(String, String)> {
+    let pairs = before.iter().zip(after).filter(|(before, after)| before.tag != after.tag);
+    pairs.map(|(before, after)| (before.tag.clone(), after.tag.clone())).collect()
+}
+
 /// Steps that speak of the channels by their new tags.
-fn with_tags(steps: &[Step], before: &[ChannelInfo], after: &[ChannelInfo]) -> Vec<Step> {
-    fn renamed(value: &mut serde_json::Value, pairs: &[(&str, &str)]) {
-        match value {
-            serde_json::Value::String(text) => {
-                if let Some((_, to)) = pairs.iter().find(|(from, _)| from == text) {
-                    *text = (*to).to_owned();
-                } else {
-                    for (from, to) in pairs {
-                        *text = text.replace(&format!("{{{from}}}"), &format!("{{{to}}}"));
-                    }
-                }
-            }
-            serde_json::Value::Array(values) => values.iter_mut().for_each(|value| renamed(value, pairs)),
-            serde_json::Value::Object(fields) => fields.values_mut().for_each(|value| renamed(value, pairs)),
-            _ => {}
-        }
-    }
-    let pairs: Vec<(&str, &str)> = before
-        .iter()
-        .zip(after)
-        .filter(|(before, after)| before.tag != after.tag)
-        .map(|(before, after)| (before.tag.as_str(), after.tag.as_str()))
-        .collect();
+fn with_tags(steps: &[Step], pairs: &[(String, String)]) -> Vec<Step> {
     let Ok(mut value) = serde_json::to_value(steps) else { return steps.to_vec() };
-    renamed(&mut value, &pairs);
+    renamed(&mut value, pairs);
     serde_json::from_value(value).unwrap_or_else(|_| steps.to_vec())
 }
 
