@@ -223,15 +223,6 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     // Model: other structures, validated on the second half, all in the trail.
     page.go(&application.address("/loops/TIC-204/model")).await?;
     page.drawn().await?;
-    for (kind, name) in [("output_error", "OE 2,2,1"), ("state_space", "SS"), ("two_lags", "two lags")] {
-        page.click("New model").await?;
-        page.select("Structure", kind).await?;
-        page.key("f").await?;
-        page.shows(name).await?;
-        page.shows("one sample ahead").await?;
-        page.drawn().await?;
-    }
-    page.shows("On data that the fit has not seen").await?;
     // One model for the step test and the PRBS of before together; the curves of either are shown.
     page.click("New model").await?;
     page.select("Structure", "fopdt").await?;
@@ -252,6 +243,15 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     page.click("New model").await?;
     page.client.find(Locator::Css("button[aria-label^='Leave out stretch 2']")).await?.click().await?;
     page.click("Result").await?;
+    for (kind, name) in [("output_error", "OE 2,2,1"), ("state_space", "SS"), ("two_lags", "two lags")] {
+        page.click("New model").await?;
+        page.select("Structure", kind).await?;
+        page.key("f").await?;
+        page.shows(name).await?;
+        page.shows("one sample ahead").await?;
+        page.drawn().await?;
+    }
+    page.shows("On data that the fit has not seen").await?;
     for (view, text) in [
         ("Residuals", "Autocorrelation of the residuals"),
         ("Step", "Step response"),

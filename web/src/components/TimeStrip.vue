@@ -80,7 +80,6 @@ const layout = computed(() =>
       panel.key,
       panel.weight,
       panel.curves.map((curve) => [
-        curve.label,
         curve.colour,
         curve.dash,
         curve.stepped,
@@ -192,9 +191,10 @@ function placeHandles(plot: uPlot, index: number) {
       colour: token,
       isLevel,
       panel: index,
+      // From what is drawn, not from the document: asking that would lay the page out anew in the midst of drawing.
       at: isLevel
-        ? plot.over.offsetTop + plot.valToPos(value, "y")
-        : plot.over.offsetLeft + plot.valToPos(value, "x"),
+        ? plot.bbox.top / devicePixelRatio + plot.valToPos(value, "y")
+        : plot.bbox.left / devicePixelRatio + plot.valToPos(value, "x"),
       value,
     });
   if (panel.level) place(panel.level.key, panel.level.label, panel.level.colour, panel.level.value, true);

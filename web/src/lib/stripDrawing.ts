@@ -219,12 +219,16 @@ function drawLabels(plot: uPlot, panel: Panel, end: number) {
   const width = LABEL_WIDTH * ratio;
   ctx.textAlign = "left";
   ctx.font = `600 ${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
+  const { min, max } = plot.scales.y ?? {};
+  const largest = Math.max(Math.abs(min ?? 0), Math.abs(max ?? 0));
   const labels = panel.curves
     .filter((curve) => curve.label)
     .map((curve) => {
       let k = curve.values.length - 1;
       while (k >= 0 && (curve.values[k] === null || (curve.times[k] as number) > end)) k -= 1;
-      const value = curve.values[k] ?? null;
+      const last = curve.values[k] ?? null;
+      // Beside values of this size it is nothing but rounding.
+      const value = last !== null && Math.abs(last) < 1e-9 * largest ? 0 : last;
       return value === null ? null : { curve, value, y: plot.valToPos(value, "y", true) };
     })
     .filter((label) => label !== null)
