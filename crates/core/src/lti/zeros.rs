@@ -15,9 +15,13 @@ pub fn transmission_zeros(a: &DMatrix<f64>, b: &DMatrix<f64>, c: &DMatrix<f64>, 
         return Vec::new();
     }
     let size = a.norm().max(f64::MIN_POSITIVE);
-    // Inputs and outputs scaled alike, so that the rows of the pencil are.
-    let (b, c) = (b / b.norm().max(f64::MIN_POSITIVE) * size, c / c.norm().max(f64::MIN_POSITIVE) * size);
-    let d = d.clone();
+    // Inputs and outputs are scaled so that the rows of the pencil are alike; what goes straight through is scaled by both.
+    let scale = |matrix: &DMatrix<f64>| {
+        let norm = matrix.norm();
+        if norm > 0.0 { size / norm } else { 1.0 }
+    };
+    let (of_inputs, of_outputs) = (scale(b), scale(c));
+    let (b, c, d) = (b * of_inputs, c * of_outputs, d * (of_inputs * of_outputs));
     let shift = 0.618 * size;
     let mut pencil = DMatrix::zeros(n + m, n + m);
     pencil.view_mut((0, 0), (n, n)).copy_from(&(a - DMatrix::identity(n, n) * shift));
@@ -40,6 +44,7 @@ pub fn transmission_zeros(a: &DMatrix<f64>, b: &DMatrix<f64>, c: &DMatrix<f64>, 
 #[cfg(test)]
 mod tests {
     use super::*;
+    use serde::Deserialize;
 
     #[test]
     fn zeros_of_a_known_transfer_function() {
@@ -53,5 +58,51 @@ mod tests {
         assert!((zeros[0].re + 2.0).abs() < 1e-9 && (zeros[1].re - 3.0).abs() < 1e-9, "{zeros:?}");
         let none = transmission_zeros(&a, &b, &DMatrix::from_row_slice(1, 3, &[1.0, 0.0, 0.0]), &DMatrix::zeros(1, 1));
         assert!(none.is_empty(), "{none:?}");
+    }
+
+    /// Made by `reference/zeros.py` with SciPy.
+    #[derive(Deserialize)]
+    struct Known {
+        a: Vec<Vec<f64>>,
+        b: Vec<Vec<f64>>,
+        c: Vec<Vec<f64>>,
+        d: Vec<Vec<f64>>,
+        zeros: Vec<[f64; 2]>,
+    }
+
+    fn matrix(rows: &[Vec<f64>]) -> DMatrix<f64> {
+        DMatrix::from_fn(rows.len(), rows[0].len(), |i, j| rows[i][j])
+    }
+
+    #[test]
+    fn random_systems_with_feed_through_have_the_zeros_that_scipy_finds() {
+        let all: Vec<Known> = serde_json::from_str(include_str!("../../../../reference/data/zeros.json")).unwrap();
+        let (mut with_feed_through, mut in_right_half) = (0, 0);
+        for (k, known) in all.iter().enumerate() {
+            let d = matrix(&known.d);
+            let found = transmission_zeros(&matrix(&known.a), &matrix(&known.b), &matrix(&known.c), &d);
+            assert_eq!(found.len(), known.zeros.len(), "system {k}: {found:?} for {:?}", known.zeros);
+            let largest = known.zeros.iter().map(|z| z[0].hypot(z[1])).fold(0.0, f64::max);
+            for [re, im] in &known.zeros {
+                let zero = Complex64::new(*re, *im);
+                let nearest = found.iter().map(|own| (own - zero).norm()).fold(f64::MAX, f64::min);
+                assert!(nearest < 1e-7 * largest, "system {k}: {zero} is not among {found:?}");
+                in_right_half += usize::from(*re > 0.0);
+            }
+            with_feed_through += usize::from(d.norm() > 0.0);
+        }
+        assert!(
+            all.len() > 150 && with_feed_through > 100 && in_right_half > 50,
+            "{} {with_feed_through} {in_right_half}",
+            all.len()
+        );
+    }
+
+    #[test]
+    fn a_lead_over_a_lag_has_its_own_zero() {
+        // (30 s + 2)/(10 s + 1) = 3 − 1/(10 s + 1).
+        let one = |value: f64| DMatrix::from_element(1, 1, value);
+        let zeros = transmission_zeros(&one(-0.1), &one(0.1), &one(-1.0), &one(3.0));
+        assert!(zeros.len() == 1 && (zeros[0] + 2.0 / 30.0).norm() < 1e-12, "{zeros:?}");
     }
 }

@@ -1,9 +1,8 @@
-//! A channel computed from others. The formula is read by the library `exmex`.
+//! A channel computed from others.
 
 use crate::numerics::read_arithmetic;
 use crate::series::Record;
 use crate::{Error, Result};
-use exmex::Express;
 
 /// Longest formula in characters.
 const LONGEST: usize = 500;
@@ -19,7 +18,7 @@ pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
     let expression =
         read_arithmetic(formula).map_err(|error| Error::invalid("formula", formula, format!("{allowed} ({error})")))?;
     let mut channels = Vec::new();
-    for name in expression.var_names() {
+    for name in expression.names() {
         // A name without braces is a tag, too, where it is one.
         let tag = name.trim_matches(['{', '}']);
         let channel = record.channels.iter().find(|channel| channel.tag == tag).ok_or_else(|| {
@@ -29,13 +28,10 @@ pub(super) fn evaluate(formula: &str, record: &Record) -> Result<Vec<f64>> {
         channels.push(&channel.values);
     }
     let mut inputs = vec![0.0; channels.len()];
-    let mut value_at = |k: usize| -> Result<f64> {
+    let value_at = |k: usize| {
         inputs.iter_mut().zip(&channels).for_each(|(input, values)| *input = values[k]);
-        if inputs.iter().any(|value| !value.is_finite()) {
-            return Ok(f64::NAN);
-        }
-        let value = expression.eval(&inputs).map_err(|error| Error::invalid("formula", formula, error.to_string()))?;
-        Ok(if value.is_finite() { value } else { f64::NAN })
+        let value = if inputs.iter().all(|value| value.is_finite()) { expression.value(&inputs) } else { f64::NAN };
+        if value.is_finite() { value } else { f64::NAN }
     };
-    (0..record.axis.len()).map(&mut value_at).collect()
+    Ok((0..record.axis.len()).map(value_at).collect())
 }

@@ -5,7 +5,6 @@ use super::{Held, Port, Process};
 use crate::lti::DeadTime;
 use crate::numerics::{Arithmetic, read_arithmetic};
 use crate::{Error, Result, check};
-use exmex::Express;
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
 use utoipa::ToSchema;
@@ -141,7 +140,7 @@ fn name_problem<'a>(name: &'a str, field: &str, seen: &mut HashMap<&'a str, Stri
         let allowed = "letters, digits and _, beginning with a letter, at most 40";
         return Some(Error::invalid(field, format!("“{name}”"), allowed));
     }
-    if read_arithmetic(name).map_or(true, |parsed| parsed.var_names() != [name]) {
+    if read_arithmetic(name).map_or(true, |parsed| parsed.names() != [name]) {
         return Some(Error::invalid(field, format!("“{name}”"), "a name that is not that of a function or constant"));
     }
     seen.insert(name, field.to_owned())
@@ -162,7 +161,7 @@ impl Formula {
         for (value, slot) in values.iter_mut().zip(&self.slots) {
             *value = table[*slot];
         }
-        self.expression.eval(&values[..self.slots.len()]).unwrap_or(f64::NAN)
+        self.expression.value(&values[..self.slots.len()])
     }
 }
 
@@ -322,7 +321,7 @@ fn formula(text: &str, field: &str, slots: &HashMap<&str, usize>) -> Result<Form
     let expression = read_arithmetic(text).map_err(|error| {
         Error::invalid(field, format!("“{text}”"), format!("arithmetic such as a * (b - c) ({error})"))
     })?;
-    let names = expression.var_names();
+    let names = expression.names();
     if names.len() > MOST_NAMES {
         return Err(Error::invalid(field, format!("{} names", names.len()), format!("at most {MOST_NAMES}")));
     }

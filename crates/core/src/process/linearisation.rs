@@ -241,3 +241,46 @@ fn polynomial(roots: &[Complex64]) -> Vec<f64> {
     }
     coefficients.into_iter().map(|coefficient| coefficient.re).collect()
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Made by `reference/zeros.py` with SciPy.
+    #[derive(serde::Deserialize)]
+    struct Known {
+        a: Vec<Vec<f64>>,
+        b: Vec<Vec<f64>>,
+        c: Vec<Vec<f64>>,
+        d: Vec<Vec<f64>>,
+        gain: Vec<Vec<f64>>,
+    }
+
+    #[test]
+    fn gains_and_transfer_functions_with_feed_through_are_those_of_scipy() {
+        let all: Vec<Known> = serde_json::from_str(include_str!("../../../../reference/data/zeros.json")).unwrap();
+        let matrix = |rows: &[Vec<f64>]| DMatrix::from_fn(rows.len(), rows[0].len(), |i, j| rows[i][j]);
+        let mut tried = 0;
+        for (k, known) in all.iter().enumerate().filter(|(_, known)| known.d.len() == 1) {
+            let a = matrix(&known.a);
+            let (poles, d) = (eigenvalues(a.clone()), known.d[0][0]);
+            let (b, c) = (matrix(&known.b), matrix(&known.c));
+            let single =
+                Single { a: &a, b: b.clone(), c: c.clone(), d, poles: &poles, dead_time: DeadTime::new(0.0).unwrap() };
+            let channel = single.channel("u", "y").unwrap().unwrap();
+            let (found, wanted) = (channel.gain.unwrap(), known.gain[0][0]);
+            let size = d.abs() + wanted.abs();
+            assert!((found - wanted).abs() < 1e-6 * size, "system {k}: {found} for {wanted}");
+            // The polynomials say the same as the matrices at a frequency.
+            let s = Complex64::new(0.0, a.norm());
+            let at = |coefficients: &[f64]| coefficients.iter().fold(Complex64::ZERO, |sum, c| sum * s + c);
+            let inverse =
+                (DMatrix::<Complex64>::identity(a.nrows(), a.nrows()) * s - a.map(Complex64::from)).try_inverse();
+            let direct = (c.map(Complex64::from) * inverse.unwrap() * b.map(Complex64::from))[(0, 0)] + d;
+            let ratio = at(&channel.numerator) / at(&channel.denominator);
+            assert!((ratio - direct).norm() < 1e-6 * (direct.norm() + d.abs()), "system {k}: {ratio} for {direct}");
+            tried += 1;
+        }
+        assert!(tried > 80, "{tried}");
+    }
+}
