@@ -420,3 +420,33 @@ fn noise_moves_the_output_as_much_as_its_frequency_response_says() {
         "{seen} {output} {seen_move} {a_move}"
     );
 }
+
+#[test]
+fn self_tuning_goes_to_manual_and_back_without_a_bump() {
+    let there_and_back = vec![Event::ToManual { at: 800.0 }, Event::ToAutomatic { at: 1000.0 }];
+    for keeps_learning in [false, true] {
+        let settings = SelfTuningSettings { keeps_learning, ..self_tuning() };
+        let quiet = trial(LONG, ControllerSpec::SelfTuning(settings.clone()), vec![], 1600.0, 1.0);
+        let switched = trial(LONG, ControllerSpec::SelfTuning(settings.clone()), there_and_back.clone(), 1600.0, 1.0);
+        let (quiet, switched) = (run(&quiet), run(&switched));
+        // Nothing disturbs it: it goes on as if nobody had switched, within what the rest of the learning left over.
+        let from = 800;
+        for tag in ["L.OP", "L.PV"] {
+            let (a, b) = (of_tag(&quiet, tag), of_tag(&switched, tag));
+            let apart = (from..a.len()).map(|k| (a[k] - b[k]).abs()).fold(0.0, f64::max);
+            assert!(apart < 0.05, "{tag} goes {apart} apart, keeps learning: {keeps_learning}");
+        }
+    }
+    // With the output moved by hand meanwhile it begins from there, and comes back to the set point.
+    let moved = vec![
+        Event::ToManual { at: 800.0 },
+        Event::OutputStep { at: 820.0, by: 2.0 },
+        Event::ToAutomatic { at: 1100.0 },
+    ];
+    let trace = run(&trial(LONG, ControllerSpec::SelfTuning(self_tuning()), moved, 2400.0, 1.0));
+    let (op, pv) = (of_tag(&trace, "L.OP"), of_tag(&trace, "L.PV"));
+    let step = (op[1101] - op[1099]).abs();
+    // One scan of integral action on the error of 10 % that the hand made; the proportional part would be five times as much.
+    assert!(step < 0.45, "the output jumps by {step} on going to automatic");
+    assert!((pv.last().unwrap() - 50.0).abs() < 0.3, "{}", pv.last().unwrap());
+}

@@ -5,7 +5,7 @@ use super::data::{DataSet, held};
 use super::model::{Constraint, FitOptions};
 use super::process_model;
 use super::structure::Structure;
-use crate::numerics::median;
+use crate::numerics::{RecursiveLeastSquares, median};
 use crate::{Error, Result, check};
 use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
@@ -97,9 +97,8 @@ impl RecursiveOptions {
     }
 }
 
-/// Recursive least squares with forgetting (Åström & Wittenmark, Adaptive Control, 2nd ed. 1995, eqs. 2.21), a bound on
-/// the covariance and a dead
-/// zone, on the OP and PV in deviations from their means, with a level. The bands use the noise as it was met so far.
+/// Recursive least squares with forgetting (Åström & Wittenmark, Adaptive Control, 2nd ed. 1995, eqs. 2.21) in a form that
+/// keeps the covariance positive, a bound on the covariance and a dead zone, on the OP and PV in deviations from their means, with a level. The bands use the noise as it was met so far.
 ///
 /// For a first-order A, gain and time constant follow with bands by linearisation.
 pub fn recursive(data: &DataSet, options: &RecursiveOptions) -> Result<Courses> {
@@ -113,7 +112,6 @@ pub fn recursive(data: &DataSet, options: &RecursiveOptions) -> Result<Courses> 
     let named = options.na + options.nb;
     // One more for the level, as the means need not be those of rest.
     let count = named + 1;
-    let mut theta = DVector::<f64>::zeros(count);
     // Scaled so that a covariance of 1 is a wide one for either kind of coefficient.
     let power = |series: &[f64]| {
         let finite: Vec<f64> = series.iter().copied().filter(|value| value.is_finite()).collect();
@@ -122,7 +120,9 @@ pub fn recursive(data: &DataSet, options: &RecursiveOptions) -> Result<Courses> 
             .max(f64::MIN_POSITIVE)
     };
     let (size_u, size_y) = (power(&u), power(&y));
-    let mut covariance = DMatrix::<f64>::identity(count, count);
+    let bound = options.covariance_bound * count as f64;
+    let mut estimator = RecursiveLeastSquares::new(vec![0.0; count], 1.0, options.forgetting, bound);
+    let mut regressors = vec![0.0; count];
     let (mut noise, mut seen) = (0.0_f64, 0.0_f64);
     let mut courses: Vec<Course> = (1..=options.na).map(|k| Course::new(format!("a{k}"), "")).collect();
     let unit = format!("{}/{}", data.output().unit, data.inputs[0].unit);
@@ -136,41 +136,35 @@ pub fn recursive(data: &DataSet, options: &RecursiveOptions) -> Result<Courses> 
     let every = (y.len() - from.min(y.len())).div_ceil(MOST_POINTS).max(1);
     let mut result = Courses { times: Vec::new(), courses: Vec::new(), predicted: Vec::new(), measured: Vec::new() };
     for k in from..y.len() {
-        let regressor = DVector::from_fn(count, |i, _| {
-            if i < options.na {
+        for (i, regressor) in regressors.iter_mut().enumerate() {
+            *regressor = if i < options.na {
                 -y[k - 1 - i] / size_y
             } else if i < named {
                 u[k - options.nk - (i - options.na)] / size_u
             } else {
                 1.0
-            }
-        });
-        let usable = regressor.iter().all(|value| value.is_finite());
-        let predicted = theta.dot(&regressor);
+            };
+        }
+        let usable = regressors.iter().all(|value| value.is_finite());
+        let predicted = estimator.predicted(&regressors);
         let error = y[k] / size_y - predicted;
         if usable && error.is_finite() && (error * size_y).abs() > options.dead_zone {
-            let spread = &covariance * &regressor;
-            let denominator = options.forgetting + regressor.dot(&spread);
-            let gain = &spread / denominator;
-            theta += &gain * error;
-            covariance -= &gain * spread.transpose();
-            if covariance.trace() / options.forgetting <= options.covariance_bound * count as f64 {
-                covariance /= options.forgetting;
-            }
             // The a-posteriori and a-priori errors together have the variance of the noise.
-            let settled = error * (error - gain.dot(&regressor) * error);
+            let settled = error * error * estimator.learn(&regressors, y[k] / size_y);
             let share = (1.0 / (1.0 + seen)).max(1.0 - options.forgetting);
             noise += share * (settled.abs() - noise);
             seen += 1.0;
         }
         if (k - from).is_multiple_of(every) {
             let scale = |i: usize| if i < options.na { 1.0 } else { size_y / size_u };
-            let deviation = |i: usize| scale(i) * (noise * covariance[(i, i)]).max(0.0).sqrt();
+            let deviation = |i: usize| scale(i) * (noise * estimator.covariance(i, i)).sqrt();
             for (i, course) in courses.iter_mut().enumerate().take(named) {
-                course.push(scale(i) * theta[i], NORMAL_95 * deviation(i));
+                course.push(scale(i) * estimator.estimate()[i], NORMAL_95 * deviation(i));
             }
             if derived {
-                let (value, half) = first_order(&theta, &(&covariance * noise), size_y / size_u, interval);
+                let theta = DVector::from_column_slice(estimator.estimate());
+                let covariance = DMatrix::from_fn(count, count, |i, j| noise * estimator.covariance(i, j));
+                let (value, half) = first_order(&theta, &covariance, size_y / size_u, interval);
                 courses[named].push(value[0], half[0]);
                 courses[named + 1].push(value[1], half[1]);
             }

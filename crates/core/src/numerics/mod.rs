@@ -4,12 +4,14 @@ mod arithmetic;
 mod least_squares;
 pub mod ode;
 mod polynomial;
+mod recursive;
 mod search;
 mod statistics;
 
 pub use arithmetic::{Arithmetic, read_arithmetic};
 pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
 pub use polynomial::{eigenvalues, largest_root, roots};
+pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak};
 pub use statistics::{levinson, median, range};
 

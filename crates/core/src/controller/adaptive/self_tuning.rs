@@ -2,8 +2,8 @@
 
 use crate::controller::{Action, Controller, Explanation, OutputLimits, Reading, delay_in_scans};
 use crate::instrument::Noise;
+use crate::numerics::RecursiveLeastSquares;
 use crate::{Result, check};
-use nalgebra::{Matrix3, Vector3};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -85,8 +85,7 @@ pub struct SelfTuning {
     /// All outputs so far as deviations, the newest last; as many as the dead time needs once it controls.
     outputs: Vec<f64>,
     last: Option<f64>,
-    estimate: Vector3<f64>,
-    covariance: Matrix3<f64>,
+    estimator: RecursiveLeastSquares,
     /// The model's output without and with the dead time.
     model: [f64; 2],
     integral: f64,
@@ -110,8 +109,8 @@ impl SelfTuning {
             rest: None,
             outputs: Vec::new(),
             last: None,
-            estimate: Vector3::new(0.5, 0.0, 0.0),
-            covariance: Matrix3::identity() * UNKNOWN,
+            // Without excitation forgetting would let the covariance grow for ever.
+            estimator: RecursiveLeastSquares::new(vec![0.5, 0.0, 0.0], UNKNOWN, settings.forgetting, 3.0 * UNKNOWN),
             model: [0.0; 2],
             integral: 0.0,
             output: 0.0,
@@ -127,27 +126,15 @@ impl SelfTuning {
     /// One step of recursive least squares with `y = φᵀθ` (Åström & Wittenmark 1995, equation 2.21).
     fn learn(&mut self, measurement: f64) {
         let Some(last) = self.last else { return };
-        let regressor = Vector3::new(last, self.output_before(self.delay), 1.0);
-        let spread = self.covariance * regressor;
-        let gain = spread / (self.settings.forgetting + regressor.dot(&spread));
-        let estimate = self.estimate + gain * (measurement - regressor.dot(&self.estimate));
-        let covariance = (self.covariance - gain * spread.transpose()) / self.settings.forgetting;
-        // Signals beyond all measure teach nothing.
-        if estimate.iter().chain(covariance.iter()).any(|value| !value.is_finite()) {
-            return;
-        }
-        (self.estimate, self.covariance) = (estimate, covariance);
-        // Without excitation forgetting would let it grow for ever.
-        if self.covariance.trace() > 3.0 * UNKNOWN {
-            self.covariance *= 3.0 * UNKNOWN / self.covariance.trace();
-        }
+        let regressors = [last, self.output_before(self.delay), 1.0];
+        self.estimator.learn(&regressors, measurement);
     }
 
     /// The estimate as it may be used.
     fn usable(&self) -> (f64, f64) {
         let sign = self.settings.action.sign();
-        let beta = sign * (sign * self.estimate[1]).max(1e-6);
-        (self.estimate[0].clamp(ALPHA[0], ALPHA[1]), beta)
+        let beta = sign * (sign * self.estimator.estimate()[1]).max(1e-6);
+        (self.estimator.estimate()[0].clamp(ALPHA[0], ALPHA[1]), beta)
     }
 
     /// The next move of the experiment.
@@ -171,14 +158,41 @@ impl SelfTuning {
         }
     }
 
-    fn control(&mut self, set_point: f64, measurement: f64) -> f64 {
+    /// Gain and integral time of the PI controller on the estimate.
+    fn settings_now(&self) -> (f64, f64) {
         let (alpha, beta) = self.usable();
-        let predicted = measurement + self.model[0] - self.model[1];
         let time_constant = -self.scan / alpha.ln();
-        let gain = time_constant * (1.0 - alpha) / (beta * self.settings.closed_loop_time_constant);
-        let error = set_point - predicted;
+        (time_constant * (1.0 - alpha) / (beta * self.settings.closed_loop_time_constant), time_constant)
+    }
+
+    /// How far the set point lies from where the PV is predicted to be after the dead time.
+    fn error(&self, set_point: f64, measurement: f64) -> f64 {
+        set_point - (measurement + self.model[0] - self.model[1])
+    }
+
+    fn control(&mut self, set_point: f64, measurement: f64) -> f64 {
+        let (gain, time_constant) = self.settings_now();
+        let error = self.error(set_point, measurement);
         self.integral += gain * self.scan / time_constant * error;
         gain * error + self.integral
+    }
+
+    /// Takes note of an output that was made, whoever made it: the model runs on with it.
+    fn made(&mut self, made: f64, controls: bool) {
+        self.outputs.push(made);
+        if !controls {
+            return;
+        }
+        let (alpha, beta) = self.usable();
+        let late = self.output_before(self.delay);
+        let model = [alpha * self.model[0] + beta * made, alpha * self.model[1] + beta * late];
+        if model.iter().all(|value| value.is_finite()) {
+            self.model = model;
+        }
+        // What lies longer ago than the dead time is not needed any more.
+        if self.outputs.len() > 4 * (self.delay + 64) {
+            self.outputs.drain(..self.outputs.len() - self.delay - 2);
+        }
     }
 }
 
@@ -207,27 +221,27 @@ impl Controller for SelfTuning {
                 self.integral = made;
             }
         }
-        self.outputs.push(made);
-        if !learning {
-            let (alpha, beta) = self.usable();
-            let late = self.output_before(self.delay);
-            let model = [alpha * self.model[0] + beta * made, alpha * self.model[1] + beta * late];
-            if model.iter().all(|value| value.is_finite()) {
-                self.model = model;
-            }
-            // What lies longer ago than the dead time is not needed any more.
-            if self.outputs.len() > 4 * (self.delay + 64) {
-                self.outputs.drain(..self.outputs.len() - self.delay - 2);
-            }
-        }
+        self.made(made, !learning);
         self.output
     }
 
     fn track(&mut self, reading: Reading, output: f64) {
         let (pv, op) = *self.rest.get_or_insert((reading.measurement, output));
-        self.last = Some(reading.measurement - pv);
+        let (set_point, measurement) = (reading.set_point - pv, reading.measurement - pv);
+        // Moves by hand teach as well as its own.
+        if self.settings.keeps_learning {
+            self.learn(measurement);
+        }
+        self.last = Some(measurement);
         self.output = output;
-        self.integral = output - op;
+        let controls = self.passed > self.learning_scans;
+        let made = output - op;
+        if controls {
+            // What the error asks for is taken off the integral, so that the output goes on from where it stands.
+            let proportional = self.settings_now().0 * self.error(set_point, measurement);
+            self.integral = if proportional.is_finite() { made - proportional } else { made };
+        }
+        self.made(made, controls);
     }
 
     fn explain(&self) -> Explanation {
@@ -235,7 +249,6 @@ impl Controller for SelfTuning {
     }
 
     fn inner(&self, values: &mut [f64]) {
-        let all = [self.estimate[0], self.estimate[1]];
-        values.copy_from_slice(&all[..values.len()]);
+        values.copy_from_slice(&self.estimator.estimate()[..values.len()]);
     }
 }
