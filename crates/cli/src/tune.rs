@@ -3,10 +3,9 @@
 use crate::Failure;
 use crate::files::{print, read_json};
 use antistasis_core::identification::Model;
-use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Trial, round_down};
 use antistasis_core::tuning::{
-    Aim, ControllerStructure, Demands, Objective, Rule, RuleChoice, Task, Terms, optimise, process_of, tune_by_rule,
+    Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, Task, Terms, optimise, tune_by_rule,
 };
 use antistasis_core::units::Span;
 use clap::{Args, ValueEnum};
@@ -127,13 +126,13 @@ enum StructureName {
 }
 
 /// What is tuned for: the low-order process, the span of its PV and the scan.
-fn subject(options: &TuneOptions) -> Result<(LinearSpec, Span, f64, Option<Trial>), Failure> {
+fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial>), Failure> {
     if let Some(path) = &options.trial {
         let trial: Trial = read_json(path)?;
         trial.validate().map_err(|error| Failure::of(path, error))?;
-        let process = process_of(&trial.plant).map_err(|error| Failure::of(path, error))?;
+        let plant = Controlled::of(&trial.plant).map_err(|error| Failure::of(path, error))?;
         let scan = options.scan.unwrap_or(trial.scenario.scan);
-        return Ok((process, trial.plant.pv.span.clone(), scan, Some(trial)));
+        return Ok((plant, trial.plant.pv.span.clone(), scan, Some(trial)));
     }
     let Some(path) = &options.model else {
         return Err(Failure("--model or --trial is missing; allowed: one of them".to_owned()));
@@ -145,11 +144,11 @@ fn subject(options: &TuneOptions) -> Result<(LinearSpec, Span, f64, Option<Trial
         return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
     };
     let scan = options.scan.unwrap_or_else(|| round_down(process.time_scale() / 40.0).clamp(0.01, 60.0));
-    Ok((process, Span::new(low, high, model.output_unit()), scan, None))
+    Ok((Controlled::plain(process), Span::new(low, high, model.output_unit()), scan, None))
 }
 
 pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
-    let (process, span, scan, trial) = subject(options)?;
+    let (plant, span, scan, trial) = subject(options)?;
     let Some(objective) = options.minimise else {
         let choice = RuleChoice {
             terms: match options.terms {
@@ -164,14 +163,19 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
             closed_loop_time_constant: options.closed_loop_time_constant,
             ..RuleChoice::default()
         };
-        return print(&tune_by_rule(&process, &span, options.rule.rule(), &choice).map_err(Failure::new)?);
+        // A rule knows of a scan that was given, not of one that would be taken.
+        let seen = plant.as_seen(if trial.is_some() || options.scan.is_some() { scan } else { 0.0 });
+        return print(&tune_by_rule(&seen, &span, options.rule.rule(), &choice).map_err(Failure::new)?);
     };
     let structure = match options.structure {
         StructureName::Pi => ControllerStructure::Pi,
         StructureName::Pid => ControllerStructure::Pid,
         StructureName::Smith => ControllerStructure::Smith,
     };
-    let mut task = Task::new(&process, &span, scan, structure);
+    let mut task = Task::on(&plant, &span, scan, structure);
+    if let Some(pid) = trial.as_ref().and_then(|trial| trial.candidate.controller.main_pid()) {
+        task.take_over(pid);
+    }
     if let Some(words) = &options.demands {
         task.demands = Demands::read(words).map_err(Failure::new)?;
     }

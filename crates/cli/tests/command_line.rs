@@ -80,6 +80,26 @@ fn identify_tune_simulate_one_after_the_other() {
     std::fs::write(path("trial.json"), trial.to_string()).unwrap();
     let assessment = printed(&antistasis(&["simulate", &path("trial.json"), "--csv", &path("trace.csv")]));
     assert_eq!(assessment["margins"]["stable"], true);
+    // What is claimed for a trial is what its loop has, with the filters of sensor and controller.
+    trial["plant"]["sensor"] = serde_json::json!({ "filter": 12.0, "time_constant": 4.0 });
+    trial["candidate"]["controller"]["filter_time"] = 8.0.into();
+    std::fs::write(path("filtered.json"), trial.to_string()).unwrap();
+    let best = printed(&antistasis(&[
+        "tune",
+        "--trial",
+        &path("filtered.json"),
+        "--minimise",
+        "load-iae",
+        "--max-sensitivity",
+        "1.5",
+    ]));
+    assert_eq!(best["controller"]["filter_time"], 8.0);
+    trial["candidate"]["controller"] = best["controller"].clone();
+    std::fs::write(path("tuned.json"), trial.to_string()).unwrap();
+    let tuned = printed(&antistasis(&["simulate", &path("tuned.json")]));
+    let (claimed, simulated) = (&best["figures"]["max_sensitivity"], &tuned["margins"]["max_sensitivity"]);
+    assert!((claimed.as_f64().unwrap() / simulated.as_f64().unwrap() - 1.0).abs() < 0.05, "{claimed} {simulated}");
+
     let trace = std::fs::read_to_string(path("trace.csv")).unwrap();
     assert!(trace.starts_with("time [s],TIC-204.SP [°C],TIC-204.PV [°C],TIC-204.OP [%],load [%],"));
     assert_eq!(trace.lines().count(), 752);

@@ -8,7 +8,7 @@ use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{
     Candidate, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, TRIAL_VERSION, Trial,
 };
-use antistasis_core::tuning::{ControllerStructure, MismatchQuestion, Task, mismatch_map, optimise};
+use antistasis_core::tuning::{Controlled, ControllerStructure, MismatchQuestion, Task, mismatch_map, optimise};
 use antistasis_core::units::Span;
 use argmin::core::{CostFunction, Error, Executor};
 use argmin::solver::neldermead::NelderMead;
@@ -111,7 +111,17 @@ fn maps(criterion: &mut Criterion) {
     for threads in [1, 2] {
         group.bench_function(format!("{threads} threads"), |bencher| {
             let question = MismatchQuestion::default();
-            bencher.iter(|| mismatch_map(&process, &span(), 0.5, &controller, black_box(&question), threads).unwrap());
+            bencher.iter(|| {
+                mismatch_map(
+                    &Controlled::plain(process.clone()),
+                    &span(),
+                    0.5,
+                    &controller,
+                    black_box(&question),
+                    threads,
+                )
+                .unwrap()
+            });
         });
     }
     group.finish();

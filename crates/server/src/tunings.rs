@@ -5,7 +5,7 @@ use crate::problem::Problem;
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::Trial;
 use antistasis_core::tuning::{
-    ControllerStructure, Demands, Objective, Optimum, Task, TradeOff, Variation, optimise, process_of, trade_off,
+    Controlled, ControllerStructure, Demands, Objective, Optimum, Task, TradeOff, Variation, optimise, trade_off,
 };
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -69,15 +69,16 @@ const ABOUT: f64 = 600.0;
 /// Runs a search; the job is told how far it is, and ends it when it is no longer wanted.
 pub(crate) fn run(request: TuningRequest, job: &Job<TuningOutcome>) -> Result<TuningOutcome, Problem> {
     let began = std::time::Instant::now();
-    let process = process_of(&request.trial.plant)?;
+    let plant = Controlled::of(&request.trial.plant)?;
+    let process = plant.process.clone();
     let (span, scan) = (&request.trial.plant.pv.span, request.trial.scenario.scan);
     let (mut best, mut curves) = (None, None);
     if request.kind == TuningKind::TradeOff {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let progress = |share: f64| if share.is_nan() { !job.is_cancelled() } else { job.advance(share) };
-        curves = Some(trade_off(&process, span, scan, threads, &progress)?);
+        curves = Some(trade_off(&plant, span, scan, threads, &progress)?);
     } else {
-        let mut task = Task::new(&process, span, scan, request.structure);
+        let mut task = Task::on(&plant, span, scan, request.structure);
         if let Some(pid) = request.trial.candidate.controller.main_pid() {
             task.take_over(pid);
         }

@@ -801,7 +801,7 @@ export interface paths {
         };
         /** One record, without its samples. */
         get: operations["show_record"];
-        /** Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps follow a tag. */
+        /** Renames and annotates a record, and puts right tags, roles and units of its channels. Preparation steps and models follow a tag. */
         put: operations["change_record"];
         post?: never;
         /** Puts a record into the bin, with the models fitted to it. */
@@ -4731,7 +4731,10 @@ export interface components {
         };
         /** @description What all rules give. */
         RulesOutcome: {
-            /** @description The process that they go by: the plant's own, or the low-order one nearest to it. */
+            /**
+             * @description The process that they go by: the plant's own, or the low-order one nearest to it, as the controller sees it: with
+             *     half a scan, and lag, dead time and filter of the sensor by the half rule.
+             */
             process: components["schemas"]["LinearSpec"];
             /** @description The rules, in the order of their publication. */
             rules: components["schemas"]["RuleOutcome"][];
@@ -4742,6 +4745,11 @@ export interface components {
             choice?: components["schemas"]["RuleChoice"];
             /** @description The plant. */
             plant: components["schemas"]["Plant"];
+            /**
+             * Format: double
+             * @description Scan of the controller in s, half of which is dead time to it; null for one that can be neglected.
+             */
+            scan?: number | null;
         };
         /** @description An experiment to be carried out. */
         RunRequest: {

@@ -62,13 +62,17 @@ const problem = ref("");
 const open = ref("");
 
 watch(
-  [() => JSON.stringify(props.trial.plant), choice, measured, comebacks],
+  [() => JSON.stringify([props.trial.plant, props.trial.scenario.scan]), choice, measured, comebacks],
   async () => {
     const point = measured.value ? { gain: measured.value.gain, period: measured.value.period } : null;
     try {
       outcome.value = await answered(
         api.POST("/api/v1/tune/rules", {
-          body: { plant: props.trial.plant, choice: { ...choice, measured_point: point } },
+          body: {
+            plant: props.trial.plant,
+            scan: props.trial.scenario.scan,
+            choice: { ...choice, measured_point: point },
+          },
         }),
       );
       problem.value = "";

@@ -33,7 +33,7 @@ pub struct OnGrid {
     pub stable: bool,
     /// The largest |1/(1 + L)| on the grid, refined between its neighbours by a parabola.
     pub max_sensitivity: f64,
-    /// Standard deviation of the output in % for white noise of 1 % at the PV, one value a scan.
+    /// Standard deviation of the output in % for white noise of 1 % at the sensor, one value a scan.
     pub noise_to_output: f64,
     /// Standard deviation of the move of the output from scan to scan, %.
     pub noise_to_move: f64,
@@ -56,8 +56,10 @@ impl FrequencyGrid {
             let before = if k > 0 { all[k - 1] } else { 0.0 };
             0.5 * (all.get(k + 1).copied().unwrap_or(all[k]) - before)
         };
+        // Noise of the sensor goes through the filter before it comes to the controller.
+        let weight = |k: usize| width(k) * sampled.filter(all[k]).norm_sqr();
         let noise_weights =
-            (0..all.len()).map(|k| (width(k), width(k) * (2.0 * (0.5 * all[k] * scan).sin()).powi(2))).collect();
+            (0..all.len()).map(|k| (weight(k), weight(k) * (2.0 * (0.5 * all[k] * scan).sin()).powi(2))).collect();
         Self {
             process: all.iter().map(|omega| sampled.process(*omega)).collect(),
             noise_weights,

@@ -210,6 +210,8 @@ pub struct SampledLoop {
     slowest: f64,
     /// `ω |G(jω)|` at low frequency, for one that integrates.
     rate: f64,
+    /// Of the filter before the controller.
+    memory: f64,
 }
 
 impl SampledLoop {
@@ -237,6 +239,7 @@ impl SampledLoop {
             dead_time,
             slowest,
             rate: if integrators > 0 { low * system.response(low).norm() * percent } else { 0.0 },
+            memory,
         })
     }
 
@@ -245,6 +248,13 @@ impl SampledLoop {
         let (plant, scan) = (&trial.plant, trial.scenario.scan);
         let Some(system) = plant.linearised()? else { return Ok(None) };
         Self::new(&system, &plant.pv.span, scan, plant.sensor.filter_memory(scan)).map(Some)
+    }
+
+    /// The filter between sensor and controller, at `omega` rad/s.
+    #[must_use]
+    pub fn filter(&self, omega: f64) -> Complex64 {
+        let z = Complex64::from_polar(1.0, omega * self.scan);
+        (1.0 - self.memory) * z / (z - self.memory)
     }
 
     /// The scan in s.

@@ -1,9 +1,9 @@
 //! What becomes of a loop when the plant is not the model: the map of mismatch.
 
-use super::optimise::{Variation, load_error};
-use crate::assessment::{Family, FrequencyGrid, SampledLoop};
+use super::controlled::Controlled;
+use super::optimise::{Variation, load_error, sampled};
+use crate::assessment::{Family, FrequencyGrid};
 use crate::controller::ControllerSpec;
-use crate::process::LinearSpec;
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result, check};
@@ -64,7 +64,7 @@ pub struct MismatchMap {
 
 /// The map for a controller on a model. Errors when the loop is unstable with the model as it is, or the controller is not linear.
 pub fn mismatch_map(
-    process: &LinearSpec,
+    plant: &Controlled,
     pv_span: &Span,
     scan: f64,
     controller: &ControllerSpec,
@@ -81,7 +81,7 @@ pub fn mismatch_map(
     let share = |k: usize| k as f64 / (points - 1) as f64;
     let gain_ratios: Vec<f64> = (0..points).map(|k| least_gain * (most_gain / least_gain).powf(share(k))).collect();
     let dead_time_ratios: Vec<f64> = (0..points).map(|k| shortest + (longest - shortest) * share(k)).collect();
-    let row = |dead_time: f64, gains: &[f64]| row(process, pv_span, scan, controller, dead_time, gains);
+    let row = |dead_time: f64, gains: &[f64]| row(plant, pv_span, scan, controller, dead_time, gains);
     let nominal = row(1.0, &[1.0])?;
     let Some(Some((_, nominal_error))) = nominal.cells.first().copied() else {
         return Err(Error::unfit("the loop is unstable with the model as it is", "choose settings that hold it first"));
@@ -126,15 +126,19 @@ struct Row {
 }
 
 fn row(
-    process: &LinearSpec,
+    nominal: &Controlled,
     pv_span: &Span,
     scan: f64,
     controller: &ControllerSpec,
     dead_time: f64,
     gains: &[f64],
 ) -> Result<Row> {
-    let plant = Variation { dead_time, ..Variation::NONE }.of(process)?;
-    let sampled = SampledLoop::new(&plant.state_space()?, pv_span, scan, 0.0)?;
+    let varied = |gain: f64| -> Result<Controlled> {
+        let process = Variation { gain, dead_time, ..Variation::NONE }.of(&nominal.process)?;
+        Ok(Controlled { process, sensor: nominal.sensor.clone() })
+    };
+    let sampled = sampled(&varied(1.0)?, pv_span, scan)?;
+    let process = nominal.as_seen(scan);
     let Some(pid) = controller.main_pid().filter(|_| !matches!(controller, ControllerSpec::Cascade(_))) else {
         return Err(Error::unfit(
             format!("a {} has no response over frequency that stands still", controller.title()),
@@ -153,8 +157,7 @@ fn row(
     for ratio in gains {
         let point = closed(*ratio);
         cells.push(if point.stable {
-            let plant = Variation { gain: *ratio, ..Variation::NONE }.of(&plant)?;
-            Some((point.max_sensitivity, load_error(&plant, pv_span, scan, controller)?))
+            Some((point.max_sensitivity, load_error(&varied(*ratio)?, pv_span, scan, controller)?))
         } else {
             None
         });
@@ -218,6 +221,7 @@ mod tests {
     use super::*;
     use crate::assessment::sampled_margins;
     use crate::controller::{PidSettings, SmithSettings};
+    use crate::process::LinearSpec;
 
     const FOPDT: LinearSpec = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 10.0 };
 
@@ -227,7 +231,7 @@ mod tests {
 
     fn map(controller: &ControllerSpec, points: usize) -> MismatchMap {
         let question = MismatchQuestion { points, ..MismatchQuestion::default() };
-        mismatch_map(&FOPDT, &span(), 0.5, controller, &question, 2).unwrap()
+        mismatch_map(&Controlled::plain(FOPDT), &span(), 0.5, controller, &question, 2).unwrap()
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! Settings from models.
 
 mod beginning;
+mod controlled;
 mod envelope;
 mod first_trial;
 mod mismatch;
@@ -12,6 +13,7 @@ mod simc;
 mod ultimate;
 
 pub use beginning::{Beginning, ControllerKind, begin_with};
+pub use controlled::Controlled;
 pub use envelope::{Envelope, envelope};
 pub use first_trial::{first_trial, first_trial_on, process_of};
 pub use mismatch::{MismatchMap, MismatchQuestion, mismatch_map};

@@ -4,7 +4,7 @@ use crate::problem::{Body, Problem};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{FrequencyCurves, Margins, SampledLoop, trial_margins};
 use antistasis_core::simulation::Trial;
-use antistasis_core::tuning::{Envelope, MismatchMap, MismatchQuestion, envelope, mismatch_map, process_of};
+use antistasis_core::tuning::{Controlled, Envelope, MismatchMap, MismatchQuestion, envelope, mismatch_map};
 use antistasis_core::{Error, Verdict};
 use axum::Json;
 use axum::extract::State;
@@ -88,10 +88,10 @@ async fn mismatch(Body(request): Body<MismatchRequest>) -> Result<Json<MismatchM
     let map = compute(move || {
         let MismatchRequest { trial, question } = request;
         trial.validate()?;
-        let process = process_of(&trial.plant)?;
+        let plant = Controlled::of(&trial.plant)?;
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let (span, scan) = (&trial.plant.pv.span, trial.scenario.scan);
-        mismatch_map(&process, span, scan, &trial.candidate.controller, &question, threads)
+        mismatch_map(&plant, span, scan, &trial.candidate.controller, &question, threads)
     });
     Ok(Json(map.await??))
 }

@@ -8,7 +8,7 @@ use antistasis_core::controller::{InNotation, Notation, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    Beginning, ControllerKind, Demands, RelayReading, Rule, RuleChoice, RuleTuning, begin_with, process_of, read_relay,
+    Beginning, Controlled, ControllerKind, Demands, RelayReading, Rule, RuleChoice, RuleTuning, begin_with, read_relay,
     tune_by_rule,
 };
 use axum::Json;
@@ -38,6 +38,9 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
 struct RulesRequest {
     /// The plant.
     plant: Plant,
+    /// Scan of the controller in s, half of which is dead time to it; null for one that can be neglected.
+    #[serde(default)]
+    scan: Option<f64>,
     /// What the engineer chooses.
     #[serde(default)]
     choice: RuleChoice,
@@ -59,7 +62,8 @@ struct RuleOutcome {
 /// What all rules give.
 #[derive(Debug, Serialize, ToSchema)]
 struct RulesOutcome {
-    /// The process that they go by: the plant's own, or the low-order one nearest to it.
+    /// The process that they go by: the plant's own, or the low-order one nearest to it, as the controller sees it: with
+    /// half a scan, and lag, dead time and filter of the sensor by the half rule.
     process: LinearSpec,
     /// The rules, in the order of their publication.
     rules: Vec<RuleOutcome>,
@@ -70,7 +74,11 @@ struct RulesOutcome {
     responses((status = 200, body = RulesOutcome), (status = 422, body = Problem)))]
 async fn tune_by_rules(Body(request): Body<RulesRequest>) -> Result<Json<RulesOutcome>, Problem> {
     let outcome = compute(move || {
-        let process = process_of(&request.plant)?;
+        let scan = request.scan.unwrap_or(0.0);
+        if !(0.0..=1e6).contains(&scan) {
+            return Err(antistasis_core::Error::invalid("scan", format!("{scan} s"), "0 to 1000000 s"));
+        }
+        let process = Controlled::of(&request.plant)?.as_seen(scan);
         let span = &request.plant.pv.span;
         let rules = Rule::ALL
             .into_iter()

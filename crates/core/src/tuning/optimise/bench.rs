@@ -4,10 +4,12 @@ use super::{ControllerStructure, Demand, Demands, Objective, Task};
 use crate::Result;
 use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics};
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
+use crate::instrument::SensorSpec;
 use crate::process::LinearSpec;
 use crate::simulation::{
     Candidate, ColumnRole, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, TRIAL_VERSION, Trial,
 };
+use crate::tuning::controlled::Controlled;
 use crate::units::Span;
 use serde::{Deserialize, Serialize};
 use std::cell::Cell;
@@ -109,29 +111,25 @@ const MOST_SCANS: usize = 30_000;
 impl Bench {
     pub fn new(task: &Task) -> Result<Self> {
         let (process, span) = (&task.process, &task.pv_span);
+        let seen = Controlled { process: process.clone(), sensor: task.sensor.clone() }.as_seen(task.scan);
         let percent = 100.0 / span.width();
         let mut models = Vec::new();
         for variation in &task.variations() {
             let process = variation.of(process)?;
             let trial = match &task.scenario {
                 Some(trial) => trial.clone(),
-                None => standard(&process, span, task.scan),
+                None => standard(&process, &task.sensor, span, task.scan),
             };
-            let sampled = match &task.scenario {
-                Some(trial) => SampledLoop::of(trial)?.ok_or_else(|| {
-                    crate::Error::unfit("the plant of the scenario does not start at rest", "choose a steady state")
-                })?,
-                None => SampledLoop::new(&process.state_space()?, span, task.scan, 0.0)?,
-            };
-            let grid = FrequencyGrid::new(&sampled, 30.0 * process.time_scale(), task.process.dead_time());
+            let sampled = sampled_of(&trial)?;
+            let grid = FrequencyGrid::new(&sampled, 30.0 * process.time_scale(), seen.dead_time());
             models.push(Model { grid, trial });
         }
-        let theta = process.dead_time() + 0.5 * task.scan;
-        let scale = process.time_scale().max(task.scan);
-        let slope = (process.gain() * percent).abs()
-            / if process.integrators() > 0 { 1.0 } else { (scale - process.dead_time()).max(task.scan) };
+        let theta = seen.dead_time();
+        let scale = seen.time_scale().max(task.scan);
+        let slope =
+            (seen.gain() * percent).abs() / if seen.integrators() > 0 { 1.0 } else { (scale - theta).max(task.scan) };
         let natural = 1.0 / (slope * (theta + 0.02 * scale));
-        let longest = if process.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
+        let longest = if seen.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
         Ok(Self {
             structure: task.structure,
             template: task.template.clone(),
@@ -280,16 +278,16 @@ const MOST_MISMATCH_SCANS: usize = 4000;
 
 /// ∫|e| dt in % of span · s after a load of 1 % on a plant with a controller, far from all limits.
 pub(in crate::tuning) fn load_error(
-    plant: &LinearSpec,
+    plant: &Controlled,
     pv_span: &Span,
     scan: f64,
     controller: &ControllerSpec,
 ) -> Result<f64> {
-    let mut trial = standard(plant, pv_span, scan);
+    let mut trial = standard(&plant.process, &plant.sensor, pv_span, scan);
     trial.scenario.duration = MOST_MISMATCH_SCANS as f64 * scan;
     trial.scenario.events = vec![Event::load(0.0, 1.0)];
     trial.candidate.controller = freed(controller);
-    let horizon = 2.0 * plant.time_scale();
+    let horizon = 2.0 * plant.as_seen(scan).time_scale();
     Ok(answer(&trial, pv_span, horizon, f64::INFINITY)?.error(scan))
 }
 
@@ -336,15 +334,29 @@ impl Answer {
     }
 }
 
-/// A trial of a linear process far from all limits.
-fn standard(process: &LinearSpec, pv_span: &Span, scan: f64) -> Trial {
+/// The linear loop of a trial: the one description that margins, searches and maps go by.
+fn sampled_of(trial: &Trial) -> Result<SampledLoop> {
+    SampledLoop::of(trial)?
+        .ok_or_else(|| crate::Error::unfit("the plant does not start at rest", "choose a steady state"))
+}
+
+/// The linear loop around a process with its sensor.
+pub(in crate::tuning) fn sampled(plant: &Controlled, pv_span: &Span, scan: f64) -> Result<SampledLoop> {
+    sampled_of(&standard(&plant.process, &plant.sensor, pv_span, scan))
+}
+
+/// A trial of a linear process with its sensor, far from all limits.
+fn standard(process: &LinearSpec, sensor: &SensorSpec, pv_span: &Span, scan: f64) -> Trial {
     let signal = |tag: &str, span: Span| Signal { tag: tag.to_owned(), span };
     let (pv, op) = (signal("PV", pv_span.clone()), signal("OP", Span::new(0.0, 100.0, "%")));
     let middle = pv_span.low + 0.5 * pv_span.width();
     let controller = ControllerSpec::Pid(PidSettings::pi(1.0, 1.0));
     Trial {
         version: TRIAL_VERSION,
-        plant: Plant::plain(process.clone(), pv, op, OperatingPoint::new(middle, 50.0)),
+        plant: Plant {
+            sensor: sensor.clone(),
+            ..Plant::plain(process.clone(), pv, op, OperatingPoint::new(middle, 50.0))
+        },
         candidate: Candidate::new(controller),
         scenario: Scenario { duration: MOST_SCANS as f64 * scan, scan, seed: 0, events: Vec::new() },
     }

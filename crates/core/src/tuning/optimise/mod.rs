@@ -6,13 +6,15 @@ mod search;
 mod trade_off;
 
 pub use bench::Figures;
-pub(super) use bench::load_error;
+pub(in crate::tuning) use bench::{load_error, sampled};
 pub use demands::{Demand, Demands};
 pub use trade_off::{TradeOff, TradeOffPoint, trade_off};
 
 use crate::controller::{Action, ControllerSpec, PidSettings, SmithSettings};
+use crate::instrument::SensorSpec;
 use crate::process::LinearSpec;
 use crate::simulation::Trial;
+use crate::tuning::controlled::Controlled;
 use crate::units::Span;
 use crate::verdict::{readable, readable_duration};
 use crate::{Error, Result, check};
@@ -111,6 +113,8 @@ impl Variation {
 pub struct Task {
     /// The model.
     pub process: LinearSpec,
+    /// What stands between it and the controller.
+    pub sensor: SensorSpec,
     /// Span of the PV.
     pub pv_span: Span,
     /// Scan in s.
@@ -147,6 +151,7 @@ impl Task {
         };
         Self {
             process: process.clone(),
+            sensor: SensorSpec::default(),
             pv_span: pv_span.clone(),
             scan,
             structure,
@@ -156,6 +161,16 @@ impl Task {
             family: Vec::new(),
             scenario: None,
         }
+    }
+
+    /// The same for a process with its sensor.
+    #[must_use]
+    pub fn on(controlled: &Controlled, pv_span: &Span, scan: f64, structure: ControllerStructure) -> Self {
+        // A predictor predicts what the controller sees.
+        let mut task = Self::new(&controlled.as_seen(0.0), pv_span, scan, structure);
+        task.process = controlled.process.clone();
+        task.sensor = controlled.sensor.clone();
+        task
     }
 
     /// Takes over everything of these settings but gain and times: weights, filters, action.
@@ -169,6 +184,7 @@ impl Task {
 
     fn validate(&self) -> Result<()> {
         self.process.validate()?;
+        self.sensor.validate("sensor")?;
         self.pv_span.validate("pv.span")?;
         check::positive("scan", self.scan, "s")?;
         self.demands.validate()?;

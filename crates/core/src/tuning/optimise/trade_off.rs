@@ -3,7 +3,7 @@
 use super::{ControllerStructure, Figures, Optimum, Task, bench::Bench, optimise};
 use crate::Result;
 use crate::controller::ControllerSpec;
-use crate::process::LinearSpec;
+use crate::tuning::controlled::Controlled;
 use crate::tuning::{Rule, RuleChoice, Terms, tune_by_rule};
 use crate::units::Span;
 use serde::{Deserialize, Serialize};
@@ -37,13 +37,13 @@ const SENSITIVITIES: [f64; 9] = [1.15, 1.25, 1.35, 1.5, 1.65, 1.8, 2.0, 2.25, 2.
 /// The trade-off for a model: PI, PID and Smith predictor, and all rules. `progress` is called with the share done, and
 /// stops the work when it returns false.
 pub fn trade_off(
-    process: &LinearSpec,
+    plant: &Controlled,
     pv_span: &Span,
     scan: f64,
     threads: usize,
     progress: &(dyn Fn(f64) -> bool + Sync),
 ) -> Result<TradeOff> {
-    let structures: &[ControllerStructure] = if process.dead_time() > 0.0 {
+    let structures: &[ControllerStructure] = if plant.as_seen(0.0).dead_time() > 0.0 {
         &[ControllerStructure::Pi, ControllerStructure::Pid, ControllerStructure::Smith]
     } else {
         &[ControllerStructure::Pi, ControllerStructure::Pid]
@@ -56,7 +56,7 @@ pub fn trade_off(
         for _ in 0..threads.clamp(1, jobs.len()) {
             scope.spawn(|| {
                 while let Some((k, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let mut task = Task::new(process, pv_span, scan, structures[*k]);
+                    let mut task = Task::on(plant, pv_span, scan, structures[*k]);
                     task.demands.max_sensitivity = Some(*limit);
                     let found = optimise(&task, &|_| progress(f64::NAN));
                     let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
@@ -94,17 +94,17 @@ pub fn trade_off(
     {
         return Err(error);
     }
-    Ok(TradeOff { curves, rules: rules(process, pv_span, scan)? })
+    Ok(TradeOff { curves, rules: rules(plant, pv_span, scan)? })
 }
 
 /// Where the rules stand.
-fn rules(process: &LinearSpec, pv_span: &Span, scan: f64) -> Result<Vec<TradeOffPoint>> {
+fn rules(plant: &Controlled, pv_span: &Span, scan: f64) -> Result<Vec<TradeOffPoint>> {
     let mut points = Vec::new();
     for rule in Rule::ALL {
         for (terms, structure) in [(Terms::Pi, ControllerStructure::Pi), (Terms::Pid, ControllerStructure::Pid)] {
             let choice = RuleChoice { terms, ..RuleChoice::default() };
-            let Ok(tuning) = tune_by_rule(process, pv_span, rule, &choice) else { continue };
-            let task = Task::new(process, pv_span, scan, structure);
+            let Ok(tuning) = tune_by_rule(&plant.as_seen(scan), pv_span, rule, &choice) else { continue };
+            let task = Task::on(plant, pv_span, scan, structure);
             let bench = Bench::new(&task)?;
             let pid = tuning.to_type_in;
             let (integral, derivative) = (pid.integral_time.unwrap_or(f64::MAX), pid.derivative_time);
