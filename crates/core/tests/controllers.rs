@@ -450,3 +450,35 @@ fn self_tuning_goes_to_manual_and_back_without_a_bump() {
     assert!(step < 0.45, "the output jumps by {step} on going to automatic");
     assert!((pv.last().unwrap() - 50.0).abs() < 0.3, "{}", pv.last().unwrap());
 }
+
+#[test]
+fn of_several_gain_crossovers_the_phase_margin_is_the_least_lag_that_any_bears() {
+    // By NumPy from the difference equations: crossovers at 0.0113, 0.0661 and 0.0789 rad/s bear 69.41°, 294.98° and 188.56°.
+    let model = LinearSpec::Fopdt { gain: 5.0, time_constant: 5.0, dead_time: 72.0 };
+    let margins = trial_margins(&trial(LONG, smith(model, 0.05, 5.0), vec![], 100.0, 1.0)).unwrap().unwrap();
+    assert!(margins.stable);
+    let phase = margins.phase_margin.unwrap();
+    assert!((phase - 69.41).abs() < 0.05, "{phase}");
+}
+
+#[test]
+fn a_set_point_step_at_the_very_start_is_a_step() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 4.0 };
+    let with = |at: f64| {
+        let trial = trial(
+            process.clone(),
+            ControllerSpec::Pid(PidSettings::pi(2.0, 20.0)),
+            vec![Event::set_point(at, 5.0)],
+            400.0 + at,
+            1.0,
+        );
+        antistasis_core::assessment::assess(&trial, &run(&trial)).unwrap().metrics.set_point_responses
+    };
+    let (early, late) = (with(0.0), with(50.0));
+    assert_eq!((early.len(), late.len()), (1, 1));
+    assert!(
+        (early[0].step - 5.0).abs() < 1e-12 && (early[0].overshoot_percent - late[0].overshoot_percent).abs() < 1e-6
+    );
+    let rise = |response: &antistasis_core::assessment::SetPointResponse| response.rise_time.unwrap();
+    assert!((rise(&early[0]) - rise(&late[0])).abs() < 1e-6);
+}

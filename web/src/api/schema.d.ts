@@ -3206,6 +3206,12 @@ export interface components {
             gain_margin?: number | null;
             /**
              * Format: double
+             * @description The factor to which the loop gain can fall before the loop becomes unstable: of a plant that runs away by itself, or
+             *     a loop that is stable between two gains only.
+             */
+            lower_gain_margin?: number | null;
+            /**
+             * Format: double
              * @description Mt, the largest |L/(1 + L)|.
              */
             max_complementary_sensitivity?: number | null;
@@ -3221,12 +3227,17 @@ export interface components {
             max_sensitivity_frequency?: number | null;
             /**
              * Format: double
+             * @description Of an unstable loop that a higher gain would hold: a factor that does.
+             */
+            needs_gain?: number | null;
+            /**
+             * Format: double
              * @description Where the phase is −180°, for the gain margin.
              */
             phase_crossover?: number | null;
             /**
              * Format: double
-             * @description Degrees of phase lag that can be added at the gain crossover.
+             * @description Degrees of phase lag that can be added; of several gain crossovers at the one that bears the least.
              */
             phase_margin?: number | null;
             /** @description Whether the closed loop is stable (Nyquist criterion). */

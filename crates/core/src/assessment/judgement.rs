@@ -95,6 +95,13 @@ pub fn robustness_verdicts(margins: Option<&Margins>) -> Vec<Verdict> {
             if margins.stable {
                 return robustness(margins);
             }
+            if let Some(factor) = margins.needs_gain {
+                let text = format!(
+                    "Unstable: the plant runs away by itself, and the gain is too low to hold it. About {} times as much does.",
+                    readable(factor)
+                );
+                return Verdict::new(Tone::Bad, text, "Nyquist criterion on the sampled loop, for rising gains");
+            }
             Verdict::new(
                 Tone::Bad,
                 "Unstable: the loop oscillates ever more, held only by the limits of the output. Lower the gain or raise the \
@@ -191,6 +198,10 @@ fn robustness(margins: &Margins) -> Verdict {
         "Stays stable at any gain.".to_owned()
     } else {
         format!("Stays stable until {}.", limits.join(" or "))
+    };
+    let stays = match margins.lower_gain_margin {
+        Some(factor) => format!("{stays} It needs at least {} times the model's gain to be held.", readable(factor)),
+        None => stays,
     };
     if highest > USUAL_MAX_SENSITIVITY {
         Verdict::new(

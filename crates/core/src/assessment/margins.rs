@@ -23,9 +23,16 @@ pub struct Margins {
     pub stable: bool,
     /// The loop gain can rise by this factor before the loop becomes unstable.
     pub gain_margin: Option<f64>,
+    /// The factor to which the loop gain can fall before the loop becomes unstable: of a plant that runs away by itself, or
+    /// a loop that is stable between two gains only.
+    #[serde(default)]
+    pub lower_gain_margin: Option<f64>,
+    /// Of an unstable loop that a higher gain would hold: a factor that does.
+    #[serde(default)]
+    pub needs_gain: Option<f64>,
     /// Where the phase is −180°, for the gain margin.
     pub phase_crossover: Option<f64>,
-    /// Degrees of phase lag that can be added at the gain crossover.
+    /// Degrees of phase lag that can be added; of several gain crossovers at the one that bears the least.
     pub phase_margin: Option<f64>,
     /// Where the loop gain is 1, for the phase margin.
     pub gain_crossover: Option<f64>,
@@ -59,6 +66,8 @@ pub struct LoopGain<F> {
 /// |L| below this can neither encircle −1 nor bring the sensitivity off 1 by more than 0.5 %.
 const NEGLIGIBLE: f64 = 5e-3;
 const MOST_POINTS: usize = 400_000;
+/// A lower limit of the gain below this share is none in practice.
+const NO_LIMIT: f64 = 1e-3;
 
 impl<F: Fn(f64) -> Complex64> LoopGain<F> {
     /// The margins of the loop closed with negative feedback.
@@ -67,6 +76,7 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         let curve = self.curve();
         let l = |omega: f64| (self.response)(omega);
         let mut gain_margin: Option<(f64, f64)> = None;
+        let mut lower_gain_margin: Option<f64> = None;
         let mut delay_margin: Option<f64> = None;
         let mut phase_margin: Option<(f64, f64)> = None;
         // Distance from −1 turns by less than half a circle from point to point, so that the turns can be added up.
@@ -81,14 +91,16 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
                 if factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
                     gain_margin = Some((factor, w));
                 }
+                if (NO_LIMIT..1.0).contains(&factor) {
+                    lower_gain_margin = Some(lower_gain_margin.map_or(factor, |best| best.max(factor)));
+                }
             }
             if (l0.norm() - 1.0) * (l1.norm() - 1.0) <= 0.0 && l0.norm() != l1.norm() {
                 let w = bisect(w0, w1, |w| l(w).norm() - 1.0);
                 // Phase above −180°, from 0° to 360°: how far the curve can be turned clockwise until it meets −1.
                 let above = (-l(w)).arg().rem_euclid(2.0 * PI);
-                let nearest = if above > PI { above - 2.0 * PI } else { above };
-                if phase_margin.is_none_or(|best| nearest < best.0) {
-                    phase_margin = Some((nearest, w));
+                if phase_margin.is_none_or(|best| above < best.0) {
+                    phase_margin = Some((above, w));
                 }
                 let delay = above / w;
                 delay_margin = Some(delay_margin.map_or(delay, |best| best.min(delay)));
@@ -101,6 +113,15 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
                 gain_margin = Some((factor, *w));
             }
         }
+        // So is the response at rest, of a loop without integrator.
+        if let (0, Some((w, first))) = (self.integrators, curve.first()) {
+            let factor = -1.0 / first.re;
+            if first.re < 0.0 && factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
+                gain_margin = Some((factor, *w));
+            } else if first.re < 0.0 && (NO_LIMIT..1.0).contains(&factor) {
+                lower_gain_margin = Some(lower_gain_margin.map_or(factor, |best: f64| best.max(factor)));
+            }
+        }
         let sensitivity = |omega: f64| (1.0 + l(omega)).norm().recip();
         let complementary = |omega: f64| (l(omega) / (1.0 + l(omega))).norm();
         let (max_sensitivity_frequency, max_sensitivity) = highest_peak(&curve, sensitivity);
@@ -111,6 +132,8 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         Margins {
             stable: true,
             gain_margin: gain_margin.map(|best| best.0),
+            lower_gain_margin,
+            needs_gain: None,
             phase_crossover: gain_margin.map(|best| best.1),
             phase_margin: phase_margin.map(|best| best.0.to_degrees()),
             gain_crossover: phase_margin.map(|best| best.1),
@@ -196,7 +219,25 @@ pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, 
 /// resolution, gap, schedule) is left out.
 pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
     let Some(sampled) = SampledLoop::of(trial)? else { return Ok(None) };
-    Ok(sampled.with(&trial.candidate.controller)?.map(|closed| closed.margins()))
+    let Some(closed) = sampled.with(&trial.candidate.controller)? else { return Ok(None) };
+    let margins = closed.margins();
+    if margins.stable || sampled.unstable_poles() == 0 {
+        return Ok(Some(margins));
+    }
+    // A plant that runs away by itself: too little gain lets it go as surely as too much.
+    let holds = |factor: &f64| {
+        let more = LoopGain {
+            response: |omega: f64| factor * (closed.response)(omega),
+            integrators: closed.integrators,
+            unstable_poles: closed.unstable_poles,
+            delay: closed.delay,
+            lowest: closed.lowest,
+            highest: closed.highest,
+        };
+        more.margins().stable
+    };
+    let needs_gain = (1..=10).map(|k| 1.5f64.powi(k)).find(holds);
+    Ok(Some(Margins { needs_gain, ..margins }))
 }
 
 /// What a digital controller sees of a linear plant: a hold before it, its dead time exact, a sampler behind it.
@@ -437,5 +478,32 @@ mod tests {
         assert!(!sampled_margins(&process, &span, &pid, 0.5).unwrap().stable);
         pid.action = crate::controller::Action::Direct;
         assert!(sampled_margins(&process, &span, &pid, 0.5).unwrap().stable);
+    }
+
+    /// 1/(10 s − 1) with a hold, under proportional control.
+    fn runaway(gain: f64) -> (SampledLoop, ControllerSpec) {
+        let one = |value: f64| nalgebra::DMatrix::from_element(1, 1, value);
+        let system = StateSpace::new(one(0.1), one(0.1), one(1.0), crate::lti::DeadTime::new(0.0).unwrap()).unwrap();
+        let sampled = SampledLoop::new(&system, &Span::new(0.0, 100.0, "%"), 0.5, 0.0).unwrap();
+        let pid = PidSettings { integral_time: None, ..PidSettings::pi(gain, 1.0) };
+        (sampled, ControllerSpec::Pid(pid))
+    }
+
+    #[test]
+    fn a_plant_that_runs_away_is_held_between_two_gains() {
+        // The sampled pole is a = exp(h/10), the closed one a − K (a − 1): inside the circle for 1 < K < (a + 1)/(a − 1).
+        let a = (0.05f64).exp();
+        let (sampled, controller) = runaway(4.0);
+        let margins = sampled.with(&controller).unwrap().unwrap().margins();
+        assert!(margins.stable);
+        close(margins.lower_gain_margin, 0.25, 1e-6);
+        close(margins.gain_margin, (a + 1.0) / (a - 1.0) / 4.0, 1e-4);
+        let said = crate::assessment::robustness_verdicts(Some(&margins));
+        assert!(said[0].text.contains("It needs at least 0.25 times the model's gain"), "{said:?}");
+        let (sampled, controller) = runaway(0.8);
+        assert!(!sampled.with(&controller).unwrap().unwrap().margins().stable);
+        // An ordinary loop has no lower limit.
+        let process = LinearSpec::Fopdt { gain: 2.0, time_constant: 5.0, dead_time: 3.0 };
+        assert_eq!(continuous(&process, &PidSettings::pi(5.0 / 12.0, 5.0)).lower_gain_margin, None);
     }
 }

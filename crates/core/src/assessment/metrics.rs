@@ -128,10 +128,15 @@ struct Stretch<'a> {
 /// taken as a straight line and the set point as constant.
 #[must_use]
 pub fn metrics(trace: &Trace, recovery_band: f64) -> Metrics {
+    metrics_from(trace, recovery_band, None)
+}
+
+/// The same where it is known what the set point was before the first row.
+pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: Option<f64>) -> Metrics {
     let set_point = trace.values(ColumnRole::SetPoint);
     let output = trace.values(ColumnRole::Output);
     let last = trace.len().saturating_sub(1);
-    let set_point_steps = steps(set_point, set_point.first().copied().unwrap_or(0.0));
+    let set_point_steps = steps(set_point, set_point_before.or(set_point.first().copied()).unwrap_or(0.0));
     let loads = trace.columns.iter().filter_map(|column| {
         let before = match column.role {
             ColumnRole::Load => 0.0,

@@ -12,12 +12,13 @@ pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::{judge, robustness_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
+use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};
 
 use crate::Result;
-use crate::simulation::{Trace, Trial};
+use crate::simulation::{Event, Trace, Trial};
 use crate::verdict::Verdict;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -39,7 +40,10 @@ pub struct Assessment {
 /// Assesses a trial by its trace and its loop.
 pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
     let span = &trial.plant.pv.span;
-    let metrics = metrics(trace, RECOVERY_SHARE * span.width());
+    // A set point that moves at the very start came from where the plant rested.
+    let moves_at_start = |event: &Event| matches!(event, Event::SetPointStep { at, .. } if *at <= 0.0);
+    let before = trial.scenario.events.iter().any(moves_at_start).then_some(trial.plant.operating_point.pv);
+    let metrics = metrics_from(trace, RECOVERY_SHARE * span.width(), before);
     let margins = trial_margins(trial)?;
     let verdicts = judge(trial, trace, margins.as_ref(), &metrics);
     Ok(Assessment { metrics, margins, verdicts })

@@ -219,13 +219,13 @@ impl<'a> Prepared<'a> {
     /// Visits every sample with its derivatives by the unknowns; last in the row is model minus output, NaN where
     /// missing. Between two stretches lie rows without a value, so that what is read off neighbours ends there.
     pub(super) fn walk(&self, unknowns: &[f64], before: &[Before], mut visit: impl FnMut(&mut [f64])) {
-        for k in 0..self.stretches.len() {
+        for (k, before) in before.iter().enumerate() {
             for _ in 0..if k == 0 { 0 } else { APART } {
                 let mut nothing = vec![0.0; self.layout.count + 1];
                 nothing[self.layout.count] = f64::NAN;
                 visit(&mut nothing);
             }
-            self.walk_stretch(k, unknowns, before[k], &mut visit);
+            self.walk_stretch(k, unknowns, *before, &mut visit);
         }
     }
 

@@ -128,7 +128,11 @@ impl Bench {
         let scale = seen.time_scale().max(task.scan);
         let slope =
             (seen.gain() * percent).abs() / if seen.integrators() > 0 { 1.0 } else { (scale - theta).max(task.scan) };
-        let natural = 1.0 / (slope * (theta + 0.02 * scale));
+        // Two limits of the gain, of which the higher counts: by the slope over the dead time, and, of a process that settles,
+        // by the gain itself, which is what limits one that is mostly dead time.
+        let by_slope = 1.0 / (slope * (theta + 0.02 * scale));
+        let by_gain = if seen.integrators() > 0 { 0.0 } else { 1.0 / (seen.gain() * percent).abs() };
+        let natural = by_slope.max(by_gain);
         let longest = if seen.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
         Ok(Self {
             structure: task.structure,

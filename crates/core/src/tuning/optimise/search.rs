@@ -29,6 +29,11 @@ pub(super) const MISSED: f64 = 1e9;
 /// Gains tried over frequency, and of those that are allowed, in simulation.
 const GAINS: usize = 48;
 const SIMULATED_GAINS: usize = 7;
+/// Integral times of the coarse grid for two times, places on it from which a simplex begins, and by how much such a place
+/// may be worse than the best.
+const COARSE_TIMES: usize = 9;
+const SIMPLEX_STARTS: usize = 3;
+const FAR: f64 = 1.6;
 const INVERSE_GOLDEN: f64 = 0.618_033_988_749_894_8;
 
 pub(super) struct Search<'a> {
@@ -159,32 +164,55 @@ impl Search<'_> {
         Ok(Some(if refined.score < coarse.score { refined } else { coarse }))
     }
 
-    /// Over integral time and the ratio of derivative to integral time: a coarse grid, then the simplex of Nelder and Mead
-    /// (Computer J. 7, 1965).
+    /// Over integral time and the ratio of derivative to integral time: a coarse grid, then from its best places the simplex of
+    /// Nelder and Mead (Computer J. 7, 1965). Where a limit of the gain turns from one end of the frequencies to another the
+    /// error has an edge, at which a simplex can stay; from several sides one of them comes past it.
     fn over_two_times(&self) -> Result<Option<Tried>> {
         let [low, high] = self.bench.times.map(f64::ln);
-        let (shortest, longest) = (0.01f64.ln(), 1.0f64.ln());
-        let mut best: Option<([f64; 2], Tried)> = None;
-        let at = |place: [f64; 2]| -> Result<Option<Tried>> {
-            let (x, y) = (place[0].clamp(low, high), place[1].clamp(shortest, longest));
-            self.best_gain(x.exp(), x.exp() * y.exp())
-        };
-        for i in 0..7 {
+        let mut coarse: Vec<([f64; 2], Tried)> = Vec::new();
+        for i in 0..COARSE_TIMES {
             for ratio in [0.04f64, 0.12, 0.25, 0.5] {
-                let place = [low + (high - low) * f64::from(i) / 6.0, ratio.ln()];
-                if let Some(tried) = at(place)?
-                    && best.is_none_or(|(_, known)| tried.score < known.score)
-                {
-                    best = Some((place, tried));
-                }
+                let place = [low + (high - low) * i as f64 / (COARSE_TIMES - 1) as f64, ratio.ln()];
+                coarse.extend(self.at_times(place)?.map(|tried| (place, tried)));
             }
         }
-        let Some((start, coarse)) = best else { return Ok(None) };
-        let nowhere = Tried { score: f64::INFINITY, ..coarse };
-        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(at(place)?.unwrap_or(nowhere)) };
-        let spread = (high - low) / 12.0;
-        let mut simplex = vec![(start, coarse)];
-        for place in [[start[0] + spread, start[1]], [start[0], start[1] + 0.4]] {
+        coarse.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
+        let mut best: Option<Tried> = None;
+        let mut starts: Vec<[f64; 2]> = Vec::new();
+        for (place, tried) in &coarse {
+            let apart = |start: &[f64; 2]| (start[0] - place[0]).abs() + 0.5 * (start[1] - place[1]).abs();
+            let is_near = starts.iter().any(|start| apart(start) < 1.1 * (high - low) / (COARSE_TIMES - 1) as f64);
+            if is_near
+                || starts.len() >= SIMPLEX_STARTS
+                || (!starts.is_empty() && tried.score > FAR * coarse[0].1.score)
+            {
+                continue;
+            }
+            starts.push(*place);
+            let found = self.simplex(*place, *tried, (high - low) / (2 * COARSE_TIMES) as f64)?;
+            if best.is_none_or(|known| found.score < known.score) {
+                best = Some(found);
+            }
+        }
+        // Once more from the best, so that a simplex that has fallen flat is not the end.
+        let Some(found) = best else { return Ok(None) };
+        let place = [found.integral.ln(), (found.derivative / found.integral).ln()];
+        let again = self.simplex(place, found, 0.08)?;
+        Ok(Some(if again.score < found.score { again } else { found }))
+    }
+
+    /// The best gain at the logarithms of the integral time and of the ratio of the times.
+    fn at_times(&self, place: [f64; 2]) -> Result<Option<Tried>> {
+        let [low, high] = self.bench.times.map(f64::ln);
+        let (x, y) = (place[0].clamp(low, high), place[1].clamp(0.01f64.ln(), 1.0f64.ln()));
+        self.best_gain(x.exp(), x.exp() * y.exp())
+    }
+
+    fn simplex(&self, start: [f64; 2], known: Tried, spread: f64) -> Result<Tried> {
+        let nowhere = Tried { score: f64::INFINITY, ..known };
+        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(self.at_times(place)?.unwrap_or(nowhere)) };
+        let mut simplex = vec![(start, known)];
+        for place in [[start[0] + spread, start[1]], [start[0], start[1] + 2.0 * spread]] {
             simplex.push((place, worth(place)?));
         }
         for _ in 0..36 {
@@ -215,7 +243,7 @@ impl Search<'_> {
             }
         }
         simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
-        Ok(Some(simplex[0].1))
+        Ok(simplex[0].1)
     }
 }
 

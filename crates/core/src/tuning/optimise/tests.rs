@@ -272,3 +272,47 @@ proptest! {
         prop_assert!(margins.stable && margins.max_sensitivity.unwrap() < 2.0, "{:?}", margins);
     }
 }
+
+/// Made by `reference/pid_search.py`: the best of an exhaustive search with NumPy.
+#[derive(serde::Deserialize)]
+struct Exhaustive {
+    scan: f64,
+    cases: Vec<Case>,
+}
+
+#[derive(serde::Deserialize)]
+struct Case {
+    plant: [f64; 3],
+    limit: f64,
+    error: f64,
+    settings: [f64; 3],
+}
+
+#[test]
+fn pid_is_within_a_per_cent_of_an_exhaustive_search_on_eighteen_cases() {
+    let known: Exhaustive =
+        serde_json::from_str(include_str!("../../../../../reference/data/pid_search.json")).unwrap();
+    assert_eq!(known.cases.len(), 18);
+    let mut worst: f64 = 0.0;
+    for Case { plant: [gain, time_constant, dead_time], limit, error, settings: [kc, ti, td] } in known.cases {
+        let process = LinearSpec::Fopdt { gain, time_constant, dead_time };
+        let mut task = Task::new(&process, &span(), known.scan, ControllerStructure::Pid);
+        task.demands.max_sensitivity = Some(limit);
+        // The outside search means the same loop: its settings keep the limit and have its error here, too.
+        let theirs = ControllerSpec::Pid(PidSettings { derivative_time: td, ..PidSettings::pi(kc, ti) });
+        let trial = trial_behind(&process, &SensorSpec::default(), known.scan, &theirs);
+        let margins = trial_margins(&trial).unwrap().unwrap().max_sensitivity.unwrap();
+        let there = metrics(&trial.run().unwrap(), 0.5).integral_absolute_error;
+        assert!(
+            margins < limit * 1.005 && (there / error - 1.0).abs() < 0.003,
+            "{process:?}: {margins} {there} {error}"
+        );
+        let best = found(&task);
+        println!(
+            "{gain}/{time_constant}/{dead_time}, Ms {limit}: {:.4}, exhaustive {error:.4}",
+            best.figures.load_error
+        );
+        worst = worst.max(best.figures.load_error / error - 1.0);
+    }
+    assert!(worst < 0.01, "up to {:.2} % worse", 100.0 * worst);
+}
