@@ -11,7 +11,8 @@ use antistasis_core::controller::{
 };
 use antistasis_core::process::{LinearSpec, ProcessSpec};
 use antistasis_core::simulation::{
-    Candidate, ColumnRole, Event, OperatingPoint, Plant, Ratio, Scenario, Signal, TRIAL_VERSION, Trace, Trial,
+    Candidate, ColumnRole, Event, OperatingPoint, Plant, Ratio, Scenario, Signal, Simulation, TRIAL_VERSION, Trace,
+    Trial,
 };
 use antistasis_core::tuning::{ControllerStructure, Task, optimise};
 use antistasis_core::units::Span;
@@ -389,9 +390,15 @@ fn a_cascade_catches_what_comes_in_inside() {
         span: Span::new(0.0, 400.0, "°C"),
     };
     let load = vec![Event::load(200.0, -10.0)];
-    let cascade = run(&heater(ControllerSpec::Cascade(Box::new(settings)), load.clone()));
-    let single = run(&heater(ControllerSpec::Pid(PidSettings::pi(1.0, 90.0)), load));
+    let cascade = run(&heater(ControllerSpec::Cascade(Box::new(settings.clone())), load.clone()));
+    let single = run(&heater(ControllerSpec::Pid(PidSettings::pi(1.0, 90.0)), load.clone()));
     assert!(error_of(&cascade) < 0.5 * error_of(&single), "{} {}", error_of(&cascade), error_of(&single));
+    // The terms that are shown are those of the inner controller, which makes the output.
+    let trial = heater(ControllerSpec::Cascade(Box::new(settings)), load);
+    let shown = Simulation::with_balances(&trial).unwrap().run();
+    let terms = ["proportional term", "integral term"].map(|name| of_tag(&shown, &format!("inner {name}")));
+    let unlimited = of_tag(&shown, "inner unlimited output");
+    assert!((0..shown.len()).all(|k| (terms[0][k] + terms[1][k] - unlimited[k]).abs() < 1e-9));
     // At rest it starts without a bump.
     assert!((cascade.values(ColumnRole::Output)[0] - cascade.values(ColumnRole::Output)[50]).abs() < 0.05);
 }
@@ -481,4 +488,57 @@ fn a_set_point_step_at_the_very_start_is_a_step() {
     );
     let rise = |response: &antistasis_core::assessment::SetPointResponse| response.rise_time.unwrap();
     assert!((rise(&early[0]) - rise(&late[0])).abs() < 1e-6);
+}
+
+#[test]
+fn a_sensor_that_is_fast_beyond_measure_changes_no_margin() {
+    let process = LinearSpec::Fopdt { gain: 1.2, time_constant: 20.0, dead_time: 3.0 };
+    let with = |lag: f64, damping: Option<f64>| {
+        let mut trial = trial(process.clone(), ControllerSpec::Pid(PidSettings::pi(1.5, 20.0)), vec![], 100.0, 0.5);
+        (trial.plant.sensor.time_constant, trial.plant.sensor.damping) = (lag, damping);
+        trial_margins(&trial).unwrap().unwrap()
+    };
+    let bare = with(0.0, None).max_sensitivity.unwrap();
+    for damping in [None, Some(0.7)] {
+        for exponent in [-300, -200, -100, -20, -12, -9, -7, -6, -5, -4] {
+            let margins = with(10f64.powi(exponent), damping);
+            let sensitivity = margins.max_sensitivity.unwrap_or(f64::NAN);
+            assert!((sensitivity / bare - 1.0).abs() < 1e-3, "1e{exponent} {damping:?}: {margins:?}");
+        }
+    }
+}
+
+#[test]
+fn the_terms_that_are_shown_add_up_to_the_output_before_its_limits() {
+    let process = LinearSpec::TwoLags {
+        gain: 1.0,
+        time_constant_1: 30.0,
+        time_constant_2: 5.0,
+        lead_time_constant: 0.0,
+        dead_time: 2.0,
+    };
+    let pid = PidSettings { derivative_time: 3.0, set_point_weight: 0.6, ..PidSettings::pi(2.0, 25.0) };
+    let velocity = PidSettings { algorithm: Algorithm::Velocity, ..pid.clone() };
+    for controller in [
+        ControllerSpec::Pid(pid.clone()),
+        ControllerSpec::Pid(velocity),
+        ControllerSpec::Pid(PidSettings { anti_windup: AntiWindup::Clamping, ..pid.clone() }),
+        smith(LinearSpec::Fopdt { gain: 1.0, time_constant: 32.0, dead_time: 5.0 }, 2.0, 30.0),
+    ] {
+        let events = vec![Event::set_point(20.0, 10.0), Event::load(150.0, -30.0)];
+        let trial = trial(process.clone(), controller.clone(), events, 300.0, 1.0);
+        let trace = Simulation::with_balances(&trial).unwrap().run();
+        let terms: Vec<&Vec<f64>> = trace
+            .columns
+            .iter()
+            .filter(|column| column.role == ColumnRole::ControllerTerm && !column.tag.contains("unlimited"))
+            .map(|column| &column.values)
+            .collect();
+        let unlimited = trace.columns.iter().find(|column| column.tag.contains("unlimited")).unwrap();
+        assert!(terms.len() >= 2, "{controller:?}");
+        for k in 0..trace.len() {
+            let sum: f64 = terms.iter().map(|term| term[k]).sum();
+            assert!((sum - unlimited.values[k]).abs() < 1e-9, "{controller:?} row {k}: {sum} {}", unlimited.values[k]);
+        }
+    }
 }

@@ -512,3 +512,40 @@ fn the_committed_openapi_document_is_current() {
     names.dedup();
     assert_eq!(names.len(), count, "operation names must be unique");
 }
+
+/// Two types of one name would share one schema in the API document, and one of them would be described wrongly.
+#[test]
+fn every_type_of_the_document_has_a_name_of_its_own() {
+    fn sources(folder: &std::path::Path, found: &mut Vec<std::path::PathBuf>) {
+        for entry in std::fs::read_dir(folder).unwrap().map(|entry| entry.unwrap().path()) {
+            if entry.is_dir() {
+                sources(&entry, found);
+            } else if entry.extension().is_some_and(|ending| ending == "rs") {
+                found.push(entry);
+            }
+        }
+    }
+    let mut files = Vec::new();
+    for name in ["core", "store", "exchange", "server"] {
+        sources(&std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join(format!("../{name}/src")), &mut files);
+    }
+    let mut seen = std::collections::HashMap::new();
+    for file in files {
+        let text = std::fs::read_to_string(&file).unwrap();
+        let mut described = false;
+        for line in text.lines() {
+            described |= line.starts_with("#[derive") && line.contains("ToSchema");
+            let name = ["struct ", "enum "].iter().find_map(|kind| Some(line.split_once(kind)?.1));
+            let is_item = line.starts_with("pub") || line.starts_with("struct") || line.starts_with("enum");
+            if let Some(name) = name.filter(|_| is_item) {
+                let name: String = name.chars().take_while(|letter| letter.is_alphanumeric()).collect();
+                if std::mem::take(&mut described)
+                    && let Some(other) = seen.insert(name.clone(), file.clone())
+                {
+                    panic!("{name} stands in {} and in {}", other.display(), file.display());
+                }
+            }
+        }
+    }
+    assert!(seen.len() > 150, "{}", seen.len());
+}

@@ -3266,6 +3266,10 @@ export interface components {
              */
             start_of_move: number;
         };
+        /** @description Marks to read by. */
+        MarksRequest: {
+            marks?: components["schemas"]["Marks"] | null;
+        };
         /** @description The matrices of a state-space model, row by row. */
         Matrices: {
             /** @description A, states × states. */
@@ -4367,10 +4371,6 @@ export interface components {
             /** @description What is wrong. */
             faults: components["schemas"]["TextFault"][];
         };
-        /** @description Marks to read by. */
-        ReadRequest: {
-            marks?: components["schemas"]["Marks"] | null;
-        };
         /** @description How a file is to be read; what is left out is found out from the file. */
         Reading: {
             /** @default null */
@@ -5056,6 +5056,28 @@ export interface components {
             unit: string;
             /** @description One value a time. */
             values: (number | null)[];
+        };
+        /** @description Settings as a controller on the plant shows them. */
+        ShownSettings: {
+            /**
+             * Format: double
+             * @description Derivative time or gain; 0 without.
+             */
+            derivative?: number;
+            /**
+             * Format: double
+             * @description Integral time, rate or repeats; null without integral action.
+             */
+            integral?: number | null;
+            /** @description The notation. */
+            notation: components["schemas"]["Notation"];
+            /** @description Everything else. */
+            others: components["schemas"]["PidSettings"];
+            /**
+             * Format: double
+             * @description Gain, proportional gain or proportional band.
+             */
+            proportional: number;
         };
         /** @description The tag and span of a signal. */
         Signal: {
@@ -7261,7 +7283,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReadRequest"];
+                "application/json": components["schemas"]["MarksRequest"];
             };
         };
         responses: {
@@ -7739,7 +7761,7 @@ export interface operations {
         };
         requestBody: {
             content: {
-                "application/json": components["schemas"]["ReadRequest"];
+                "application/json": components["schemas"]["ShownSettings"];
             };
         };
         responses: {

@@ -123,6 +123,8 @@ struct Stretch<'a> {
 
 /// Measures the trace; `recovery_band` in PV units is the half width of the band of the recovery time.
 ///
+/// They are of the true value where it is known, as in a simulation, whatever the sensor shows: noise is no response.
+///
 /// Definitions are the standard ones (for example Seborg, Edgar & Mellichamp, Process Dynamics and Control, ch. 6 and
 /// 12): rise time from 10 to 90 %, settling when the PV enters a band for the last time. Between rows the PV is
 /// taken as a straight line and the set point as constant.
@@ -156,7 +158,7 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
     };
     let OutputLimits { low, high } = trace.output_limits;
     let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
-    let errors = ErrorIntegrals::of(trace, 0, last);
+    let errors = ErrorIntegrals::of(trace, trace.controlled(), 0, last);
     let load_responses: Vec<LoadResponse> =
         load_steps.iter().map(|(k, size, column)| stretch(*k).load_response(*size, column, recovery_band)).collect();
     Metrics {
@@ -213,9 +215,9 @@ pub(super) struct ErrorIntegrals {
 
 impl ErrorIntegrals {
     /// Between two rows; the time of the third is counted from the first row.
-    pub fn of(trace: &Trace, start: usize, end: usize) -> Self {
-        let (set_point, pv) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::ProcessVariable));
-        let mut sums = Self { absolute: integral_absolute_error(trace, start, end), squared: 0.0, time_absolute: 0.0 };
+    pub fn of(trace: &Trace, pv: &[f64], start: usize, end: usize) -> Self {
+        let set_point = trace.values(ColumnRole::SetPoint);
+        let mut sums = Self { absolute: absolute_error(trace, pv, start, end), squared: 0.0, time_absolute: 0.0 };
         for k in start..end {
             let (a, b) = (set_point[k] - pv[k], set_point[k] - pv[k + 1]);
             // Straight from a to b.
@@ -230,7 +232,11 @@ impl ErrorIntegrals {
 /// ∫|SP − PV| dt between two rows, exact for a PV that runs straight between rows.
 #[must_use]
 pub fn integral_absolute_error(trace: &Trace, start: usize, end: usize) -> f64 {
-    let (set_point, pv) = (trace.values(ColumnRole::SetPoint), trace.values(ColumnRole::ProcessVariable));
+    absolute_error(trace, trace.controlled(), start, end)
+}
+
+fn absolute_error(trace: &Trace, pv: &[f64], start: usize, end: usize) -> f64 {
+    let set_point = trace.values(ColumnRole::SetPoint);
     (start..end)
         .map(|k| {
             let (a, b) = (set_point[k] - pv[k], set_point[k] - pv[k + 1]);
@@ -248,7 +254,7 @@ impl Stretch<'_> {
     /// PV − SP in row `k`, the set point being that of the stretch.
     fn deviation(&self, k: usize) -> f64 {
         let set_point = self.trace.values(ColumnRole::SetPoint)[self.start];
-        self.trace.values(ColumnRole::ProcessVariable)[k] - set_point
+        self.trace.controlled()[k] - set_point
     }
 
     /// When the deviation, times `sign`, first rises through `level`: s from the event.
@@ -396,6 +402,27 @@ mod tests {
         assert!((load.max_deviation + 4.0).abs() < 1e-9 && load.max_deviation_time.abs() < 1e-9);
         assert!((load.recovery_time.unwrap() - 5.0 * 8.0f64.ln()).abs() < 2e-3);
         assert!((all.saturated_time - 5.0).abs() < 0.11 && (all.output_travel - 40.0).abs() < 1e-12);
+    }
+
+    #[test]
+    fn figures_are_of_the_true_value_and_noise_is_no_response() {
+        // A first-order answer without any overshoot, and a sensor that shows ±0.4 beside it.
+        let sp = |t: f64| if t > 0.5 { 1.0 } else { 0.0 };
+        let truth = |t: f64| if t > 1.0 { 1.0 - (-(t - 1.0) / 5.0).exp() } else { 0.0 };
+        let shown = |t: f64| truth(t) + 0.4 * (37.0 * t).sin();
+        let mut noisy = trace(0.1, 800, shown, sp, |_| 0.0);
+        let measured = metrics(&noisy, 0.1).set_point_responses[0].clone();
+        let exact = trace(0.1, 800, truth, sp, |_| 0.0);
+        noisy.columns.push(Column {
+            tag: "true value".into(),
+            unit: String::new(),
+            role: ColumnRole::TrueValue,
+            values: exact.controlled().to_vec(),
+        });
+        let (found, wanted) = (metrics(&noisy, 0.1), metrics(&exact, 0.1));
+        assert!(measured.overshoot_percent > 30.0 && found.set_point_responses[0].overshoot_percent < 1e-9);
+        assert_eq!(found.set_point_responses, wanted.set_point_responses);
+        assert_eq!(found.integral_absolute_error, wanted.integral_absolute_error);
     }
 
     #[test]

@@ -141,8 +141,9 @@ pub fn measure(trace: &Trace, question: &Question) -> Result<SignalMetrics> {
     let tail = ((FINAL_SHARE * values.len() as f64).ceil() as usize).clamp(1, values.len());
     let mean_of = |values: &[f64]| values.iter().sum::<f64>() / values.len() as f64;
     let set_point = trace.values(ColumnRole::SetPoint);
-    let is_pv = column.role == ColumnRole::ProcessVariable;
-    let errors = is_pv.then(|| ErrorIntegrals::of(trace, start, stop));
+    // The measured PV and the true one have a set point; which is meant is said by the choice of the signal.
+    let is_pv = matches!(column.role, ColumnRole::ProcessVariable | ColumnRole::TrueValue);
+    let errors = is_pv.then(|| ErrorIntegrals::of(trace, &column.values, start, stop));
     let deviations: Vec<f64> =
         if is_pv { (start..=stop).map(|k| column.values[k] - set_point[k]).collect() } else { Vec::new() };
     let moved = is_pv && (set_point[stop] - values[0]).abs() > 1e-9 * (1.0 + values[0].abs());

@@ -131,6 +131,11 @@ impl Pid {
         self.gains = gains;
     }
 
+    /// Whether the integral is kept within the limits of the output.
+    fn clamps(&self) -> bool {
+        self.tracking_factor == 0.0 && self.settings.anti_windup == AntiWindup::Clamping
+    }
+
     /// An output within the limits, in reach of the last one.
     fn limited(&self, output: f64) -> f64 {
         let within = output.clamp(self.limits.low, self.limits.high);
@@ -157,6 +162,13 @@ impl Controller for Pid {
         let (error, proportional, feed_forward) = self.take_in(reading);
         self.increment = self.sign * self.gains.integral_factor * error;
         self.integral += self.increment;
+        if self.clamps() {
+            // What the weight of the set point takes off the proportional term stands in the integral: its room is shifted by
+            // as much, and so it is by a feed-forward.
+            let weight = self.settings.set_point_weight;
+            let shift = feed_forward - self.sign * self.gains.gain * (1.0 - weight) * reading.set_point;
+            self.integral = self.integral.clamp(self.limits.low - shift, self.limits.high - shift);
+        }
         let unlimited = proportional + self.integral + self.derivative + feed_forward;
         let limited = self.limited(unlimited);
         self.explanation = Explanation {
@@ -172,7 +184,6 @@ impl Controller for Pid {
             match self.settings.anti_windup {
                 _ if self.tracking_factor > 0.0 => self.integral -= self.tracking_factor * excess,
                 AntiWindup::Conditional => self.hold_back(excess),
-                AntiWindup::Clamping => self.integral = self.integral.clamp(self.limits.low, self.limits.high),
                 _ => {}
             }
         }
@@ -204,6 +215,7 @@ impl Controller for Pid {
 mod tests {
     use super::*;
     use num_complex::Complex64;
+    use proptest::prelude::*;
 
     fn reading(set_point: f64, measurement: f64) -> Reading<'static> {
         Reading { set_point, measurement, further: &[] }
@@ -303,5 +315,64 @@ mod tests {
             "The high end of the output limits is 20 %: it must be above the low limit, 80 %."
         );
         assert!(refused(PidSettings { set_point_weight: 1.5, ..PidSettings::pi(1.0, 1.0) }).contains("0 to 1"));
+    }
+
+    const WAYS: [AntiWindup; 4] =
+        [AntiWindup::BackCalculation, AntiWindup::Conditional, AntiWindup::Clamping, AntiWindup::None];
+
+    proptest! {
+        /// While the set point stands, its weight changes nothing, in and out of every limit, whatever guards the integral:
+        /// the integral carries what the weight takes off.
+        #[test]
+        fn the_weight_of_a_set_point_that_stands_changes_nothing(
+            weight in 0.0..1.0f64,
+            gain in 0.2..8.0f64,
+            integral_time in 1.0..50.0f64,
+            set_point in 5.0..95.0f64,
+            start in 5.0..95.0f64,
+            steps in proptest::collection::vec((-40.0..40.0f64, 1usize..30), 1..12),
+            way in 0usize..5,
+        ) {
+            let settings = |set_point_weight: f64| PidSettings {
+                set_point_weight,
+                anti_windup: WAYS[way.min(3)],
+                algorithm: if way == 4 { Algorithm::Velocity } else { Algorithm::Positional },
+                ..PidSettings::pi(gain, integral_time)
+            };
+            let mut pair = [1.0, weight].map(|weight| Pid::new(&settings(weight), 1.0).unwrap());
+            for pid in &mut pair {
+                pid.track(reading(set_point, set_point), start);
+            }
+            for (error, count) in steps {
+                for _ in 0..count {
+                    let [a, b] = &mut pair;
+                    let (a, b) = (a.scan(reading(set_point, set_point - error)), b.scan(reading(set_point, set_point - error)));
+                    prop_assert!((a - b).abs() < 1e-8, "{a} {b}");
+                }
+            }
+        }
+
+        /// Of the ways that guard the integral every one leaves the limit as soon as the error has turned for good; the
+        /// one that does not guard it stays.
+        #[test]
+        fn what_guards_the_integral_leaves_the_limit_when_the_error_turns(
+            gain in 0.5..5.0f64, integral_time in 2.0..20.0f64, weight in 0.0..1.0f64, long in 100usize..400,
+        ) {
+            for way in WAYS {
+                let settings =
+                    PidSettings { anti_windup: way, set_point_weight: weight, ..PidSettings::pi(gain, integral_time) };
+                let mut pid = Pid::new(&settings, 1.0).unwrap();
+                pid.track(reading(50.0, 50.0), 60.0);
+                for _ in 0..long {
+                    pid.scan(reading(50.0, 30.0));
+                }
+                let stays = (0..60).take_while(|_| pid.scan(reading(50.0, 55.0)) >= 100.0 - 1e-9).count();
+                if way == AntiWindup::None {
+                    prop_assert!(stays > 20, "{way:?} {stays}");
+                } else {
+                    prop_assert!(stays <= 1, "{way:?} {stays}");
+                }
+            }
+        }
     }
 }

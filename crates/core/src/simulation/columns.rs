@@ -3,6 +3,7 @@
 use super::schedule::Schedule;
 use super::trace::{Column, ColumnRole, Trace};
 use super::trial::Trial;
+use crate::controller::ControllerSpec;
 use crate::instrument::ActuatorSpec;
 use crate::process::Description;
 use crate::{Error, Result};
@@ -92,8 +93,7 @@ pub(super) fn columns(
         columns.push(column(&input.name, &input.unit, ColumnRole::DrivenInput));
         sources.push(Source::DrivenInput);
     }
-    let honest = crate::instrument::SensorSpec::with_noise(plant.sensor.noise);
-    if plant.sensor != honest || !schedule.sensor_failing.is_empty() {
+    if plant.sensor != crate::instrument::SensorSpec::default() || !schedule.sensor_failing.is_empty() {
         columns.push(column("true value", &pv.span.unit, ColumnRole::TrueValue));
         sources.push(Source::TrueValue);
     }
@@ -114,7 +114,12 @@ pub(super) fn columns(
         columns.push(column(name, &unit, ColumnRole::ControllerTerm));
         sources.push(Source::Learned(k));
     }
-    if with_balances && let Some(pid) = spec.main_pid() {
+    // Of a cascade the inner controller makes the output, and its terms explain it.
+    let (explained, of) = match spec {
+        ControllerSpec::Cascade(cascade) => (Some(&cascade.inner), "inner "),
+        other => (other.main_pid(), ""),
+    };
+    if with_balances && let Some(pid) = explained {
         let mut terms = vec![("proportional term", Term::Proportional), ("integral term", Term::Integral)];
         if pid.derivative_time > 0.0 {
             terms.push(("derivative term", Term::Derivative));
@@ -124,7 +129,7 @@ pub(super) fn columns(
         }
         terms.push(("unlimited output", Term::Unlimited));
         for (name, term) in terms {
-            columns.push(column(name, "%", ColumnRole::ControllerTerm));
+            columns.push(column(&format!("{of}{name}"), "%", ColumnRole::ControllerTerm));
             sources.push(Source::Control(term));
         }
     }

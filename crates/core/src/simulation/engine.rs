@@ -29,6 +29,8 @@ pub struct Row {
     pub set_point: f64,
     /// Measured process variable, in its unit.
     pub measurement: f64,
+    /// What a perfect sensor would show, in the same unit.
+    pub true_value: f64,
     /// Controller output in %, held until the next scan.
     pub output: f64,
     /// Load where the OP acts, in %.
@@ -310,7 +312,7 @@ impl Simulation {
             let text = format!("{who}: the PV is {} spans off", (RUN_AWAY / 100.0).round());
             self.stopped = Some(Happening { at: time, text });
         }
-        Some(Row { time, set_point, measurement, output, load })
+        Some(Row { time, set_point, measurement, true_value: self.true_value, output, load })
     }
 
     /// Where the movement of a scan stands; a power of two as the length makes it cheap.

@@ -147,6 +147,9 @@ pub struct Started {
     pub lag_inside: bool,
 }
 
+/// Time constants of a sensor below this, in s, are not seen in a linearisation.
+const SHORTEST_LAG: f64 = 1e-6;
+
 impl Plant {
     /// A process measured and driven at its first output and input, without anything in between.
     pub fn plain(process: impl Into<ProcessSpec>, pv: Signal, op: Signal, operating_point: OperatingPoint) -> Self {
@@ -316,7 +319,8 @@ impl Plant {
         let slope = (self.actuator.effect(op + nudge) - self.actuator.effect(op - nudge)) / (2.0 * nudge);
         let mut system = system.scaled(slope * driven.rate);
         let SensorSpec { time_constant, damping, dead_time, .. } = self.sensor;
-        if time_constant > 0.0 {
+        // A lag that is over before anything is scanned is none, and its rate would swamp all others.
+        if time_constant > SHORTEST_LAG {
             system = system.behind_lag(time_constant, damping)?;
         }
         Ok(Some(system.later_by(dead_time)?))

@@ -145,6 +145,13 @@ impl Trace {
         self.columns.iter().find(|column| column.role == role).map_or(&[], |column| &column.values)
     }
 
+    /// What is controlled: the true value where it is known beside the measured one, else that.
+    #[must_use]
+    pub fn controlled(&self) -> &[f64] {
+        let known = self.values(ColumnRole::TrueValue);
+        if known.is_empty() { self.values(ColumnRole::ProcessVariable) } else { known }
+    }
+
     /// All columns as a record, to be written to a file.
     pub fn as_table(&self) -> Result<Record> {
         let channels = self.columns.iter().map(|column| Channel {

@@ -124,7 +124,7 @@ async fn inspect_record(
 /// Marks to read by.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-struct ReadRequest {
+struct MarksRequest {
     /// The marks, in s of the untouched record; null for suggested ones.
     marks: Option<Marks>,
 }
@@ -132,12 +132,12 @@ struct ReadRequest {
 /// Reads gain, dead time and time constant off the reaction curve by marks.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/records/{id}/reading", tag = "records",
     params(("tag" = String, Path, description = "Tag of the loop"), ("id" = Uuid, Path, description = "Identifier of the record")),
-    request_body = ReadRequest,
+    request_body = MarksRequest,
     responses((status = 200, body = HandReading), (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn read_record(
     State(state): State<AppState>,
     Path((tag, id)): Path<(String, Uuid)>,
-    Body(request): Body<ReadRequest>,
+    Body(request): Body<MarksRequest>,
 ) -> Result<Json<HandReading>, Problem> {
     let (found, prepared) = found(&state, &tag, id).await?;
     compute(move || {

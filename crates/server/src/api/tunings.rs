@@ -140,7 +140,7 @@ async fn write_settings(Body(request): Body<WriteRequest>) -> Result<Json<InNota
 /// Settings as a controller on the plant shows them.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-struct ReadRequest {
+struct ShownSettings {
     /// The notation.
     notation: Notation,
     /// Gain, proportional gain or proportional band.
@@ -155,10 +155,10 @@ struct ReadRequest {
 }
 
 /// PID settings from the form and units in which a controller on the plant shows them.
-#[utoipa::path(post, path = "/api/v1/notation/read", tag = "tuning", request_body = ReadRequest,
+#[utoipa::path(post, path = "/api/v1/notation/read", tag = "tuning", request_body = ShownSettings,
     responses((status = 200, body = PidSettings), (status = 422, body = Problem)))]
-async fn read_settings(Body(request): Body<ReadRequest>) -> Result<Json<PidSettings>, Problem> {
-    let ReadRequest { notation, proportional, integral, derivative, others } = request;
+async fn read_settings(Body(request): Body<ShownSettings>) -> Result<Json<PidSettings>, Problem> {
+    let ShownSettings { notation, proportional, integral, derivative, others } = request;
     Ok(Json(notation.read(proportional, integral, derivative, &others)?))
 }
 

@@ -307,7 +307,7 @@ fn answer(trial: &Trial, pv_span: &Span, horizon: f64, most_error: f64) -> Resul
     let mut answer = Answer { errors: Vec::new(), travel: 0.0 };
     let (mut largest, mut last_loud, mut last): (f64, usize, Option<f64>) = (0.0, 0, None);
     while let Some(row) = simulation.step() {
-        let error = (row.set_point - row.measurement) * percent;
+        let error = (row.set_point - row.true_value) * percent;
         answer.travel += last.map_or(0.0, |before: f64| (row.output - before).abs());
         last = Some(row.output);
         largest = largest.max(error.abs());
