@@ -179,7 +179,9 @@ fn a_written_trace_reads_back_to_the_bit() {
     let trace = trial.run().unwrap();
     let mut text = Vec::new();
     write_record(&trace.as_table().unwrap(), 0.0, b',', &mut text).unwrap();
-    assert!(text.starts_with(b"time [s],TIC-1.SP [\xc2\xb0C],TIC-1.PV [\xc2\xb0C],TIC-1.OP [%],load [%],true value [\xc2\xb0C]\n"));
+    assert!(text.starts_with(
+        b"time [s],TIC-1.SP [\xc2\xb0C],TIC-1.PV [\xc2\xb0C],TIC-1.OP [%],load [%],true value [\xc2\xb0C]\n"
+    ));
     let back = import(text);
     for (role, column) in [(Role::Sp, 0), (Role::Pv, 1), (Role::Op, 2)] {
         assert_eq!(values(&back, role), trace.columns[column].values);
