@@ -542,3 +542,30 @@ fn the_terms_that_are_shown_add_up_to_the_output_before_its_limits() {
         }
     }
 }
+
+#[test]
+fn a_reactor_that_runs_away_says_that_the_gain_is_too_low_to_hold_it() {
+    // The middle steady state of the stirred reactor is unstable (Seborg, Edgar & Mellichamp's reactor, at 350 K).
+    let mut plant = Plant::usual(ProcessSpec::library("stirred_reactor", &[]), "R").unwrap();
+    plant.operating_point.pv = 76.85;
+    let with = |gain: f64| {
+        let pid = PidSettings { integral_time: None, ..PidSettings::pi(gain, 1.0) };
+        let trial = Trial {
+            version: TRIAL_VERSION,
+            plant: plant.clone(),
+            candidate: Candidate::new(ControllerSpec::Pid(pid)),
+            scenario: Scenario { duration: 600.0, scan: 1.0, seed: 1, events: vec![] },
+        };
+        (trial_margins(&trial).unwrap().unwrap(), antistasis_core::assessment::assess(&trial, &run(&trial)).unwrap())
+    };
+    let gains = [0.02, 0.1, 0.5, 1.0, 2.0, 5.0, 10.0];
+    let found: Vec<_> = gains.iter().map(|gain| (*gain, with(*gain).0)).collect();
+    let held = found.iter().find(|(_, margins)| margins.stable).unwrap_or_else(|| panic!("{found:?}"));
+    let lower = held.1.lower_gain_margin.unwrap();
+    assert!(lower < 1.0, "{held:?}");
+    // A little below the limit it is lost, and the verdict says what would hold it.
+    let (margins, assessment) = with(0.8 * lower * held.0);
+    assert!(!margins.stable && margins.needs_gain.is_some_and(|factor| factor >= 1.25), "{margins:?}");
+    assert!(assessment.verdicts.iter().any(|verdict| verdict.text.contains("the gain is too low to hold it")));
+    assert!(with(1.05 * lower * held.0).0.stable);
+}
