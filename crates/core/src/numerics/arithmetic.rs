@@ -1,8 +1,8 @@
 //! Arithmetic as engineers write it, read into a small program for a stack.
 //!
 //! `-x^2` is −(x²), `2^3^2` is 2⁹, `2^-3` is an eighth, and `a / b * c` goes from the left: the rules of the trade, of
-//! mathematics, and of the languages in which a formula would else be tried. The libraries for it that are kept up bind a
-//! sign more tightly than a power, or read powers from the left, which is why this one is our own.
+//! mathematics, and of the languages in which a formula would else be tried. The library that stood here before binds a sign
+//! more tightly than a power and reads powers from the left, which is why the reader is our own.
 
 use std::collections::HashMap;
 
