@@ -4,7 +4,12 @@
 #![allow(clippy::unwrap_used, clippy::panic)]
 
 use antistasis_core::experiment::ExperimentSpec;
-use antistasis_core::simulation::Trial;
+use antistasis_core::identification::{DataSet, OrderSearch, RecursiveOptions, Series, recursive, search_orders};
+use antistasis_core::process::LinearSpec;
+use antistasis_core::series::TimeAxis;
+use antistasis_core::simulation::{EventKind, Trial, begin_event};
+use antistasis_core::tuning::{Rule, RuleChoice, tune_by_rule};
+use antistasis_core::units::Span;
 use serde_json::{Value, json};
 
 const TRIAL: &str = include_str!("../../../demo/trials/TIC-204-closed-loop.json");
@@ -35,13 +40,14 @@ fn enforced(document: &str, place: &str, good: &Value, accepts: &dyn Fn(Value) -
     accepts(good.clone()).unwrap();
     let mut tried = 0;
     for Range { field, low, above, high } in ranges(document) {
+        let is_count = good.pointer(place).unwrap().get(&field).is_some_and(Value::is_u64);
+        let step = |limit: f64| if is_count { 1.0 } else { 1e-6 * limit.abs().max(1.0) };
         let with = |value: f64| {
             let mut changed = good.clone();
             let parent = changed.pointer_mut(place).unwrap();
-            parent[&field] = json!(value);
+            parent[&field] = if is_count && value >= 0.0 { json!(value as u64) } else { json!(value) };
             accepts(changed)
         };
-        let step = |limit: f64| 1e-6 * limit.abs().max(1.0);
         let refused = |value: f64| assert!(with(value).is_err(), "{document}.{field} = {value} was taken");
         // Whole numbers below 0 cannot even be written.
         if let Some(low) = low {
@@ -142,4 +148,63 @@ fn of_experiments() {
         spec.validate().map_err(|error| error.to_string())
     };
     assert!(enforced("ExperimentSpec", "", &good, &plans) >= 6);
+}
+
+#[test]
+fn of_events() {
+    let api: Value = serde_json::from_str(API).unwrap();
+    let trial: Trial =
+        serde_json::from_value(trial_with(&json!({ "kind": "pid", "gain": 1.1, "integral_time": 90.0 }))).unwrap();
+    let mut tried = 0;
+    for kind in EventKind::ALL {
+        let Ok(event) = begin_event(kind, &trial) else { continue };
+        let event = serde_json::to_value(event).unwrap();
+        let variants = api["components"]["schemas"]["Event"]["oneOf"].as_array().unwrap();
+        let schema = variants.iter().find(|schema| schema["properties"]["kind"]["enum"][0] == event["kind"]).unwrap();
+        for (field, property) in schema["properties"].as_object().unwrap() {
+            let (low, above) = (property["minimum"].as_f64(), property["exclusiveMinimum"].as_f64());
+            let Some(outside) = above.or(low.map(|low| low - 1e-6)) else { continue };
+            let mut changed = serde_json::to_value(&trial).unwrap();
+            changed["scenario"]["events"] = json!([event]);
+            changed["scenario"]["events"][0][field] = json!(outside);
+            assert!(runs(changed).is_err(), "{}.{field} = {outside} was taken", event["kind"]);
+            tried += 1;
+        }
+    }
+    assert!(tried >= 25, "{tried}");
+}
+
+#[test]
+fn of_identification_and_rules() {
+    let op: Vec<f64> = (0..400).map(|k| if k / 25 % 2 == 0 { 40.0 } else { 45.0 }).collect();
+    let mut pv = vec![70.0];
+    for k in 1..400 {
+        pv.push(70.0 + 0.9 * (pv[k - 1] - 70.0) + 0.1 * (op[k - 1] - 40.0));
+    }
+    let axis = TimeAxis::uniform(1.0, 400).unwrap();
+    let data = DataSet::single(axis, Series::new("OP", "%", op), Series::new("PV", "°C", pv));
+    let follows = |options: Value| {
+        let options: RecursiveOptions = serde_json::from_value(options).map_err(|error| error.to_string())?;
+        recursive(&data, &options).map(drop).map_err(|error| error.to_string())
+    };
+    let good = json!({ "na": 1, "nb": 1, "nk": 1, "forgetting": 0.99, "covariance_bound": 10.0, "dead_zone": 0.0 });
+    assert_eq!(enforced("RecursiveOptions", "", &good, &follows), 6);
+    let searches = |search: Value| {
+        let search: OrderSearch = serde_json::from_value(search).map_err(|error| error.to_string())?;
+        search_orders(&data, None, &search).map(drop).map_err(|error| error.to_string())
+    };
+    assert_eq!(enforced("OrderSearch", "", &json!({ "na": 2, "nb": 2, "nk": 3 }), &searches), 3);
+    // Each choice by the rule that asks for it.
+    let span = Span::new(0.0, 100.0, "%");
+    let settling = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 5.0 };
+    let level = LinearSpec::Integrating { gain: 0.01, dead_time: 1.0 };
+    let chooses = |choice: Value| {
+        let choice: RuleChoice = serde_json::from_value(choice).map_err(|error| error.to_string())?;
+        let by = |process: &LinearSpec, rule| {
+            tune_by_rule(process, &span, rule, &choice).map(drop).map_err(|error| error.to_string())
+        };
+        by(&settling, Rule::Simc).and_then(|()| by(&level, Rule::AveragingLevel))
+    };
+    let good = json!({ "closed_loop_time_constant": 5.0, "expected_load": 10.0, "allowed_swing": 20.0 });
+    assert_eq!(enforced("RuleChoice", "", &good, &chooses), 3);
 }

@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
-import { whenGiven, type Field, rangeIn, rangeOf } from "../lib/field";
+import { rangeIn, rangeOf, whenGiven, type Field } from "../lib/field";
 import { pointsText, readPoints } from "../lib/points";
 
 type Actuator = Schemas["ActuatorSpec"];

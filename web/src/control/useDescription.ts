@@ -1,20 +1,10 @@
 import { ref, shallowRef, watch, type Ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { comebacks } from "../lib/live";
+import { fetchedOnce } from "../lib/once";
 
-/** All that can be simulated, fetched once. */
-const offers = shallowRef<Schemas["Offer"][]>([]);
-
-export function useOffers() {
-  const fetch = () => {
-    if (offers.value.length > 0) return;
-    answered(api.GET("/api/v1/processes"))
-      .then((all) => (offers.value = all))
-      .catch(() => undefined);
-  };
-  watch(comebacks, fetch, { immediate: true });
-  return offers;
-}
+/** All that can be simulated. */
+export const { use: useOffers } = fetchedOnce(() => answered(api.GET("/api/v1/processes")));
 
 /** What the process of a trial says of itself; asked for again when the process changes. */
 export function useDescription(trial: Ref<Trial | null>) {

@@ -1,25 +1,15 @@
 /** The structures of a model: what there is says the core; here is how they are named in tables. */
-import { shallowRef, watch } from "vue";
 import { answered, api, type Schemas } from "../api/client";
-import { comebacks } from "./live";
+import { fetchedOnce } from "./once";
 
 export type Structure = Schemas["Structure"];
 export type Kind = Structure["kind"];
 export type Offer = Schemas["StructureOffer"];
 
-const offers = shallowRef<Offer[]>([]);
+const { list: offers, use } = fetchedOnce(() => answered(api.GET("/api/v1/structures")));
 
-/** All that can be fitted, fetched once; asked for again when the server comes back. */
-export function useStructures() {
-  const fetch = () => {
-    if (offers.value.length > 0) return;
-    answered(api.GET("/api/v1/structures"))
-      .then((all) => (offers.value = all))
-      .catch(() => undefined);
-  };
-  watch(comebacks, fetch, { immediate: true });
-  return offers;
-}
+/** All that can be fitted. */
+export const useStructures = use;
 
 /** For tests: what would have been fetched. */
 export function setStructures(all: Offer[]) {

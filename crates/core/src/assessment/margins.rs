@@ -77,6 +77,15 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         let l = |omega: f64| (self.response)(omega);
         let mut gain_margin: Option<(f64, f64)> = None;
         let mut lower_gain_margin: Option<f64> = None;
+        // Where the response is real and below 0, a factor brings it to −1: the loop bears less than that, or needs more.
+        let mut at_real_axis = |re: f64, w: f64| {
+            let factor = -1.0 / re;
+            if factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
+                gain_margin = Some((factor, w));
+            } else if (NO_LIMIT..1.0).contains(&factor) {
+                lower_gain_margin = Some(lower_gain_margin.map_or(factor, |best: f64| best.max(factor)));
+            }
+        };
         let mut delay_margin: Option<f64> = None;
         let mut phase_margin: Option<(f64, f64)> = None;
         // Distance from −1 turns by less than half a circle from point to point, so that the turns can be added up.
@@ -87,13 +96,7 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
             // Through the negative real axis: the imaginary part changes sign left of the origin.
             if l0.im * l1.im <= 0.0 && l0.im != l1.im && l0.re.min(l1.re) < 0.0 {
                 let w = bisect(w0, w1, |w| l(w).im);
-                let factor = -1.0 / l(w).re;
-                if factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
-                    gain_margin = Some((factor, w));
-                }
-                if (NO_LIMIT..1.0).contains(&factor) {
-                    lower_gain_margin = Some(lower_gain_margin.map_or(factor, |best| best.max(factor)));
-                }
+                at_real_axis(l(w).re, w);
             }
             if (l0.norm() - 1.0) * (l1.norm() - 1.0) <= 0.0 && l0.norm() != l1.norm() {
                 let w = bisect(w0, w1, |w| l(w).norm() - 1.0);
@@ -106,21 +109,13 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
                 delay_margin = Some(delay_margin.map_or(delay, |best| best.min(delay)));
             }
         }
-        // At half the sampling rate the response is real: a crossing that has no other side.
+        // At half the sampling rate the response is real, and at rest, where nothing integrates: crossings that have no other
+        // side.
         if let (Some(_), Some((w, last))) = (self.highest, curve.last()) {
-            let factor = -1.0 / last.re;
-            if last.re < 0.0 && factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
-                gain_margin = Some((factor, *w));
-            }
+            at_real_axis(last.re, *w);
         }
-        // So is the response at rest, of a loop without integrator.
         if let (0, Some((w, first))) = (self.integrators, curve.first()) {
-            let factor = -1.0 / first.re;
-            if first.re < 0.0 && factor > 1.0 && gain_margin.is_none_or(|best| factor < best.0) {
-                gain_margin = Some((factor, *w));
-            } else if first.re < 0.0 && (NO_LIMIT..1.0).contains(&factor) {
-                lower_gain_margin = Some(lower_gain_margin.map_or(factor, |best: f64| best.max(factor)));
-            }
+            at_real_axis(first.re, *w);
         }
         let sensitivity = |omega: f64| (1.0 + l(omega)).norm().recip();
         let complementary = |omega: f64| (l(omega) / (1.0 + l(omega))).norm();

@@ -117,6 +117,10 @@ fn load_unit() -> String {
 /// A stretch of the trace after one event: rows `start..=end`, where `end` may be the row of the next event.
 struct Stretch<'a> {
     trace: &'a Trace,
+    /// What is controlled.
+    pv: &'a [f64],
+    /// The set point of the stretch.
+    set_point: f64,
     start: usize,
     end: usize,
 }
@@ -154,7 +158,7 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
     starts.sort_unstable();
     let stretch = |start: usize| {
         let end = starts.iter().copied().find(|next| *next > start).unwrap_or(last);
-        Stretch { trace, start, end }
+        Stretch { trace, pv: trace.controlled(), set_point: set_point[start], start, end }
     };
     let OutputLimits { low, high } = trace.output_limits;
     let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
@@ -253,8 +257,7 @@ impl Stretch<'_> {
 
     /// PV − SP in row `k`, the set point being that of the stretch.
     fn deviation(&self, k: usize) -> f64 {
-        let set_point = self.trace.values(ColumnRole::SetPoint)[self.start];
-        self.trace.controlled()[k] - set_point
+        self.pv[k] - self.set_point
     }
 
     /// When the deviation, times `sign`, first rises through `level`: s from the event.

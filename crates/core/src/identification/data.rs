@@ -6,7 +6,7 @@ use crate::verdict::readable;
 use crate::{Error, Result};
 
 /// Values that are missing between two stretches: longer than any noise is followed.
-pub(super) const APART: usize = 100;
+const APART: usize = 100;
 
 /// Series of stretches one after the other, with missing values between, so that what is read off neighbours ends with
 /// its stretch.
@@ -19,6 +19,16 @@ pub(super) fn apart(stretches: impl Iterator<Item = Vec<f64>>) -> Vec<f64> {
         all.extend(stretch);
     }
     all
+}
+
+/// Visits the rows of a walk that lie between two stretches: no derivatives, no value.
+pub(super) fn between(count: usize, mut visit: impl FnMut(&mut [f64])) {
+    let mut row = vec![0.0; count + 1];
+    for _ in 0..APART {
+        row.fill(0.0);
+        row[count] = f64::NAN;
+        visit(&mut row);
+    }
 }
 
 /// One signal of a data set.

@@ -4,7 +4,7 @@
 
 use super::predictor::{Deviations, Shape};
 use super::starts;
-use crate::identification::data::DataSet;
+use crate::identification::data::{DataSet, apart, between};
 use crate::identification::loss::ScaledLoss;
 use crate::numerics::{NormalEquations, minimise};
 
@@ -93,7 +93,7 @@ impl Together {
     pub(super) fn residuals(&self, theta: &[f64]) -> Vec<f64> {
         let own =
             self.parts.iter().enumerate().map(|(k, part)| part.residuals(&self.shape, &self.of_stretch(k, theta)));
-        super::super::data::apart(own)
+        apart(own)
     }
 
     /// Visits every sample with the derivatives of the predicted output by the unknowns, predicted minus measured last
@@ -102,10 +102,8 @@ impl Together {
         let count = self.count();
         let mut all = vec![0.0; count + 1];
         for (k, part) in self.parts.iter().enumerate() {
-            for _ in 0..if k == 0 { 0 } else { super::super::data::APART } {
-                all.fill(0.0);
-                all[count] = f64::NAN;
-                visit(&mut all);
+            if k > 0 {
+                between(count, &mut *visit);
             }
             let places = self.places(k);
             part.walk(&self.shape, &self.of_stretch(k, theta), &mut |row| {

@@ -2,7 +2,7 @@
 
 use super::unknowns::{Bounds, Layout, Own, Path, Transient};
 use crate::Result;
-use crate::identification::data::{APART, DataSet, held};
+use crate::identification::data::{DataSet, between, held};
 use crate::identification::loss::ScaledLoss;
 use crate::lti::{DeadTime, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
 use crate::numerics::NormalEquations;
@@ -220,10 +220,8 @@ impl<'a> Prepared<'a> {
     /// missing. Between two stretches lie rows without a value, so that what is read off neighbours ends there.
     pub(super) fn walk(&self, unknowns: &[f64], before: &[Before], mut visit: impl FnMut(&mut [f64])) {
         for (k, before) in before.iter().enumerate() {
-            for _ in 0..if k == 0 { 0 } else { APART } {
-                let mut nothing = vec![0.0; self.layout.count + 1];
-                nothing[self.layout.count] = f64::NAN;
-                visit(&mut nothing);
+            if k > 0 {
+                between(self.layout.count, &mut visit);
             }
             self.walk_stretch(k, unknowns, *before, &mut visit);
         }
