@@ -83,8 +83,9 @@ fn first_order_is_the_least_squares_of_scipy() {
     near(model.operating.pv, known.levels[0], 1e-7);
     near(model.further[0].operating.pv, known.levels[1], 1e-7);
     let samples = model.estimation.samples;
-    let squares = model.estimation.residual_deviation.powi(2) * (samples - model.criteria.parameters) as f64;
-    assert_eq!((samples, model.criteria.parameters, model.further.len()), (370, 5, 1));
+    let squares =
+        model.estimation.residual_deviation.powi(2) * (samples - model.criteria.as_ref().unwrap().parameters) as f64;
+    assert_eq!((samples, model.criteria.as_ref().unwrap().parameters, model.further.len()), (370, 5, 1));
     near(squares, known.sum_of_squares, 1e-9);
     // Each alone knows less than both, noise for noise.
     for stretch in &stretches {

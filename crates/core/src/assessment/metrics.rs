@@ -1,5 +1,6 @@
 //! Metrics of a trace: each is a function of the trace (and limits) alone.
 
+use super::approach::{rises, settles};
 use crate::controller::OutputLimits;
 use crate::simulation::{Column, ColumnRole, Trace};
 use serde::{Deserialize, Serialize};
@@ -251,53 +252,36 @@ fn absolute_error(trace: &Trace, pv: &[f64], start: usize, end: usize) -> f64 {
 }
 
 impl Stretch<'_> {
-    fn seconds(&self, row: f64) -> f64 {
-        (row - self.start as f64) * self.trace.scan
+    /// Rows of the stretch.
+    fn rows(&self) -> usize {
+        self.end + 1 - self.start
     }
 
-    /// PV − SP in row `k`, the set point being that of the stretch.
+    fn seconds(&self, rows: f64) -> f64 {
+        rows * self.trace.scan
+    }
+
+    /// PV − SP in row `k` of the stretch, the set point being that of the stretch.
     fn deviation(&self, k: usize) -> f64 {
-        self.pv[k] - self.set_point
-    }
-
-    /// When the deviation, times `sign`, first rises through `level`: s from the event.
-    fn first_crossing(&self, sign: f64, level: f64) -> Option<f64> {
-        let value = |k: usize| sign * self.deviation(k) - level;
-        let k = (self.start..=self.end).find(|k| value(*k) >= 0.0)?;
-        if k == self.start {
-            return Some(0.0);
-        }
-        let (a, b) = (value(k - 1), value(k));
-        Some(self.seconds(k as f64 - b / (b - a)))
+        self.pv[self.start + k] - self.set_point
     }
 
     /// When the deviation enters ±`band` for the last time: s from the event; None when it ends outside.
     fn settles(&self, band: f64) -> Option<f64> {
-        let last_outside = (self.start..=self.end).rev().find(|k| self.deviation(*k).abs() > band);
-        let Some(k) = last_outside else { return Some(0.0) };
-        if k == self.end {
-            return None;
-        }
-        let (a, b) = (self.deviation(k).abs(), self.deviation(k + 1).abs());
-        // Across zero in one scan: count from the row inside.
-        let crossing = if self.deviation(k) * self.deviation(k + 1) < 0.0 { 1.0 } else { (a - band) / (a - b) };
-        Some(self.seconds(k as f64 + crossing))
+        settles(self.rows(), band, |k| self.deviation(k)).map(|rows| self.seconds(rows))
     }
 
     fn farthest(&self, measure: impl Fn(f64) -> f64) -> (usize, f64) {
-        (self.start..=self.end)
+        (0..self.rows())
             .map(|k| (k, measure(self.deviation(k))))
-            .fold((self.start, f64::MIN), |best, next| if next.1 > best.1 { next } else { best })
+            .fold((0, f64::MIN), |best, next| if next.1 > best.1 { next } else { best })
     }
 
     fn set_point_response(&self, step: f64) -> SetPointResponse {
         let (sign, size) = (step.signum(), step.abs());
         let (row, beyond) = self.farthest(|deviation| sign * deviation);
         let overshoot = beyond.max(0.0);
-        let rise = self
-            .first_crossing(sign, -0.9 * size)
-            .zip(self.first_crossing(sign, -0.1 * size))
-            .map(|(ten, ninety)| ninety - ten);
+        let rise = rises(self.rows(), |k| 1.0 + sign * self.deviation(k) / size);
         SetPointResponse {
             at: self.trace.time(self.start),
             step,
@@ -305,7 +289,7 @@ impl Stretch<'_> {
             overshoot,
             overshoot_percent: 100.0 * overshoot / size,
             overshoot_time: (overshoot > 0.0).then(|| self.seconds(row as f64)),
-            rise_time: rise,
+            rise_time: rise.map(|rows| self.seconds(rows)),
             settling_time_2: self.settles(0.02 * size),
             settling_time_5: self.settles(0.05 * size),
         }

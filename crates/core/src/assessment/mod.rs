@@ -1,5 +1,6 @@
 //! Judging a record, a trace or a loop: metrics, stability margins, and what they mean in a sentence.
 
+mod approach;
 mod frequency;
 mod inspection;
 mod judgement;
@@ -8,6 +9,7 @@ mod metrics;
 mod operation;
 mod signal;
 
+pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
 pub use judgement::{judge, robustness_verdicts};

@@ -1,5 +1,6 @@
 //! Metrics of any signal of a trace, over any window and against any limits.
 
+use super::approach::{rises, settles};
 use super::metrics::{ErrorIntegrals, reversals, travel};
 use crate::simulation::{ColumnRole, Trace};
 use crate::{Error, Result, check};
@@ -189,25 +190,14 @@ fn step(values: &[f64], to: f64, scan: f64) -> Option<StepMetrics> {
     if way.abs() <= 1e-9 * (1.0 + from.abs()) {
         return None;
     }
-    let share = |value: &f64| (value - from) / way;
-    let reached = |level: f64| {
-        let k = values.iter().position(|value| share(value) >= level)?;
-        let (a, b) = (share(&values[k.max(1) - 1]), share(&values[k]));
-        Some(scan * (k as f64 - if b > a { (b - level) / (b - a) } else { 0.0 }))
-    };
-    let highest = values.iter().map(share).fold(f64::NEG_INFINITY, f64::max);
-    let last_outside = values.iter().rposition(|value| (share(value) - 1.0).abs() > 0.05);
-    let settled = match last_outside {
-        None => Some(0.0),
-        Some(k) if k + 1 < values.len() => Some(scan * (k + 1) as f64),
-        Some(_) => None,
-    };
+    let share = |k: usize| (values[k] - from) / way;
+    let highest = (0..values.len()).map(share).fold(f64::NEG_INFINITY, f64::max);
     Some(StepMetrics {
         from,
         to,
         overshoot_percent: 100.0 * (highest - 1.0).max(0.0),
-        rise_time: reached(0.9).zip(reached(0.1)).map(|(late, early)| late - early),
-        settling_time_5: settled,
+        rise_time: rises(values.len(), share).map(|rows| rows * scan),
+        settling_time_5: settles(values.len(), 0.05, |k| share(k) - 1.0).map(|rows| rows * scan),
     })
 }
 

@@ -12,6 +12,8 @@ pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
 pub(super) struct Covariances {
     pub(super) white: DMatrix<f64>,
     pub(super) coloured: DMatrix<f64>,
+    /// Which unknowns act on the output at all.
+    pub(super) acts: Vec<bool>,
 }
 
 /// An estimate whose covariance is asked for.
@@ -79,6 +81,8 @@ impl Estimate<'_> {
         let freedom = samples.saturating_sub(count - self.held.len()).max(1) as f64 / samples.max(1) as f64;
         let inverse = curvature.inverse(self.held)?;
         let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
+        let effects = curvature.information();
+        let acts = (0..count).map(|k| effects[(k, k)] > 0.0 && !self.held.contains(&k)).collect();
         let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * variance;
         let coloured = filtered.information();
         // What the fit has taken out of the noise: tr(H⁻¹ Ω), which for slow noise is far more than its share of the
@@ -88,6 +92,7 @@ impl Estimate<'_> {
         Some(Covariances {
             white: sandwich(plain.information(), power / samples.max(1) as f64 / freedom),
             coloured: sandwich(coloured, noise.variance / (1.0 - absorbed.min(0.8))),
+            acts,
         })
     }
 }

@@ -39,6 +39,17 @@ fn dead_band_width() -> f64 {
     1.0
 }
 
+/// What residuals are beside their outliers.
+#[derive(Debug, Clone)]
+pub(crate) struct Usual {
+    /// The residuals that are no outliers; NaN for the others and for missing ones.
+    pub(crate) residuals: Vec<f64>,
+    /// Their standard deviation.
+    pub(crate) deviation: f64,
+    /// How many were set aside.
+    pub(crate) outliers: usize,
+}
+
 /// A [`Loss`] at a known level of noise.
 #[derive(Debug, Clone, Copy)]
 pub(crate) struct ScaledLoss {
@@ -68,6 +79,23 @@ impl Loss {
 impl ScaledLoss {
     /// Plain least squares.
     pub(crate) const SQUARES: Self = Self { loss: Loss::Squares, scale: 1.0 };
+
+    /// The residuals beside those that lie beyond four standard deviations of the noise, where the loss is one that leaves
+    /// outliers aside; all of them for squares.
+    pub(crate) fn without_outliers(&self, residuals: &[f64]) -> Usual {
+        const BEYOND: f64 = 4.0;
+        let limit = match self.loss {
+            Loss::Squares => f64::INFINITY,
+            _ => BEYOND * self.scale,
+        };
+        let kept: Vec<f64> = residuals.iter().map(|e| if e.abs() <= limit { *e } else { f64::NAN }).collect();
+        let (squares, count) = kept
+            .iter()
+            .filter(|e| e.is_finite())
+            .fold((0.0, 0usize), |(squares, count), e| (squares + e * e, count + 1));
+        let outliers = residuals.iter().filter(|e| e.is_finite()).count() - count;
+        Usual { deviation: (squares / count.max(1) as f64).sqrt(), residuals: kept, outliers }
+    }
 
     /// `(√(2ρ)·sign e, ψ/√(2ρ), ψ, ψ')`: the residual whose square is twice the loss, the factor by which the
     /// derivatives of `e`

@@ -239,8 +239,9 @@ pub struct Model {
     pub first_stretch: Option<Performance>,
     /// Agreement with the data that it was fitted to, all stretches together.
     pub estimation: Performance,
-    /// Figures for the choice among structures.
-    pub criteria: Criteria,
+    /// Figures for the choice among structures; null where the model was not fitted to the data (a reduction).
+    #[serde(default)]
+    pub criteria: Option<Criteria>,
     /// What the figures mean.
     pub verdicts: Vec<Verdict>,
 }

@@ -84,6 +84,13 @@ pub struct CrossCorrelation {
     /// Probability of correlations as large as these at lags from 0 on if the residuals are independent of the input
     /// (Ljung, System Identification, 2nd ed. 1999, section 16.6).
     pub independence: f64,
+    /// The same of the lags below 0: small where the input follows what is left over, as it does in a closed loop.
+    #[serde(default = "certain")]
+    pub feedback: f64,
+}
+
+fn certain() -> f64 {
+    1.0
 }
 
 impl ResidualTests {
@@ -149,14 +156,20 @@ fn cross_correlation(tag: &str, residuals: &[f64], input: &[f64], own: &[f64], l
     let matrix = nalgebra::DMatrix::from_fn(lags + 1, lags + 1, |i, j| {
         by_gap[i.abs_diff(j)] + if i == j { 1e-6 * variance } else { 0.0 }
     });
+    let factor = matrix.cholesky();
+    let together = |correlations: nalgebra::DVector<f64>| {
+        let statistic = factor.as_ref().map_or(0.0, |factor| correlations.dot(&factor.solve(&correlations)));
+        exceeding(statistic, lags + 1)
+    };
     let causal = nalgebra::DVector::from_iterator(lags + 1, values[lags..].iter().copied());
-    let statistic = matrix.cholesky().map_or(0.0, |factor| causal.dot(&factor.solve(&causal)));
+    let backward = nalgebra::DVector::from_iterator(lags + 1, values[..=lags].iter().copied());
     CrossCorrelation {
         input: tag.to_owned(),
         lags: all,
         values,
         band: NORMAL_99 * variance.sqrt(),
-        independence: exceeding(statistic, lags + 1),
+        independence: together(causal),
+        feedback: together(backward),
     }
 }
 

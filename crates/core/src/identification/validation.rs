@@ -14,8 +14,15 @@ use utoipa::ToSchema;
 const LAGS: usize = 25;
 /// Below this probability a test rejects.
 const REJECTED: f64 = 0.01;
+/// Below this probability the input is taken to follow what is left.
+const FEEDBACK: f64 = 1e-4;
 /// Largest loss of fit, in points, from the estimation to the validation data that is not remarked on.
 const LARGEST_LOSS: f64 = 10.0;
+/// A loss of fit that makes a model useless.
+const HEAVY_LOSS: f64 = 40.0;
+/// Fits in % below which a model says nothing, or little.
+const WORTHLESS: f64 = 10.0;
+const LITTLE: f64 = 40.0;
 
 /// A model against data: how it agrees, and what it leaves.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -111,17 +118,25 @@ fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: 
             readable(now),
             readable(before)
         );
-        let (tone, rule) = if before - now > LARGEST_LOSS {
+        let (tone, rule) = if now < WORTHLESS {
             (
-                Tone::Caution,
-                "a fit that falls by more than 10 points was fitted to chance, or the process has changed (common practice)",
+                Tone::Bad,
+                "a model that explains less than a tenth of the swing of new data predicts nothing (common practice)",
             )
+        } else if before - now > LARGEST_LOSS {
+            (
+                if before - now > HEAVY_LOSS { Tone::Bad } else { Tone::Caution },
+                "a fit that falls by more than 10 points was fitted to chance, or the process has changed; by more than 40, it \
+                 is not to be used (common practice)",
+            )
+        } else if now < LITTLE {
+            (Tone::Caution, "below four tenths of the swing most of it has another cause (common practice)")
         } else {
             (Tone::Good, "the fit falls by at most 10 points on new data (common practice)")
         };
         verdicts.push(Verdict::new(tone, text, rule));
     }
-    if model.has_noise_model() && tests.whiteness < REJECTED {
+    if model.has_noise_model() && tests.whiteness < REJECTED && tests.coloured_lags() > 0 {
         verdicts.push(Verdict::new(
             Tone::Caution,
             format!(
@@ -137,15 +152,16 @@ fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: 
             let pairs = cross.lags.iter().zip(&cross.values).filter(|(lag, _)| (**lag > 0) == ahead && **lag != 0);
             pairs.filter(|(_, value)| value.abs() > cross.band).count()
         };
-        if cross.independence < REJECTED {
+        // A test over all lags together can reject where none stands out: then there is nothing to point at.
+        if cross.independence < REJECTED && out(true) > 0 {
             verdicts.push(Verdict::new(
                 Tone::Caution,
                 format!("What is left still follows {}: {} lags leave the band. Part of the dynamics is missing, or the dead time is off.", cross.input, out(true)),
                 "χ² test of independence from past inputs at 1 % (Ljung 1999, section 16.6)",
             ));
         }
-        // One in a hundred leaves the band by chance.
-        if out(false) > 3 {
+        // One in a hundred leaves the band by chance, and neighbours leave it together: all are tested as one.
+        if cross.feedback < FEEDBACK && out(false) > 3 {
             verdicts.push(Verdict::new(
                 Tone::Caution,
                 format!(
@@ -212,7 +228,7 @@ pub(super) fn completed(mut model: Model, stretches: &[DataSet]) -> Result<Model
     if let Some(matrices) = &model.matrices {
         let (order, inputs, outputs) = (matrices.a.len(), model.inputs.len(), model.outputs.len());
         let squares = ahead.iter().flatten().filter(|e| e.is_finite()).map(|e| e * e).sum();
-        model.criteria = Criteria::new(squares, model.estimation.samples, order * (inputs + 2 * outputs));
+        model.criteria = Some(Criteria::new(squares, model.estimation.samples, order * (inputs + 2 * outputs)));
     }
     model.verdicts = judge_difference_equation(&model);
     Ok(model)

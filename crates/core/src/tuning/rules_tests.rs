@@ -5,6 +5,7 @@ use crate::controller::{Action, ControllerSpec, PidSettings, RelaySettings};
 use crate::process::LinearSpec;
 use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use crate::units::Span;
+use proptest::prelude::*;
 
 const FOPDT: LinearSpec = LinearSpec::Fopdt { gain: 1.25, time_constant: 10.0, dead_time: 4.0 };
 
@@ -146,20 +147,21 @@ fn trial(process: LinearSpec, controller: ControllerSpec, events: Vec<Event>, du
 #[test]
 fn a_relay_finds_the_ultimate_point_and_with_a_bias_the_gain() {
     let point = ultimate_point(&FOPDT).unwrap();
-    for (hysteresis, bias, tolerance) in [(0.0, 0.0, 0.17), (0.5, 0.0, 0.28), (0.2, 1.0, 0.25)] {
+    let off = |a: f64, b: f64| (a / b - 1.0).abs();
+    for (hysteresis, bias, by_sine) in [(0.0, 0.0, 0.17), (0.5, 0.0, 0.28), (0.2, 1.0, 0.25)] {
         let relay = RelaySettings { amplitude: 5.0, hysteresis, bias, action: Action::Reverse };
         let trial = trial(FOPDT, ControllerSpec::Relay(relay), Vec::new(), 300.0, 0.05);
         let reading = read_relay(&trial, &trial.run().unwrap()).unwrap();
-        // The describing function is an approximation: for lags with dead time good to some 15 % (Åström & Hägglund 1984).
-        let off = |a: f64, b: f64| (a / b - 1.0).abs();
-        assert!(off(reading.ultimate_gain, point.gain) < tolerance, "{reading:?} {point:?}");
-        assert!(off(reading.ultimate_period, point.period) < tolerance, "{reading:?} {point:?}");
+        // What is identified has the ultimate point of the process; the describing function is an approximation.
+        assert!(off(reading.ultimate_gain, point.gain) < 0.01, "{reading:?} {point:?}");
+        assert!(off(reading.ultimate_period, point.period) < 0.01, "{reading:?} {point:?}");
+        assert!(off(reading.describing_function_gain, point.gain) < by_sine, "{reading:?} {point:?}");
         assert_eq!(reading.static_gain.is_some(), bias != 0.0);
         if hysteresis == 0.0 && bias == 0.0 {
             // The limit cycle itself: amplitude K d (1 − e^(−θ/τ)), period 2τ ln(2 e^(θ/τ) − 1) (exact mathematics, solving
             // the lag between two switchings); the scan adds at most itself to the dead time.
             assert!(off(reading.amplitude, 1.25 * 5.0 * (1.0 - (-0.4f64).exp())) < 0.02, "{reading:?}");
-            assert!(off(reading.ultimate_period, 20.0 * (2.0 * 0.4f64.exp() - 1.0).ln()) < 0.02, "{reading:?}");
+            assert!(off(reading.cycle_period, 20.0 * (2.0 * 0.4f64.exp() - 1.0).ln()) < 0.02, "{reading:?}");
         }
         if let Some(gain) = reading.static_gain {
             // The means over a whole period of a limit cycle are exact for a linear process.
@@ -170,6 +172,30 @@ fn a_relay_finds_the_ultimate_point_and_with_a_bias_the_gain() {
     let trial = trial(FOPDT, ControllerSpec::Relay(none), Vec::new(), 300.0, 1.0);
     let error = read_relay(&trial, &trial.run().unwrap()).unwrap_err().to_string();
     assert!(error.contains("switched up 0 times"), "{error}");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+
+    /// From a relay's swing comes the ultimate point of the process whatever its ratio of dead time and lags, where the
+    /// describing function is up to a fifth off.
+    #[test]
+    fn a_relay_finds_the_ultimate_point_of_lags_with_dead_time(
+        ratio in 0.1..3.0f64, second in 0.0..0.5f64, gain in 0.3..3.0f64, hysteresis in 0.0..0.3f64,
+    ) {
+        let (lag, dead_time) = (10.0, 10.0 * ratio);
+        let process = if second < 0.1 {
+            LinearSpec::Fopdt { gain, time_constant: lag, dead_time }
+        } else {
+            LinearSpec::TwoLags { gain, time_constant_1: lag, time_constant_2: second * lag, lead_time_constant: 0.0, dead_time }
+        };
+        let point = ultimate_point(&process).unwrap();
+        let relay = RelaySettings { amplitude: 5.0, hysteresis, bias: 0.0, action: Action::Reverse };
+        let trial = trial(process, ControllerSpec::Relay(relay), Vec::new(), 12.0 * point.period, 0.002 * point.period);
+        let reading = read_relay(&trial, &trial.run().unwrap()).unwrap();
+        prop_assert!((reading.ultimate_gain / point.gain - 1.0).abs() < 0.015, "{:?} {:?}", reading, point);
+        prop_assert!((reading.ultimate_period / point.period - 1.0).abs() < 0.015, "{:?} {:?}", reading, point);
+    }
 }
 
 #[test]

@@ -1,8 +1,11 @@
 //! The ultimate gain and period: of a model, and from a relay experiment.
 
+use super::controlled::Controlled;
 use crate::controller::ControllerSpec;
+use crate::identification::{DataSet, FitOptions, Model, Series, Structure, fit};
 use crate::numerics::bisect;
 use crate::process::LinearSpec;
+use crate::series::TimeAxis;
 use crate::simulation::{ColumnRole, Trace, Trial};
 use crate::verdict::{readable, readable_duration};
 use crate::{Error, Result};
@@ -42,16 +45,44 @@ pub fn ultimate_point(process: &LinearSpec) -> Option<UltimatePoint> {
 /// What a relay experiment tells.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RelayReading {
-    /// Ultimate gain `Ku = 4d/(π √(a² − ε²))` in % of OP per % of span (Åström & Hägglund, Automatica 20, 1984).
+    /// Ultimate gain in % of OP per % of span: that of the process identified from the whole experiment, where one explains
+    /// it; else by the describing function.
     pub ultimate_gain: f64,
-    /// Period of the limit cycle in s.
+    /// Ultimate period in s, of the same origin.
     pub ultimate_period: f64,
+    /// Ultimate gain by the describing function, `4d/(π √(a² − ε²))` (Åström & Hägglund, Automatica 20, 1984): it takes the
+    /// limit cycle for a sine, which it is not.
+    pub describing_function_gain: f64,
+    /// Period of the limit cycle in s.
+    pub cycle_period: f64,
+    /// The process that was identified from OP and PV of the experiment; null where none of low order explains it.
+    pub process: Option<LinearSpec>,
     /// Amplitude a of the PV in % of span.
     pub amplitude: f64,
     /// Whole periods that were read.
     pub periods: usize,
     /// Static gain in % of span per % of OP, from the means over whole periods; null without a bias that tells it.
     pub static_gain: Option<f64>,
+}
+
+/// The process of low order that explains OP and PV of the experiment best, and its ultimate point under a controller that
+/// is scanned as often: the hold counts as half a scan of dead time.
+fn identified(trial: &Trial, trace: &Trace) -> Option<(LinearSpec, UltimatePoint)> {
+    /// A fit in % below which a process of low order does not explain the experiment.
+    const EXPLAINED: f64 = 80.0;
+    let series = |role: ColumnRole, unit: &str| Series::new("", unit, trace.values(role).to_vec());
+    let (output, measured) = (series(ColumnRole::Output, "%"), series(ColumnRole::ProcessVariable, ""));
+    let axis = TimeAxis::uniform(trace.scan, trace.len()).ok()?;
+    let data = DataSet::single(axis, output, measured);
+    let fits = [Structure::Fopdt, Structure::TwoLags, Structure::Integrating, Structure::IntegratingLag];
+    let models = fits.into_iter().filter_map(|structure| fit(&data, &FitOptions::new(structure)).ok());
+    let best = models.filter(|model| model.estimation.fit_simulated > EXPLAINED).min_by(|a, b| {
+        let bic = |model: &Model| model.criteria.as_ref().map_or(f64::INFINITY, |criteria| criteria.bic);
+        bic(a).total_cmp(&bic(b))
+    })?;
+    let process = best.process().ok()?;
+    let held = Controlled::plain(process.clone()).as_seen(trial.scenario.scan);
+    Some((process, ultimate_point(&held)?))
 }
 
 /// Periods that are read, from the end of the experiment.
@@ -100,9 +131,18 @@ pub fn read_relay(trial: &Trial, trace: &Trace) -> Result<RelayReading> {
     let rest = &trial.plant.operating_point;
     let moved = mean(&output[from..to]) - rest.op;
     let answered = (mean(measured) - rest.pv) * percent;
+    let describing_function_gain = 4.0 * relay.amplitude / (PI * inside.sqrt());
+    let identified = identified(trial, trace);
+    let (ultimate_gain, ultimate_period) = match &identified {
+        Some((_, point)) => (point.gain / percent, point.period),
+        None => (describing_function_gain, period),
+    };
     Ok(RelayReading {
-        ultimate_gain: 4.0 * relay.amplitude / (PI * inside.sqrt()),
-        ultimate_period: period,
+        ultimate_gain,
+        ultimate_period,
+        describing_function_gain,
+        cycle_period: period,
+        process: identified.map(|(process, _)| process),
         amplitude,
         periods,
         static_gain: (relay.bias != 0.0 && moved.abs() > 1e-3 * relay.amplitude).then(|| answered / moved),

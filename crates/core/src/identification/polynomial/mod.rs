@@ -159,7 +159,7 @@ fn model(
         first_stretch: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
-        criteria: Criteria::new(squares, samples, kept + if shape.is_arx() { 0 } else { stretches.len() }),
+        criteria: Some(Criteria::new(squares, samples, kept + if shape.is_arx() { 0 } else { stretches.len() })),
         verdicts: Vec::new(),
     })
 }

@@ -15,11 +15,12 @@ use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
 use super::model::{Criteria, FitOptions, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord};
 use super::residuals::lag_one_correlation;
+use super::structure::Structure;
 use crate::Result;
 use crate::lti::{DeadTime, FreeResponse, Response};
 use crate::series::TimeAxis;
 use prepared::{Before, Point, Prepared};
-use unknowns::{Bounds, Layout};
+use unknowns::{Bounds, Layout, Rest};
 
 /// Fewest samples that a fit is made on.
 pub(super) const FEWEST_SAMPLES: usize = 10;
@@ -45,7 +46,13 @@ pub(super) const FEWEST_SAMPLES: usize = 10;
 ///
 /// Errors when a series does not fit the axis, has too few usable samples, or moves in no stretch.
 pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
-    Fit::of(stretches, options, |prepared| prepared.best()).map(|fit| fit.model(stretches))
+    Fit::of(stretches, options, Rest::Unknown, |prepared| prepared.best()).map(|fit| fit.model(stretches))
+}
+
+/// The same for deviations from rest without noise: level and drift are known to be 0.
+pub(super) fn fit_from_rest(data: &DataSet, options: &FitOptions) -> Result<Model> {
+    let stretches = std::slice::from_ref(data);
+    Fit::of(stretches, options, Rest::AtZero, |prepared| prepared.best()).map(|fit| fit.model(stretches))
 }
 
 /// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all
@@ -67,7 +74,7 @@ pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 
             None => prepared.best(),
         }
     };
-    Fit::of(stretches, options, start).map(|fit| fit.model(stretches))
+    Fit::of(stretches, options, Rest::Unknown, start).map(|fit| fit.model(stretches))
 }
 
 /// A fit with everything that its uncertainty is computed from.
@@ -84,12 +91,13 @@ impl<'a> Fit<'a> {
     fn of(
         stretches: &[DataSet],
         options: &'a FitOptions,
+        rest: Rest,
         search: impl FnOnce(&Prepared<'_>) -> Result<Point>,
     ) -> Result<Self> {
         DataSet::validate_together(stretches, FEWEST_SAMPLES)?;
         options.loss.validate()?;
         let inputs = &stretches[0].inputs;
-        let layout = Layout::new(options, inputs.len(), stretches.len());
+        let layout = Layout::with(options, inputs.len(), stretches.len(), rest);
         let tags: Vec<String> = inputs.iter().map(|series| series.tag.clone()).collect();
         let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
         let bounds = Bounds::new(&layout, &axes, &tags, &options.constraints)?;
@@ -98,7 +106,23 @@ impl<'a> Fit<'a> {
             let squares = search(&prepared)?;
             robust(&prepared, squares, options.loss)
         };
-        Ok(Self { options, layout, bounds, point, loss })
+        let mut fit = Self { options, layout, bounds, point, loss };
+        fit.slower_lag_first();
+        Ok(fit)
+    }
+
+    /// Two lags can be listed either way: the slower one first, unless what is known of them tells them apart.
+    fn slower_lag_first(&mut self) {
+        if !matches!(self.options.structure, Structure::TwoLags | Structure::TwoLagsLead) {
+            return;
+        }
+        let [first, second] = self.layout.paths[0].shape[..] else { return };
+        if self.bounds.ranges[first] == self.bounds.ranges[second] {
+            let unknowns = &mut self.point.unknowns;
+            if unknowns[first] < unknowns[second] {
+                unknowns.swap(first, second);
+            }
+        }
     }
 
     fn model(&self, stretches: &[DataSet]) -> Model {
@@ -137,11 +161,11 @@ impl<'a> Fit<'a> {
             start,
             first_stretch: (stretches.len() > 1).then(|| of_stretch(0).performance),
             further: (1..stretches.len()).map(of_stretch).collect(),
-            criteria: Criteria::new(squares, estimation.samples, free),
+            criteria: Some(Criteria::new(squares, estimation.samples, free)),
             estimation,
             verdicts: Vec::new(),
         };
-        model.verdicts = verdicts::judge(&model, stretches, &self.options.constraints);
+        model.verdicts = verdicts::judge(&model, stretches, self.options, &self.loss.without_outliers(&residuals));
         model
     }
 
@@ -150,7 +174,7 @@ impl<'a> Fit<'a> {
         let unknowns = &self.point.unknowns;
         let (stretch, own) = (&prepared.stretches[k], &self.layout.stretches[k]);
         let drift = own.drift.map_or(0.0, |place| unknowns[place]) / stretch.duration;
-        let offset = stretch.output_mean + unknowns[own.offset];
+        let offset = stretch.output_mean + own.offset.map_or(0.0, |place| unknowns[place]);
         let is_integrating = self.options.structure.is_integrating();
         let mut inputs: Vec<f64> = stretch.firsts.iter().zip(&stretch.input_means).map(|(a, b)| a + b).collect();
         let pv = if is_integrating {

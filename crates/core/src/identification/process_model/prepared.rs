@@ -1,6 +1,6 @@
 //! A data set made ready for the fit, and its residuals with their derivatives at given unknowns.
 
-use super::unknowns::{Bounds, Layout, Own, Path, Transient};
+use super::unknowns::{Bounds, Layout, Own, Path, Rest, Transient};
 use crate::Result;
 use crate::identification::data::{DataSet, between, held};
 use crate::identification::loss::ScaledLoss;
@@ -28,7 +28,7 @@ pub(super) struct Point {
     pub(super) sum_of_squares: f64,
 }
 
-/// One stretch of data without gaps in the inputs, all series about their means.
+/// One stretch of data without gaps in the inputs, all series about their means, or about a known rest.
 pub(super) struct Stretch {
     pub(super) axis: TimeAxis,
     pub(super) inputs: Vec<Vec<f64>>,
@@ -50,12 +50,13 @@ pub(super) struct Prepared<'a> {
 }
 
 impl Stretch {
-    fn new(data: &DataSet) -> Self {
-        let input_means: Vec<f64> = data.inputs.iter().map(|series| held_mean(&series.values)).collect();
+    fn new(data: &DataSet, rest: Rest) -> Self {
+        let about_rest = |mean: f64| if rest == Rest::AtZero { 0.0 } else { mean };
+        let input_means: Vec<f64> = data.inputs.iter().map(|series| about_rest(held_mean(&series.values))).collect();
         let about = |values: Vec<f64>, mean: f64| values.into_iter().map(|value| value - mean).collect::<Vec<f64>>();
         let inputs: Vec<Vec<f64>> =
             data.inputs.iter().zip(&input_means).map(|(series, mean)| about(held(&series.values), *mean)).collect();
-        let output_mean = data.output().mean();
+        let output_mean = about_rest(data.output().mean());
         let finite = |value: &f64| if value.is_finite() { *value } else { f64::NAN };
         let output = about(data.output().values.iter().map(finite).collect(), output_mean);
         Self {
@@ -103,7 +104,7 @@ impl Stretch {
 
 impl<'a> Prepared<'a> {
     pub(super) fn new(stretches: &[DataSet], layout: &'a Layout, bounds: &'a Bounds) -> Self {
-        let stretches: Vec<Stretch> = stretches.iter().map(Stretch::new).collect();
+        let stretches: Vec<Stretch> = stretches.iter().map(|data| Stretch::new(data, layout.rest())).collect();
         let outputs = stretches.iter().flat_map(|stretch| &stretch.output);
         let samples = outputs.filter(|value| value.is_finite()).count();
         Self { layout, bounds, stretches, samples }
@@ -125,8 +126,7 @@ impl<'a> Prepared<'a> {
         let paths = self.layout.paths.len();
         // Columns: value and slope of each path under either assumption, then of each stretch the free responses, drift
         // and offset, then the output.
-        let own_columns: usize =
-            self.layout.stretches.iter().map(|own| own.transients.len() + usize::from(own.drift.is_some()) + 1).sum();
+        let own_columns: usize = self.layout.stretches.iter().map(Own::count).sum();
         let mut sums = NormalEquations::new(4 * paths + own_columns);
         let mut row = vec![0.0; 4 * paths + own_columns + 1];
         let mut first = 4 * paths;
@@ -156,7 +156,9 @@ impl<'a> Prepared<'a> {
                 if own.drift.is_some() {
                     put(stretch.share(k));
                 }
-                put(1.0);
+                if own.offset.is_some() {
+                    put(1.0);
+                }
                 if let Some(last) = row.last_mut() {
                     *last = *output;
                 }
@@ -164,7 +166,7 @@ impl<'a> Prepared<'a> {
                     sums.add(&row);
                 }
             }
-            first += own.transients.len() + usize::from(own.drift.is_some()) + 1;
+            first += own.count();
         }
         Before::BOTH
             .into_iter()
@@ -194,7 +196,7 @@ impl<'a> Prepared<'a> {
         for own in &self.layout.stretches {
             places.extend(own.transients.iter().map(|transient| transient.place));
             places.extend(own.drift);
-            places.push(own.offset);
+            places.extend(own.offset);
         }
         let (solution, sum_of_squares) = sums.less(&known).selected(&columns).linear_solution()?;
         let mut found = unknowns.to_vec();
@@ -234,8 +236,11 @@ impl<'a> Prepared<'a> {
         let mut free = stretch.free_responses(paths, own, unknowns);
         let mut row = vec![0.0; self.layout.count + 1];
         for (k, output) in stretch.output.iter().enumerate() {
-            let mut modelled = unknowns[own.offset];
-            row[own.offset] = 1.0;
+            let mut modelled = 0.0;
+            if let Some(place) = own.offset {
+                modelled = unknowns[place];
+                row[place] = 1.0;
+            }
             for (input, (path, response)) in paths.iter().zip(&mut responses).enumerate() {
                 let Sample { value, slope, bend, value_by, slope_by } = response.next().unwrap_or_default();
                 let gain = unknowns[path.gain];

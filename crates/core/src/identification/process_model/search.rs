@@ -1,7 +1,7 @@
 //! The search for the minimum: coarse grids on several time scales, then Levenberg–Marquardt.
 
 use super::prepared::{Before, Point, Prepared, Stretch};
-use super::unknowns::Path;
+use super::unknowns::{Path, Rest};
 use crate::identification::loss::ScaledLoss;
 use crate::identification::structure::Structure;
 use crate::numerics::minimise;
@@ -160,7 +160,7 @@ impl Prepared<'_> {
             let averaged = |stretch: &Stretch| {
                 // A stretch that is much shorter than the longest keeps its shape.
                 let own = block.min((stretch.output.len() / FEWEST_BLOCKS).max(1));
-                stretch.averaged(stretch.liveliest(COARSE_SAMPLES * own), own)
+                stretch.averaged(stretch.liveliest(COARSE_SAMPLES * own), own, self.layout.rest())
             };
             searches.push(Prepared {
                 layout: self.layout,
@@ -282,7 +282,7 @@ impl Stretch {
     }
 
     /// A part in blocks of samples, averaged.
-    fn averaged(&self, part: std::ops::Range<usize>, block: usize) -> Self {
+    fn averaged(&self, part: std::ops::Range<usize>, block: usize, rest: Rest) -> Self {
         let mean = |chunk: &[f64]| {
             let finite = chunk.iter().filter(|value| value.is_finite());
             let (sum, count) = finite.fold((0.0, 0), |(sum, count), value| (sum + value, count + 1));
@@ -290,7 +290,7 @@ impl Stretch {
         };
         let blocks = |series: &[f64]| -> Vec<f64> { series[part.clone()].chunks_exact(block).map(mean).collect() };
         let about_mean = |mut series: Vec<f64>| {
-            let mean = series.iter().sum::<f64>() / series.len() as f64;
+            let mean = if rest == Rest::AtZero { 0.0 } else { series.iter().sum::<f64>() / series.len() as f64 };
             series.iter_mut().for_each(|value| *value -= mean);
             series
         };

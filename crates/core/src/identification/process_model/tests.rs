@@ -383,7 +383,7 @@ fn what_is_known_beforehand_is_kept() {
     .unwrap();
     assert_eq!((fixed.parameters[0].value, fixed.parameters[2].value), (1.4, 6.0));
     assert!(fixed.parameters[0].fixed && fixed.parameters[0].standard_error.is_none());
-    assert!(fixed.parameters[1].standard_error.is_some() && fixed.criteria.parameters == 3);
+    assert!(fixed.parameters[1].standard_error.is_some() && fixed.criteria.as_ref().unwrap().parameters == 3);
     let bounded = with(vec![Constraint { low: Some(30.0), high: Some(50.0), ..known("time_constant") }]).unwrap();
     assert!((bounded.parameters[1].value - 30.0).abs() < 1e-9 && bounded.parameters[1].standard_error.is_none());
     // A range around the truth changes nothing.

@@ -42,7 +42,9 @@ impl Fit<'_> {
                 let unknown = held.contains(&place) || (tied && *kind == ParameterKind::Gain);
                 let error = |covariance: fn(&Covariances) -> &DMatrix<f64>| {
                     let known = covariances.as_ref().filter(|_| !unknown)?;
-                    Some(covariance(known)[(place, place)].max(0.0).sqrt() * derivative).filter(|error| *error > 0.0)
+                    // Without an effect on the output it has no variance; without noise its variance is 0.
+                    let acts = known.acts[place];
+                    acts.then(|| covariance(known)[(place, place)].max(0.0).sqrt() * derivative.abs())
                 };
                 let standard_error = error(|known| &known.coloured);
                 let unit = match kind {
@@ -169,7 +171,7 @@ pub(in super::super) fn profile(
     let (Some(error), Some(white)) = (parameter.standard_error, parameter.white_error) else {
         return Err(Error::unfit(format!("the {name} has no standard error"), "its profile would tell nothing"));
     };
-    let best = Fit::of(stretches, options, |prepared| prepared.best())?.point;
+    let best = Fit::of(stretches, options, super::Rest::Unknown, |prepared| prepared.best())?.point;
     let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
     let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
     let least = best.sum_of_squares;
@@ -197,7 +199,8 @@ pub(in super::super) fn profile(
         }
     }
     points.sort_by(|a, b| a.value.total_cmp(&b.value));
-    let freedom = model.estimation.samples.saturating_sub(model.criteria.parameters).max(1) as f64;
+    let parameters = model.criteria.as_ref().map_or(0, |criteria| criteria.parameters);
+    let freedom = model.estimation.samples.saturating_sub(parameters).max(1) as f64;
     let allowed_rise = NORMAL_95 * NORMAL_95 / freedom * (error / white).powi(2);
     let crossing = |outward: &[&ProfilePoint]| {
         outward.windows(2).find(|pair| pair[0].rise <= allowed_rise && pair[1].rise > allowed_rise).map(|pair| {

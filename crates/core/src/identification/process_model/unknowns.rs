@@ -1,5 +1,6 @@
 //! The unknowns of a fit: where each stands, its bounds, and what it becomes in the model.
 
+use super::verdicts::LONGEST_DEAD_TIME;
 use crate::identification::model::{Constraint, FitOptions};
 use crate::identification::structure::{ParameterKind, Structure};
 use crate::lti::Dynamics;
@@ -23,10 +24,18 @@ pub(super) struct Path {
 /// Where the unknowns stand that are a stretch's own: they tell how the process was found there.
 #[derive(Debug, Clone)]
 pub(super) struct Own {
-    pub(super) offset: usize,
+    /// Where the level is not known to be 0.
+    pub(super) offset: Option<usize>,
     pub(super) drift: Option<usize>,
     /// Coefficients of what the states at the start left behind.
     pub(super) transients: Vec<Transient>,
+}
+
+impl Own {
+    /// How many unknowns these are.
+    pub(super) fn count(&self) -> usize {
+        self.transients.len() + usize::from(self.drift.is_some()) + usize::from(self.offset.is_some())
+    }
 }
 
 /// The coefficient of what a state of a path left behind at the start.
@@ -35,6 +44,15 @@ pub(super) struct Transient {
     pub(super) path: usize,
     pub(super) state: usize,
     pub(super) place: usize,
+}
+
+/// What is known of where the process rested.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(super) enum Rest {
+    /// Nothing: level and drift are unknowns.
+    Unknown,
+    /// The data are deviations from rest: level and drift are 0, and nothing was under way.
+    AtZero,
 }
 
 /// All unknowns: those of each path first, which all stretches have in common, then each stretch's own.
@@ -48,6 +66,11 @@ pub(super) struct Layout {
 impl Layout {
     /// The unknowns of each path, the OP's first.
     pub(super) fn new(options: &FitOptions, inputs: usize, stretches: usize) -> Self {
+        Self::with(options, inputs, stretches, Rest::Unknown)
+    }
+
+    /// The same where something is known of the rest.
+    pub(super) fn with(options: &FitOptions, inputs: usize, stretches: usize, rest: Rest) -> Self {
         let mut count = 0;
         let mut next = || {
             count += 1;
@@ -68,11 +91,12 @@ impl Layout {
             paths.push(path);
         }
         let own = |_| {
-            let offset = next();
-            let drift = (options.drift || options.structure.is_integrating()).then(&mut next);
+            let is_unknown = rest == Rest::Unknown;
+            let offset = is_unknown.then(&mut next);
+            let drift = (is_unknown && (options.drift || options.structure.is_integrating())).then(&mut next);
             let mut transients = Vec::new();
             for (path, structure) in
-                paths.iter().map(|path| path.structure).enumerate().filter(|_| options.initial_state)
+                paths.iter().map(|path| path.structure).enumerate().filter(|_| is_unknown && options.initial_state)
             {
                 let states: &[usize] = match structure {
                     // The integrator's own state at the start is the offset.
@@ -87,6 +111,11 @@ impl Layout {
         };
         let stretches = (0..stretches).map(own).collect();
         Self { paths, stretches, count }
+    }
+
+    /// What is known of where the process rested.
+    pub(super) fn rest(&self) -> Rest {
+        if self.stretches.iter().all(|own| own.offset.is_none()) { Rest::AtZero } else { Rest::Unknown }
     }
 
     /// The place of a parameter of a path.
@@ -139,7 +168,7 @@ impl Bounds {
         for path in &layout.paths {
             for (name, kind) in path.structure.process_parameters() {
                 ranges[Layout::place(path, *kind)] = match kind {
-                    ParameterKind::DeadTime => (0.0, 0.5 * duration),
+                    ParameterKind::DeadTime => (0.0, LONGEST_DEAD_TIME * duration),
                     ParameterKind::Shape(_) if *name == "damping" => (0.01f64.ln(), 20f64.ln()),
                     ParameterKind::Shape(_) => ((0.05 * interval).ln(), (20.0 * duration).ln()),
                     ParameterKind::Lead => (-20.0 * duration, 20.0 * duration),
@@ -174,11 +203,13 @@ impl Bounds {
                 match kind {
                     ParameterKind::Shape(_) if value.is_finite() && value > 0.0 => Ok(value.ln()),
                     ParameterKind::Shape(_) => Err(Error::invalid(format!("constraints.{name}"), value, "above 0")),
-                    ParameterKind::DeadTime if !(0.0..=0.5 * duration).contains(&value) => Err(Error::invalid(
-                        format!("constraints.{name}"),
-                        value,
-                        format!("0 to {} s, half of the data", 0.5 * duration),
-                    )),
+                    ParameterKind::DeadTime if !(0.0..=LONGEST_DEAD_TIME * duration).contains(&value) => {
+                        Err(Error::invalid(
+                            format!("constraints.{name}"),
+                            value,
+                            format!("0 to {} s, nine tenths of the data", LONGEST_DEAD_TIME * duration),
+                        ))
+                    }
                     _ if value.is_finite() => Ok(value),
                     _ => Err(Error::invalid(format!("constraints.{name}"), value, "a number")),
                 }

@@ -1,7 +1,9 @@
 //! What the figures of a process model mean.
 
 use super::super::data::DataSet;
-use super::super::model::{Constraint, Model, Parameter};
+use super::super::loss::Usual;
+use super::super::model::{Constraint, FitOptions, Model, Parameter, Performance};
+use super::super::residuals::lag_one_correlation;
 use super::super::structure::Structure;
 use super::super::validation::verdict_of_stretches;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -12,8 +14,13 @@ fn words(name: &str) -> String {
 }
 
 /// The model judged against the data, the gravest first as they come.
-pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) -> Vec<Verdict> {
+///
+/// `usual` is what is left beside outliers, where the loss leaves these aside: they are no noise to be judged by.
+pub(super) fn judge(model: &Model, stretches: &[DataSet], options: &FitOptions, usual: &Usual) -> Vec<Verdict> {
+    let known = &options.constraints;
     let mut verdicts = Vec::new();
+    let fit = fit_beside_outliers(model, usual);
+    verdicts.extend(level_of_fit(fit));
     let duration = stretches.iter().map(|data| data.axis.duration()).fold(0.0, f64::max);
     let slowest = model
         .parameters
@@ -38,9 +45,8 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) 
         ));
     }
     verdicts.extend(verdict_of_stretches(model));
-    if let Some(verdict) = size_of_move(model, stretches, duration) {
-        verdicts.push(verdict);
-    }
+    verdicts.extend(size_of_move(model, stretches, duration, usual.deviation));
+    verdicts.extend(faster_than_the_samples(model, stretches));
     for parameter in &model.parameters {
         let name = match &parameter.input {
             Some(tag) if *tag != model.inputs[0].tag => format!("{} of {tag}", words(&parameter.name)),
@@ -65,6 +71,18 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) 
                         parameter.unit
                     ),
                     "a parameter at a bound that was given",
+                ));
+            }
+            None if parameter.name == "dead_time" && parameter.value >= 0.999 * LONGEST_DEAD_TIME * duration => {
+                verdicts.push(Verdict::new(
+                    Tone::Bad,
+                    format!(
+                        "The {name} stands at {}, the longest that is sought in a record of {}: it may be longer. Record on \
+                         until the PV has answered the move.",
+                        readable_duration(parameter.value),
+                        readable_duration(duration)
+                    ),
+                    "a dead time is sought up to nine tenths of the data",
                 ));
             }
             None => verdicts.push(Verdict::new(
@@ -102,16 +120,19 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) 
             ));
         }
     }
-    let correlation = model.estimation.residual_correlation;
+    let correlation = lag_one_correlation(&usual.residuals);
     if correlation > 0.3 {
-        let inflations =
-            model.parameters.iter().filter_map(|parameter| Some(parameter.standard_error? / parameter.white_error?));
+        let inflations = model.parameters.iter().filter_map(|parameter| {
+            let (error, white) = (parameter.standard_error?, parameter.white_error?);
+            (white > 0.0).then_some(error / white)
+        });
         let largest = inflations.fold(1.0, f64::max);
         verdicts.push(Verdict::new(
             Tone::Caution,
             format!(
                 "Neighbouring residuals are correlated ({}): something slow is left over, a disturbance or a part of the process. \
-                 The standard errors allow for it; they are up to {} times those for white residuals.",
+                 The standard errors allow for it as far as it goes on like this; they are up to {} times those for white \
+                 residuals. A fit with a noise model uses the data better.",
                 readable(correlation),
                 readable(largest)
             ),
@@ -122,9 +143,14 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], known: &[Constraint]) 
         verdicts.push(Verdict::new(
             Tone::Good,
             format!(
-                "The model explains {} % of the PV's swing; what is left ({} {}) is noise without memory.",
-                readable(model.estimation.fit_simulated),
-                readable(model.estimation.residual_deviation),
+                "The model explains {} % of the PV's swing{}; what is left ({} {}) is noise without memory.",
+                readable(fit),
+                match usual.outliers {
+                    0 => String::new(),
+                    1 => " beside one outlier".to_owned(),
+                    n => format!(" beside {n} outliers"),
+                },
+                readable(usual.deviation),
                 model.output_unit()
             ),
             "fit of the simulated output; correlation of neighbouring residuals below 0.3",
@@ -146,13 +172,64 @@ fn at_given_bound(parameter: &Parameter, known: &[Constraint]) -> Option<&'stati
     }
 }
 
+/// The share of the swing that the model explains, outliers aside, in %.
+fn fit_beside_outliers(model: &Model, usual: &Usual) -> f64 {
+    let Performance { fit_simulated, residual_deviation, .. } = model.estimation;
+    if usual.outliers == 0 || residual_deviation <= 0.0 {
+        return fit_simulated;
+    }
+    100.0 - (100.0 - fit_simulated) * usual.deviation / residual_deviation
+}
+
+/// Share of the longest stretch up to which a dead time is sought.
+pub(super) const LONGEST_DEAD_TIME: f64 = 0.9;
+
+/// A model that hardly explains anything is not good, however white its residuals.
+fn level_of_fit(fit: f64) -> Option<Verdict> {
+    let rule = "a model that explains less than a tenth of the swing says nothing, one below four tenths little (common practice)";
+    if fit < 10.0 {
+        let text = format!(
+            "The model explains {} % of the PV's swing: in these data the PV hardly follows the OP, or follows something else.",
+            readable(fit)
+        );
+        Some(Verdict::new(Tone::Bad, text, rule))
+    } else if fit < 40.0 {
+        let text = format!(
+            "The model explains {} % of the PV's swing: most of it is noise, or has another cause. Check the channels, or repeat \
+             the test with a larger move.",
+            readable(fit)
+        );
+        Some(Verdict::new(Tone::Caution, text, rule))
+    } else {
+        None
+    }
+}
+
+/// A lag that is over within a sample cannot be told from a dead time.
+fn faster_than_the_samples(model: &Model, stretches: &[DataSet]) -> Option<Verdict> {
+    let interval = stretches.iter().map(|data| data.axis.mean_interval()).fold(f64::INFINITY, f64::min);
+    let lag = ["time_constant", "time_constant_1"].iter().find_map(|name| model.parameter(name))?;
+    (!lag.fixed && lag.value < 0.5 * interval).then(|| {
+        Verdict::new(
+            Tone::Caution,
+            format!(
+                "The time constant of {} is shorter than half the sample time of {}: only its sum with the dead time is known, not \
+                 how it divides. Sample faster to tell them apart.",
+                readable_duration(lag.value),
+                readable_duration(interval)
+            ),
+            "what is over between two samples leaves no shape (common practice)",
+        )
+    })
+}
+
 /// A move that hardly lifts the PV out of the noise.
-fn size_of_move(model: &Model, stretches: &[DataSet], duration: f64) -> Option<Verdict> {
+fn size_of_move(model: &Model, stretches: &[DataSet], duration: f64, noise: f64) -> Option<Verdict> {
     let ranges = stretches.iter().map(|data| data.inputs[0].range());
     let (low, high) = ranges.max_by(|a, b| (a.1 - a.0).total_cmp(&(b.1 - b.0)))?;
     let gain = model.parameter("gain")?.value;
     let reach = if model.structure.is_integrating() { 0.5 * duration } else { 1.0 };
-    let noise = model.estimation.residual_deviation.max(f64::MIN_POSITIVE);
+    let noise = noise.max(f64::MIN_POSITIVE);
     let lifts = (gain * reach * (high - low)).abs() / noise;
     let unit = &model.inputs[0].unit;
     (lifts < 4.0).then(|| {

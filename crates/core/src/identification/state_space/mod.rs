@@ -15,9 +15,7 @@ mod tests;
 
 use super::agreement::{Response, differences};
 use super::data::{DataSet, held};
-use super::model::{
-    Criteria, FitOptions, FurtherStretch, Matrices, Model, Operating, Performance, SignalName, StartOfRecord,
-};
+use super::model::{FitOptions, FurtherStretch, Matrices, Model, Operating, Performance, SignalName, StartOfRecord};
 use super::structure::Structure;
 use crate::numerics::{NormalEquations, eigenvalues};
 use crate::{Error, Result};
@@ -85,7 +83,7 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         first_stretch: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
-        criteria: Criteria::default(),
+        criteria: None,
         verdicts: Vec::new(),
     })
 }

@@ -2,7 +2,7 @@
 
 use super::{ControllerStructure, Demand, Demands, Objective, Task};
 use crate::Result;
-use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics};
+use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics, rises, settles};
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
 use crate::instrument::SensorSpec;
 use crate::process::LinearSpec;
@@ -134,6 +134,8 @@ impl Bench {
         let by_gain = if seen.integrators() > 0 { 0.0 } else { 1.0 / (seen.gain() * percent).abs() };
         let natural = by_slope.max(by_gain);
         let longest = if seen.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
+        // A controller on a prediction can be faster than the dead time.
+        let (most, shortest) = if task.structure == ControllerStructure::Smith { (12.0, 0.05) } else { (3.0, 0.15) };
         Ok(Self {
             structure: task.structure,
             template: task.template.clone(),
@@ -143,8 +145,8 @@ impl Bench {
             needs_set_point: task.scenario.is_none()
                 && (task.objective != Objective::Load
                     || task.demands.asked().any(|(demand, _)| demand.needs_set_point())),
-            gains: [2e-3 * natural, 3.0 * natural],
-            times: [0.15 * theta.max(0.1 * scale), longest],
+            gains: [2e-3 * natural, most * natural],
+            times: [shortest * theta.max(0.1 * scale), longest],
             models,
             simulated: Cell::new(0),
             least: Cell::new(f64::INFINITY),
@@ -254,20 +256,9 @@ impl Bench {
             let values: Vec<f64> = answer.errors.iter().map(|error| 1.0 - error).collect();
             figures.set_point_error = Some(answer.error(scan));
             figures.overshoot = Some(100.0 * (values.iter().copied().fold(f64::NEG_INFINITY, f64::max) - 1.0).max(0.0));
-            let reaches = |level: f64| {
-                let k = values.iter().position(|value| *value >= level)?;
-                let before = if k == 0 { 0.0 } else { values[k - 1] };
-                Some((k as f64 - (values[k] - level) / (values[k] - before)) * scan)
-            };
-            figures.rise_time = reaches(0.9).zip(reaches(0.1)).map(|(late, early)| late - early);
-            figures.settling_time = match values.iter().rposition(|value| (value - 1.0).abs() > 0.05) {
-                None => Some(0.0),
-                Some(k) if k + 1 == values.len() => None,
-                Some(k) => {
-                    let (out, back) = ((values[k] - 1.0).abs(), (values[k + 1] - 1.0).abs());
-                    Some((k as f64 + (out - 0.05) / (out - back)) * scan)
-                }
-            };
+            let share = |k: usize| values[k];
+            figures.rise_time = rises(values.len(), share).map(|rows| rows * scan);
+            figures.settling_time = settles(values.len(), 0.05, |k| share(k) - 1.0).map(|rows| rows * scan);
         }
         Ok(figures)
     }
@@ -367,7 +358,7 @@ fn standard(process: &LinearSpec, sensor: &SensorSpec, pv_span: &Span, scan: f64
 }
 
 /// The controller with limits that it never reaches.
-fn freed(controller: &ControllerSpec) -> ControllerSpec {
+pub(super) fn freed(controller: &ControllerSpec) -> ControllerSpec {
     let mut controller = controller.clone();
     match &mut controller {
         ControllerSpec::Pid(pid) => pid.output_limits = FREE,

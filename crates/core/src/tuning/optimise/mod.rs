@@ -4,6 +4,7 @@ mod bench;
 mod demands;
 mod search;
 mod trade_off;
+mod wide;
 
 pub use bench::Figures;
 pub(in crate::tuning) use bench::{load_error, sampled};
@@ -251,7 +252,8 @@ pub struct Optimum {
 /// A demand within this share of its limit is active.
 const ACTIVE: f64 = 5e-3;
 
-/// Finds the settings with the least error that keep the demands; where none keep all, those that miss them least.
+/// Finds the settings with the least error that keep the demands; where none keep all, those that miss them least. They have
+/// four digits, to be typed in, and the figures are theirs.
 ///
 /// For each pair of integral and derivative time the gains that keep what is known over frequency are found by bisection, and the
 /// best of them by simulated steps and golden section; over the times goes a coarse grid, refined by golden section or by the
@@ -263,27 +265,48 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
     let search =
         |demands: &Demands, goal: Goal, known: f64| Search { bench: &bench, demands, goal, goes_on }.run(known);
     let goal = Goal::Objective(task.objective);
-    let best = search(&task.demands, goal, f64::INFINITY)?.ok_or_else(|| {
+    let unstable = || {
         Error::unfit(
             "no settings were found that keep the loop stable",
             "check the model, or choose another controller",
         )
-    })?;
-    let met = best.score < MISSED;
-    let active = if met { active(&best, &task.demands) } else { Vec::new() };
-    let mut relaxations = Vec::new();
-    if !met {
-        for (demand, asked) in task.demands.asked() {
+    };
+    let asked = Search { bench: &bench, demands: &task.demands, goal, goes_on };
+    let mut best = asked.run(f64::INFINITY)?.ok_or_else(unstable)?;
+    if best.score >= MISSED
+        && let Some(other) = asked.widely()?.filter(|other| other.score < best.score)
+    {
+        best = other;
+    }
+    // How far each demand alone can be brought down while the others are kept: what would have to give way, or, where
+    // one comes below its own limit, settings that keep them all.
+    let mut reached: Vec<(Demand, f64, Option<Tried>)> = Vec::new();
+    if best.score >= MISSED {
+        for (demand, limit) in task.demands.asked() {
             let without = task.demands.with(demand, None);
-            let reached = search(&without, Goal::Figure(demand), f64::INFINITY)?.filter(|tried| tried.score < MISSED);
-            let reachable = reached.map(|tried| tried.figures.value(demand)).filter(|value| value.is_finite());
-            relaxations.push(Relaxation { demand, asked, reachable, text: relaxed(demand, asked, reachable) });
+            let search = Search { bench: &bench, demands: &without, goal: Goal::Figure(demand), goes_on };
+            let lowest = search.widely()?.map(|tried| search.to_type_in(tried)).transpose()?;
+            let lowest = lowest.filter(|tried| tried.score < MISSED);
+            if let Some(kept) = lowest.map(|tried| asked.scored(tried)).filter(|tried| tried.score < MISSED) {
+                best = asked.refined(kept)?;
+                break;
+            }
+            reached.push((demand, limit, lowest));
         }
     }
+    let best = asked.to_type_in(best)?;
+    let met = best.score < MISSED;
+    let active = if met { active(&best, &task.demands) } else { Vec::new() };
+    let relaxation = |(demand, asked, lowest): (Demand, f64, Option<Tried>)| {
+        let value = lowest.map(|tried| tried.figures.value(demand)).filter(|value| value.is_finite());
+        let reachable = value.map(rounded_up);
+        Relaxation { demand, asked, reachable, text: relaxed(demand, asked, reachable) }
+    };
+    let relaxations = if met { Vec::new() } else { reached.into_iter().map(relaxation).collect() };
     let derivation = derivation(task, &bench, &best, &active, met, &search)?;
     Ok(Optimum {
         structure: task.structure,
-        controller: rounded(&bench.controller(best.gain, best.integral, best.derivative)),
+        controller: bench.controller(best.gain, best.integral, best.derivative),
         figures: best.figures,
         met,
         active,
@@ -293,18 +316,10 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
     })
 }
 
-/// Gain and times to four significant digits: enough for the demands, and few enough to be typed in.
-fn rounded(controller: &ControllerSpec) -> ControllerSpec {
-    let mut controller = controller.clone();
-    let round = |value: f64| crate::numerics::rounded(value, 4);
-    let pid = match &mut controller {
-        ControllerSpec::Smith(settings) => &mut settings.pid,
-        ControllerSpec::Pid(pid) => pid,
-        _ => return controller,
-    };
-    (pid.gain, pid.integral_time, pid.derivative_time) =
-        (round(pid.gain), pid.integral_time.map(round), round(pid.derivative_time));
-    controller
+/// To three digits, upwards: a limit that is written so can be kept.
+fn rounded_up(value: f64) -> f64 {
+    let nearest = crate::numerics::rounded(value, 3);
+    if nearest >= value { nearest } else { crate::numerics::rounded(value * 1.005, 3).max(value) }
 }
 
 fn active(best: &Tried, demands: &Demands) -> Vec<Demand> {

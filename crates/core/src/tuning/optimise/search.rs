@@ -34,6 +34,8 @@ const SIMULATED_GAINS: usize = 7;
 const COARSE_TIMES: usize = 9;
 const SIMPLEX_STARTS: usize = 3;
 const FAR: f64 = 1.6;
+/// Integral times of the coarse grid for one.
+const TIMES: usize = 12;
 const INVERSE_GOLDEN: f64 = 0.618_033_988_749_894_8;
 
 pub(super) struct Search<'a> {
@@ -45,7 +47,7 @@ pub(super) struct Search<'a> {
 }
 
 impl Search<'_> {
-    fn score(&self, figures: &Figures) -> f64 {
+    pub(super) fn score(&self, figures: &Figures) -> f64 {
         let missed = figures.violation(self.demands);
         // What is missed by rounding alone is met.
         if missed > 1e-4 {
@@ -75,7 +77,7 @@ impl Search<'_> {
         })
     }
 
-    fn try_at(&self, families: &[Family], gain: f64, integral: f64, derivative: f64) -> Result<Tried> {
+    pub(super) fn try_at(&self, families: &[Family], gain: f64, integral: f64, derivative: f64) -> Result<Tried> {
         let point = self.bench.over_frequency(families, gain);
         let controller = self.bench.controller(gain, integral, derivative);
         let figures = self.bench.figures(&controller, point)?;
@@ -141,16 +143,20 @@ impl Search<'_> {
         self.bench.least.set(if self.goal == Goal::Objective(Objective::Load) { known } else { f64::INFINITY });
         match self.bench.structure() {
             ControllerStructure::Pid => self.over_two_times(),
-            _ => self.over_integral_time(),
+            ControllerStructure::Smith => {
+                // The gains that keep a limit need not lie together: the best of one run is not the end.
+                let Some(found) = self.over_integral_time(3 * TIMES)? else { return Ok(None) };
+                self.refined(found).map(Some)
+            }
+            ControllerStructure::Pi => self.over_integral_time(TIMES),
         }
     }
 
-    fn over_integral_time(&self) -> Result<Option<Tried>> {
-        const TIMES: usize = 12;
+    fn over_integral_time(&self, times: usize) -> Result<Option<Tried>> {
         let [low, high] = self.bench.times.map(f64::ln);
-        let place = |k: usize| low + (high - low) * k as f64 / (TIMES - 1) as f64;
+        let place = |k: usize| low + (high - low) * k as f64 / (times - 1) as f64;
         let mut best: Option<(usize, Tried)> = None;
-        for k in 0..TIMES {
+        for k in 0..times {
             if let Some(tried) = self.best_gain(place(k).exp(), 0.0)?
                 && best.is_none_or(|(_, known)| tried.score < known.score)
             {
@@ -158,7 +164,7 @@ impl Search<'_> {
             }
         }
         let Some((k, coarse)) = best else { return Ok(None) };
-        let (from, to) = (place(k.saturating_sub(1)), place((k + 1).min(TIMES - 1)));
+        let (from, to) = (place(k.saturating_sub(1)), place((k + 1).min(times - 1)));
         let nowhere = Tried { score: f64::INFINITY, ..coarse };
         let refined = golden(from, to, 13, |log_time| Ok(self.best_gain(log_time.exp(), 0.0)?.unwrap_or(nowhere)))?;
         Ok(Some(if refined.score < coarse.score { refined } else { coarse }))
