@@ -1,9 +1,11 @@
 //! Covariance of an estimate, for white residuals and corrected for coloured ones.
 
 use super::loss::ScaledLoss;
+use super::noise::{Rows, Whitening};
 use super::residuals::Autoregression;
 use crate::numerics::NormalEquations;
 use nalgebra::DMatrix;
+use statrs::distribution::{ContinuousCDF, StudentsT};
 
 /// Two-sided 95 % quantile of the normal distribution.
 pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
@@ -12,6 +14,8 @@ pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
 pub(super) struct Covariances {
     pub(super) white: DMatrix<f64>,
     pub(super) coloured: DMatrix<f64>,
+    /// By how many standard errors the ends of a 95 % interval lie from the estimate.
+    pub(super) quantile: f64,
     /// Which unknowns act on the output at all.
     pub(super) acts: Vec<bool>,
 }
@@ -26,9 +30,54 @@ pub(super) struct Estimate<'a> {
     pub(super) loss: &'a ScaledLoss,
     /// Measured minus modelled; NaN where missing.
     pub(super) residuals: &'a [f64],
+    /// The noise that rows and residuals were freed of by a noise model.
+    pub(super) whitening: Option<&'a Whitening>,
+}
+
+/// The noise of an estimate.
+struct Noise {
+    /// Of the autoregression.
+    coefficients: Vec<f64>,
+    /// Of its innovations.
+    variance: f64,
+    /// As how many samples without memory the data count.
+    effective: f64,
+}
+
+/// On longer data what the fit takes out of the noise is nothing beside it.
+const LONG: usize = 20_000;
+
+/// The two-sided 95 % quantile of Student's distribution; slow noise leaves few degrees of freedom, of which three at least
+/// are counted.
+fn quantile(freedom: f64) -> f64 {
+    StudentsT::new(0.0, 1.0, freedom.max(3.0)).map_or(NORMAL_95, |distribution| distribution.inverse_cdf(0.975))
 }
 
 impl Estimate<'_> {
+    /// The noise by what is left, and by what the fit has taken out of it.
+    fn noise(&self, influences: &[f64], samples: usize, walk: &impl Fn(&mut dyn FnMut(&mut [f64]))) -> Noise {
+        let plain = |variance: f64| Noise { coefficients: Vec::new(), variance, effective: samples as f64 };
+        if samples > LONG {
+            let Autoregression { coefficients, variance } = Autoregression::of(influences);
+            return Noise { coefficients, ..plain(variance) };
+        }
+        let Some(found) = Whitening::of(influences, false) else { return plain(0.0) };
+        let mut rows = Rows { width: self.count + 1, values: Vec::with_capacity((self.count + 1) * influences.len()) };
+        let mut left = influences.iter();
+        walk(&mut |row| {
+            let start = rows.values.len();
+            rows.values.extend_from_slice(row);
+            self.held.iter().for_each(|place| rows.values[start + place] = 0.0);
+            rows.values[start + self.count] = left.next().copied().unwrap_or(f64::NAN);
+        });
+        let (whitening, variance) = found.restricted(&rows);
+        Noise {
+            coefficients: whitening.coefficients().to_vec(),
+            variance,
+            effective: self.whitening.unwrap_or(&whitening).effective_samples(samples),
+        }
+    }
+
     /// Covariance of the estimate that minimises `Σ ρ(e)`: `H⁻¹ Ω H⁻¹` with `H = Σ ψ' J Jᵀ` and `Ω = Jᵀ R J`, `R` the
     /// covariance
     /// matrix of `ψ(e)` (Seber & Wild, Nonlinear Regression, 1989, ch. 6; White, Econometrica 48, 1980).
@@ -46,7 +95,8 @@ impl Estimate<'_> {
         let count = self.count;
         let influence = |e: &f64| if e.is_finite() { self.loss.of(-e).2 } else { f64::NAN };
         let influences: Vec<f64> = self.residuals.iter().map(influence).collect();
-        let noise = Autoregression::of(&influences);
+        let samples = influences.iter().filter(|value| value.is_finite()).count();
+        let noise = self.noise(&influences, samples, &walk);
         let order = noise.coefficients.len();
         let mut curvature = NormalEquations::new(count);
         let mut plain = NormalEquations::new(count);
@@ -77,21 +127,16 @@ impl Estimate<'_> {
                 at = (at + 1) % order;
             }
         });
-        let samples = influences.iter().filter(|value| value.is_finite()).count();
         let freedom = samples.saturating_sub(count - self.held.len()).max(1) as f64 / samples.max(1) as f64;
         let inverse = curvature.inverse(self.held)?;
         let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
         let effects = curvature.information();
         let acts = (0..count).map(|k| effects[(k, k)] > 0.0 && !self.held.contains(&k)).collect();
         let sandwich = |middle: DMatrix<f64>, variance: f64| &inverse * middle * &inverse * variance;
-        let coloured = filtered.information();
-        // What the fit has taken out of the noise: tr(H⁻¹ Ω), which for slow noise is far more than its share of the
-        // samples. For white noise
-        // this is the usual N/(N − p).
-        let absorbed = (&inverse * &coloured).trace() * noise.variance / power.max(f64::MIN_POSITIVE);
         Some(Covariances {
             white: sandwich(plain.information(), power / samples.max(1) as f64 / freedom),
-            coloured: sandwich(coloured, noise.variance / (1.0 - absorbed.min(0.8))),
+            coloured: sandwich(filtered.information(), noise.variance),
+            quantile: quantile(noise.effective - (count - self.held.len()) as f64),
             acts,
         })
     }

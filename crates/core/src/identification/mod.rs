@@ -5,6 +5,7 @@ mod covariance;
 mod data;
 mod loss;
 mod model;
+mod noise;
 mod nonparametric;
 mod polynomial;
 mod process_model;
@@ -25,9 +26,10 @@ pub(crate) use data::held;
 pub use data::{DataSet, Series};
 pub use loss::Loss;
 pub use model::{
-    Constraint, Criteria, FitOptions, FurtherStretch, Matrices, Model, Operating, Parameter, Performance, SignalName,
-    StartOfRecord,
+    Constraint, Criteria, FitOptions, FoundStep, FurtherStretch, Matrices, Model, Operating, Parameter, Performance,
+    SignalName, StartOfRecord,
 };
+pub use noise::{FittedNoise, NoiseModel};
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};

@@ -2,6 +2,7 @@
 
 use super::Structure;
 use super::loss::Loss;
+use super::noise::{FittedNoise, NoiseModel};
 use crate::process::LinearSpec;
 use crate::verdict::Verdict;
 use crate::{Error, Result};
@@ -64,6 +65,20 @@ pub struct StartOfRecord {
     pub transients: Vec<f64>,
     /// Drift of the PV, per second.
     pub drift: f64,
+    /// Steps of the PV that nothing measured explains, by time.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub steps: Vec<FoundStep>,
+}
+
+/// A step of the PV that nothing measured explains.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FoundStep {
+    /// When it came, s from the start of the data.
+    pub at: f64,
+    /// By how much the PV stands higher from then on, PV units.
+    pub size: f64,
+    /// Its standard error.
+    pub standard_error: Option<f64>,
 }
 
 /// A further stretch of data that a model was fitted to together with the first: the process is the same, where it
@@ -153,6 +168,12 @@ pub struct FitOptions {
     /// What a residual costs (process structures).
     #[serde(default)]
     pub loss: Loss,
+    /// What is taken to disturb the PV besides the inputs (process structures).
+    #[serde(default)]
+    pub noise: NoiseModel,
+    /// Whether steps of the PV that nothing measured explains are sought and fitted (process structures).
+    #[serde(default)]
+    pub find_steps: bool,
     /// Parameters that are known, or known to lie in a range (process structures).
     #[serde(default)]
     pub constraints: Vec<Constraint>,
@@ -177,6 +198,8 @@ impl FitOptions {
             initial_state: true,
             drift: false,
             loss: Loss::Squares,
+            noise: NoiseModel::White,
+            find_steps: false,
             constraints: Vec::new(),
             disturbances: Vec::new(),
             outputs: Vec::new(),
@@ -237,6 +260,9 @@ pub struct Model {
     /// Agreement with the first stretch alone, where there are several.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub first_stretch: Option<Performance>,
+    /// The noise model of a process structure that was fitted with one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub noise: Option<FittedNoise>,
     /// Agreement with the data that it was fitted to, all stretches together.
     pub estimation: Performance,
     /// Figures for the choice among structures; null where the model was not fitted to the data (a reduction).

@@ -124,7 +124,7 @@ fn impulse_response(data: &DataSet, interval: f64, horizon: f64) -> Result<(Step
     let (coefficients, _) = sums.linear_solution().ok_or_else(few)?;
     let mut residuals = Vec::new();
     walk(Some(&coefficients), &mut |row| residuals.push(-row[count]));
-    let estimate = Estimate { count, held: &[], loss: &ScaledLoss::SQUARES, residuals: &residuals };
+    let estimate = Estimate { count, held: &[], loss: &ScaledLoss::SQUARES, residuals: &residuals, whitening: None };
     let covariances = estimate.covariances(|visit| walk(Some(&coefficients), visit)).ok_or_else(few)?;
     let (mut values, mut half_widths) = (Vec::new(), Vec::new());
     let mut sum = 0.0;

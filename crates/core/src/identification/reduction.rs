@@ -146,7 +146,8 @@ fn matched(model: &Model, structure: Structure) -> Result<Model> {
     found.inputs = model.inputs[..1].to_vec();
     found.outputs = model.outputs[..1].to_vec();
     found.method = format!("reduced from {}, step response", model.structure.name());
-    found.start = StartOfRecord { inputs: found.operating.inputs.clone(), transients: Vec::new(), drift: 0.0 };
+    found.start =
+        StartOfRecord { inputs: found.operating.inputs.clone(), transients: Vec::new(), drift: 0.0, steps: Vec::new() };
     found.estimation = model.estimation.clone();
     found.criteria = None;
     Ok(found)
@@ -215,9 +216,15 @@ impl Model {
             parameters: parameters.collect(),
             covariance: Vec::new(),
             matrices: None,
-            start: StartOfRecord { inputs: operating.inputs.clone(), transients: Vec::new(), drift: 0.0 },
+            start: StartOfRecord {
+                inputs: operating.inputs.clone(),
+                transients: Vec::new(),
+                drift: 0.0,
+                steps: Vec::new(),
+            },
             further: Vec::new(),
             first_stretch: None,
+            noise: None,
             operating,
             estimation: origin.estimation.clone(),
             criteria: None,

@@ -273,13 +273,14 @@ impl Model {
     /// Whether the structure says how the noise is coloured.
     #[must_use]
     pub fn has_noise_model(&self) -> bool {
-        matches!(
-            self.structure,
-            Structure::Arx { .. }
-                | Structure::Armax { .. }
-                | Structure::BoxJenkins { .. }
-                | Structure::StateSpace { .. }
-        )
+        self.noise.is_some()
+            || matches!(
+                self.structure,
+                Structure::Arx { .. }
+                    | Structure::Armax { .. }
+                    | Structure::BoxJenkins { .. }
+                    | Structure::StateSpace { .. }
+            )
     }
 
     /// The way from one input to one output.

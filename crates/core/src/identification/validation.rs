@@ -42,6 +42,11 @@ impl Model {
     /// when the inputs are
     /// not those of the model, or the sample time differs from that of a difference equation.
     pub fn simulate_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
+        self.simulate_in(data, false)
+    }
+
+    /// The same; in the model's own data with the steps that were found there.
+    fn simulate_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
         let candidates = if polynomial::is_polynomial(self.structure) {
             let lift = |value: f64| value + self.operating.pv;
@@ -52,7 +57,13 @@ impl Model {
         } else if let Some(matrices) = &self.matrices {
             vec![state_space::response(self, matrices, data)]
         } else {
-            process_model::responses(self, data)?
+            let mut responses = process_model::responses(self, data)?;
+            if own {
+                for output in responses.iter_mut().flat_map(|response| &mut response.outputs) {
+                    process_model::add_steps(&self.start, &data.axis, output);
+                }
+            }
+            responses
         };
         let started = candidates.into_iter().map(|candidate| candidate.started(&data.outputs));
         let best = started.min_by(|a, b| a.1.total_cmp(&b.1));
@@ -62,13 +73,18 @@ impl Model {
     /// What the model misses one sample ahead, for each output: measured minus predicted; NaN where that cannot be
     /// told.
     pub fn prediction_errors_on(&self, data: &DataSet) -> Result<Vec<Vec<f64>>> {
+        self.prediction_errors_in(data, false)
+    }
+
+    fn prediction_errors_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
         if polynomial::is_polynomial(self.structure) {
             return Ok(vec![polynomial::prediction_errors(self, data)?]);
         }
         let Some(matrices) = &self.matrices else {
-            let simulated = self.simulate_on(data)?;
-            return Ok(vec![differences(data.output(), &simulated[0])]);
+            let simulated = self.simulate_in(data, own)?;
+            let left = differences(data.output(), &simulated[0]);
+            return Ok(vec![self.noise.as_ref().map_or_else(|| left.clone(), |noise| noise.innovations(&left))]);
         };
         Ok(state_space::prediction_errors(self, matrices, data))
     }
@@ -99,8 +115,8 @@ impl Model {
 
 /// Holds a model against data; `seen` tells whether it was fitted to them.
 pub fn validate(model: &Model, data: &DataSet, seen: bool) -> Result<Validation> {
-    let simulated = model.simulate_on(data)?;
-    let errors = model.prediction_errors_on(data)?;
+    let simulated = model.simulate_in(data, seen)?;
+    let errors = model.prediction_errors_in(data, seen)?;
     let performance = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
     let inputs: Vec<(&str, &[f64])> =
         data.inputs.iter().map(|series| (series.tag.as_str(), series.values.as_slice())).collect();
@@ -255,8 +271,8 @@ pub fn validate_together(model: &Model, stretches: &[DataSet]) -> Result<Validat
     let (mut simulated, mut ahead, mut inputs) = (Vec::new(), Vec::new(), vec![Vec::new(); model.inputs.len()]);
     for (k, data) in stretches.iter().enumerate() {
         let own = model.in_stretch(k);
-        simulated.push(differences(data.output(), &own.simulate_on(data)?[0]));
-        ahead.push(own.prediction_errors_on(data)?.swap_remove(0));
+        simulated.push(differences(data.output(), &own.simulate_in(data, true)?[0]));
+        ahead.push(own.prediction_errors_in(data, true)?.swap_remove(0));
         inputs.iter_mut().zip(&data.inputs).for_each(|(all, series)| all.push(series.values.clone()));
     }
     let performance = performance_together(stretches, simulated, ahead.clone());

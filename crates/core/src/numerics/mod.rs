@@ -12,8 +12,8 @@ pub use arithmetic::{Arithmetic, read_arithmetic};
 pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub(crate) use recursive::RecursiveLeastSquares;
-pub use search::{bisect, peak};
-pub use statistics::{levinson, median, range};
+pub use search::{bisect, peak, peak_in};
+pub use statistics::{burg, levinson, median, range};
 
 /// A value to so many significant digits, as one would write it down.
 pub(crate) fn rounded(value: f64, digits: usize) -> f64 {

@@ -20,12 +20,17 @@ pub fn bisect(mut low: f64, mut high: f64, f: impl Fn(f64) -> f64) -> f64 {
 }
 
 /// The place and height of the maximum of `f` in `low..high`, where it has one peak (golden section search).
-pub fn peak(mut low: f64, mut high: f64, f: impl Fn(f64) -> f64) -> (f64, f64) {
+pub fn peak(low: f64, high: f64, f: impl FnMut(f64) -> f64) -> (f64, f64) {
+    peak_in(60, low, high, f)
+}
+
+/// The same in so many steps, each of which brings the ends nearer by a golden section.
+pub fn peak_in(steps: usize, mut low: f64, mut high: f64, mut f: impl FnMut(f64) -> f64) -> (f64, f64) {
     const INVERSE_GOLDEN: f64 = 0.618_033_988_749_894_8;
     let mut left = high - INVERSE_GOLDEN * (high - low);
     let mut right = low + INVERSE_GOLDEN * (high - low);
     let (mut f_left, mut f_right) = (f(left), f(right));
-    for _ in 0..60 {
+    for _ in 0..steps {
         if f_left > f_right {
             (high, right, f_right) = (right, left, f_left);
             left = high - INVERSE_GOLDEN * (high - low);

@@ -103,7 +103,7 @@ fn model(
     let residuals = together.residuals(theta);
     let finite = residuals.iter().filter(|value| value.is_finite());
     let (squares, samples) = finite.fold((0.0, 0usize), |(sum, count), e| (sum + e * e, count + 1));
-    let estimate = Estimate { count: together.count(), held: &[], loss, residuals: &residuals };
+    let estimate = Estimate { count: together.count(), held: &[], loss, residuals: &residuals, whitening: None };
     let covariances = estimate.covariances(|visit| together.walk(theta, visit));
     let tags: Vec<&str> = data.inputs.iter().map(|series| series.tag.as_str()).collect();
     let names = shape.names(&tags);
@@ -157,6 +157,7 @@ fn model(
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),
         first_stretch: None,
+        noise: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
         criteria: Some(Criteria::new(squares, samples, kept + if shape.is_arx() { 0 } else { stretches.len() })),

@@ -2,6 +2,7 @@
 
 mod prepared;
 mod search;
+mod steps;
 #[cfg(test)]
 mod tests;
 mod uncertainty;
@@ -13,7 +14,10 @@ pub(super) use uncertainty::{expected, profile};
 
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
-use super::model::{Criteria, FitOptions, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord};
+use super::model::{
+    Criteria, FitOptions, FoundStep, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord,
+};
+use super::noise::{NoiseModel, Whitening};
 use super::residuals::lag_one_correlation;
 use super::structure::Structure;
 use crate::Result;
@@ -22,6 +26,9 @@ use crate::series::TimeAxis;
 use prepared::{Before, Point, Prepared};
 use unknowns::{Bounds, Layout, Rest};
 
+/// On longer data what a fit takes out of the noise is nothing beside it, and steps are sought only where they are asked
+/// for.
+const LONG: usize = 20_000;
 /// Fewest samples that a fit is made on.
 pub(super) const FEWEST_SAMPLES: usize = 10;
 
@@ -84,6 +91,7 @@ struct Fit<'a> {
     bounds: Bounds,
     point: Point,
     loss: ScaledLoss,
+    whitening: Option<Whitening>,
 }
 
 impl<'a> Fit<'a> {
@@ -96,19 +104,37 @@ impl<'a> Fit<'a> {
     ) -> Result<Self> {
         DataSet::validate_together(stretches, FEWEST_SAMPLES)?;
         options.loss.validate()?;
-        let inputs = &stretches[0].inputs;
-        let layout = Layout::with(options, inputs.len(), stretches.len(), rest);
-        let tags: Vec<String> = inputs.iter().map(|series| series.tag.clone()).collect();
-        let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
-        let bounds = Bounds::new(&layout, &axes, &tags, &options.constraints)?;
-        let (point, loss) = {
-            let prepared = Prepared::new(stretches, &layout, &bounds);
-            let squares = search(&prepared)?;
-            robust(&prepared, squares, options.loss)
-        };
-        let mut fit = Self { options, layout, bounds, point, loss };
+        let none = vec![Vec::new(); stretches.len()];
+        let layout = Layout::with(options, stretches[0].inputs.len(), &none, rest);
+        let mut fit = Self::in_layout(stretches, options, layout, search)?;
+        if options.find_steps {
+            fit = fit.with_steps(stretches)?;
+        }
         fit.slower_lag_first();
         Ok(fit)
+    }
+
+    /// The fit of the unknowns of a layout.
+    fn in_layout(
+        stretches: &[DataSet],
+        options: &'a FitOptions,
+        layout: Layout,
+        search: impl FnOnce(&Prepared<'_>) -> Result<Point>,
+    ) -> Result<Self> {
+        let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
+        let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
+        let bounds = Bounds::new(&layout, &axes, &tags, &options.constraints)?;
+        let (point, loss, whitening) = {
+            let prepared = Prepared::new(stretches, &layout, &bounds);
+            let squares = search(&prepared)?;
+            let (point, prepared) = match options.noise {
+                NoiseModel::White => (squares, prepared),
+                of_noise => likeliest(prepared, squares, of_noise == NoiseModel::Integrated)?,
+            };
+            let (point, loss) = robust(&prepared, point, options.loss);
+            (point, loss, prepared.whitening)
+        };
+        Ok(Self { options, layout, bounds, point, loss, whitening })
     }
 
     /// Two lags can be listed either way: the slower one first, unless what is known of them tells them apart.
@@ -127,25 +153,48 @@ impl<'a> Fit<'a> {
 
     fn model(&self, stretches: &[DataSet]) -> Model {
         let data = &stretches[0];
-        let prepared = Prepared::new(stretches, &self.layout, &self.bounds);
+        let prepared = Prepared::new(stretches, &self.layout, &self.bounds).whitened(self.whitening.clone());
         let Point { unknowns, before, .. } = &self.point;
         let residuals = prepared.residuals(unknowns, before);
-        let free = self.layout.count - self.bounds.active(unknowns).len();
+        let innovations = prepared.innovations(unknowns, before);
+        let of_noise = self.whitening.as_ref().map_or(0, |whitening| whitening.order() + 1);
+        let free = self.layout.count - self.bounds.active(unknowns).len() + of_noise;
         let name = |series: &super::data::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
-        let (parameters, covariance) = self.parameters(&prepared, data, &residuals);
+        let (parameters, covariance) = self.parameters(&prepared, data, &innovations);
         let outputs = prepared.stretches.iter().flat_map(|stretch| &stretch.output);
-        let estimation = performance(outputs, &residuals, free);
+        let estimation = performance(outputs, &residuals, &innovations, free);
+        let new: Vec<f64> = innovations.iter().copied().filter(|value| value.is_finite()).collect();
+        let squares = new.iter().map(|value| value * value).sum::<f64>();
+        let deviation = (squares / new.len().saturating_sub(free).max(1) as f64).sqrt();
+        let sums = prepared.sums(unknowns, before, &ScaledLoss::SQUARES);
+        let held = self.bounds.active(unknowns);
+        let found_steps = |k: usize| -> Vec<FoundStep> {
+            let own = &self.layout.stretches[k].steps;
+            let places: Vec<usize> = own.iter().map(|step| step.place).collect();
+            let errors = steps::errors(&sums, &held, &places, deviation);
+            own.iter()
+                .zip(errors)
+                .map(|(step, standard_error)| FoundStep {
+                    at: stretches[k].axis.at(step.at) - stretches[k].axis.at(0),
+                    size: unknowns[step.place],
+                    standard_error,
+                })
+                .collect()
+        };
         let of_stretch = |k: usize| {
             let own = prepared.residuals_in(k, unknowns, before);
-            let (operating, start) = self.stretch(&prepared, k);
-            let performance = performance(prepared.stretches[k].output.iter(), &own, 0);
+            let (operating, start) = self.stretch(&prepared, k, found_steps(k));
+            let performance = performance(prepared.stretches[k].output.iter(), &own, &own, 0);
             FurtherStretch { operating, start, performance }
         };
-        let (operating, start) = self.stretch(&prepared, 0);
-        let squares = residuals.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();
+        let (operating, start) = self.stretch(&prepared, 0, found_steps(0));
         let mut model = Model {
             structure: self.options.structure,
             method: match self.options.loss {
+                _ if self.options.noise == NoiseModel::Autoregression => {
+                    "maximum likelihood with autoregressive noise".into()
+                }
+                _ if self.options.noise == NoiseModel::Integrated => "maximum likelihood with integrated noise".into(),
                 Loss::Squares => "output error, least squares".into(),
                 Loss::Huber { width } => format!("output error, Huber loss of width {width}"),
                 Loss::Absolute => "output error, absolute value".into(),
@@ -161,16 +210,21 @@ impl<'a> Fit<'a> {
             start,
             first_stretch: (stretches.len() > 1).then(|| of_stretch(0).performance),
             further: (1..stretches.len()).map(of_stretch).collect(),
-            criteria: Some(Criteria::new(squares, estimation.samples, free)),
+            criteria: Some(Criteria::new(squares, new.len(), free)),
+            noise: self.whitening.as_ref().map(|whitening| whitening.fitted(deviation)),
             estimation,
             verdicts: Vec::new(),
         };
-        model.verdicts = verdicts::judge(&model, stretches, self.options, &self.loss.without_outliers(&residuals));
+        model.verdicts = verdicts::judge(&model, stretches, self.options, &self.loss.without_outliers(&innovations));
+        if !self.options.find_steps && model.estimation.samples <= LONG {
+            let unexplained = self.unexplained_step(stretches);
+            verdicts::put_first(&mut model, unexplained.map(|step| verdicts::of_unexplained_step(step, stretches)));
+        }
         model
     }
 
     /// Where the process rested in a stretch, and what was under way at its start.
-    fn stretch(&self, prepared: &Prepared<'_>, k: usize) -> (Operating, StartOfRecord) {
+    fn stretch(&self, prepared: &Prepared<'_>, k: usize, steps: Vec<FoundStep>) -> (Operating, StartOfRecord) {
         let unknowns = &self.point.unknowns;
         let (stretch, own) = (&prepared.stretches[k], &self.layout.stretches[k]);
         let drift = own.drift.map_or(0.0, |place| unknowns[place]) / stretch.duration;
@@ -191,24 +245,88 @@ impl<'a> Fit<'a> {
             transients: own.transients.iter().map(|transient| unknowns[transient.place]).collect(),
             // Of an integrating process the drift is where its resting OP comes from.
             drift: if is_integrating { 0.0 } else { drift },
+            steps,
         };
         (Operating { op: inputs[0], pv, inputs, outputs: vec![pv] }, start)
     }
 }
 
 /// How a fit with so many free unknowns agrees with outputs about their means.
-fn performance<'o>(outputs: impl Iterator<Item = &'o f64>, residuals: &[f64], free: usize) -> Performance {
+fn performance<'o>(
+    outputs: impl Iterator<Item = &'o f64>,
+    residuals: &[f64],
+    innovations: &[f64],
+    free: usize,
+) -> Performance {
     let finite = residuals.iter().filter(|value| value.is_finite());
     let (squares, samples) = finite.fold((0.0, 0usize), |(sum, count), value| (sum + value * value, count + 1));
     let total: f64 = outputs.filter(|value| value.is_finite()).map(|value| value * value).sum();
-    let fit = 100.0 * (1.0 - (squares / total).sqrt());
+    let fit = |squares: f64| 100.0 * (1.0 - (squares / total).sqrt());
     Performance {
-        fit_simulated: fit,
-        fit_one_step: fit,
+        fit_simulated: fit(squares),
+        fit_one_step: fit(innovations.iter().filter(|value| value.is_finite()).map(|value| value * value).sum()),
         residual_deviation: (squares / samples.saturating_sub(free).max(1) as f64).sqrt(),
-        residual_correlation: lag_one_correlation(residuals),
+        residual_correlation: lag_one_correlation(innovations),
         samples,
     }
+}
+
+/// Process and noise by maximum likelihood: in turn the noise from what the process leaves, and the process from what is new in
+/// the output, until neither changes. Each turn raises the likelihood of both together.
+///
+/// The turns begin at the least-squares minimum and, since slow noise or a closed loop can put that far off, where the search
+/// ends for noise of a long memory; the likelier end counts.
+fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Result<(Point, Prepared<'a>)> {
+    /// Pole of the noise of the second beginning, and turns at most.
+    const SLOW: f64 = 0.98;
+    const TURNS: usize = 20;
+    /// A turn that makes the logarithm of the likelihood grow by less is the last.
+    const SETTLED: f64 = 1e-3;
+    let mut prepared = prepared.whitened(Some(Whitening::of_pole(SLOW)));
+    let slow = prepared.best().ok();
+    let mut best: Option<(f64, Point, Whitening)> = None;
+    for start in std::iter::once(squares).chain(slow) {
+        let mut point = start;
+        let mut reached = f64::NEG_INFINITY;
+        for _ in 0..TURNS {
+            let residuals = prepared.residuals(&point.unknowns, &point.before);
+            let Some(whitening) = Whitening::of(&residuals, integrated) else { break };
+            prepared.whitening = Some(whitening.clone());
+            let Some(found) = prepared.refined(&point, search::TOLERANCE, &ScaledLoss::SQUARES) else { break };
+            let samples = prepared.samples - if integrated { prepared.stretches.len() } else { 0 };
+            let likelihood = whitening.likelihood(found.sum_of_squares, samples, prepared.stretches.len());
+            let settled = likelihood - reached < SETTLED;
+            point = found;
+            reached = reached.max(likelihood);
+            if best.as_ref().is_none_or(|(known, ..)| likelihood > *known) {
+                best = Some((likelihood, point.clone(), whitening));
+            }
+            if settled {
+                break;
+            }
+        }
+    }
+    let (_, mut point, mut whitening) =
+        best.ok_or_else(|| crate::Error::unfit("the residuals tell no noise model", "fit without one"))?;
+    if prepared.samples <= LONG {
+        // What level and gain have taken out of the noise is given back to its memory.
+        whitening = whitening.restricted(&prepared.rows(&point.unknowns, &point.before)).0;
+        prepared.whitening = Some(whitening.clone());
+        if let Some(found) = prepared.refined(&point, search::TOLERANCE, &ScaledLoss::SQUARES) {
+            point = found;
+        }
+    }
+    if integrated {
+        // The level does not show in the moves: it is where the model lies in the middle of the data.
+        for (k, own) in prepared.layout.stretches.iter().enumerate() {
+            let left = prepared.residuals_in(k, &point.unknowns, &point.before);
+            let finite: Vec<f64> = left.into_iter().filter(|value| value.is_finite()).collect();
+            if let Some(place) = own.offset {
+                point.unknowns[place] += finite.iter().sum::<f64>() / finite.len().max(1) as f64;
+            }
+        }
+    }
+    Ok((point, prepared.whitened(Some(whitening))))
 }
 
 /// The minimum of another loss than squares, from the least-squares one: the noise is judged by the residuals there,
@@ -221,7 +339,7 @@ fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, Scaled
     let mut point = squares;
     let mut scaled = ScaledLoss::SQUARES;
     for _ in 0..2 {
-        scaled = loss.scaled(&prepared.residuals(&point.unknowns, &point.before));
+        scaled = loss.scaled(&prepared.innovations(&point.unknowns, &point.before));
         if let Some(better) = prepared.refined(&point, search::TOLERANCE, &scaled) {
             point = better;
         }
@@ -241,11 +359,25 @@ pub(super) fn simulate(model: &Model, axis: &TimeAxis, inputs: &[&[f64]]) -> Res
             *value += coefficient * left;
         }
     }
+    add_steps(&model.start, axis, &mut output);
     if model.start.drift != 0.0 {
         let start = axis.at(0);
         output.iter_mut().enumerate().for_each(|(k, value)| *value += model.start.drift * (axis.at(k) - start));
     }
     Ok(output)
+}
+
+/// Adds the steps that were found in the record of a model.
+pub(super) fn add_steps(start: &StartOfRecord, axis: &TimeAxis, output: &mut [f64]) {
+    for step in &start.steps {
+        // Half a sample early: times are sums of samples.
+        let from = step.at - 0.5 * axis.mean_interval();
+        output
+            .iter_mut()
+            .enumerate()
+            .filter(|(k, _)| axis.at(*k) - axis.at(0) >= from)
+            .for_each(|(_, value)| *value += step.size);
+    }
 }
 
 /// Deviation of the PV from rest for these inputs, which stood at `earlier` before.

@@ -4,6 +4,7 @@ use super::unknowns::{Bounds, Layout, Own, Path, Rest, Transient};
 use crate::Result;
 use crate::identification::data::{DataSet, between, held};
 use crate::identification::loss::ScaledLoss;
+use crate::identification::noise::{Rows, Whitening};
 use crate::lti::{DeadTime, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
 use crate::numerics::NormalEquations;
 use crate::series::TimeAxis;
@@ -39,6 +40,8 @@ pub(super) struct Stretch {
     pub(super) firsts: Vec<f64>,
     /// By which the drift is measured: the length of the stretch, in s.
     pub(super) duration: f64,
+    /// The shape of each step: 0 before it, 1 after.
+    pub(super) steps: Vec<Vec<f64>>,
 }
 
 /// Stretches made ready for a fit.
@@ -47,10 +50,12 @@ pub(super) struct Prepared<'a> {
     pub(super) bounds: &'a Bounds,
     pub(super) stretches: Vec<Stretch>,
     pub(super) samples: usize,
+    /// What makes the noise white; None where it is taken to be.
+    pub(super) whitening: Option<Whitening>,
 }
 
 impl Stretch {
-    fn new(data: &DataSet, rest: Rest) -> Self {
+    fn new(data: &DataSet, own: &Own, rest: Rest) -> Self {
         let about_rest = |mean: f64| if rest == Rest::AtZero { 0.0 } else { mean };
         let input_means: Vec<f64> = data.inputs.iter().map(|series| about_rest(held_mean(&series.values))).collect();
         let about = |values: Vec<f64>, mean: f64| values.into_iter().map(|value| value - mean).collect::<Vec<f64>>();
@@ -63,8 +68,13 @@ impl Stretch {
             axis: data.axis.clone(),
             firsts: inputs.iter().map(|series| series[0]).collect(),
             inputs,
-            output,
             input_means,
+            steps: own
+                .steps
+                .iter()
+                .map(|step| (0..output.len()).map(|k| f64::from(u8::from(k >= step.at))).collect())
+                .collect(),
+            output,
             output_mean,
             duration: data.axis.duration(),
         }
@@ -104,10 +114,17 @@ impl Stretch {
 
 impl<'a> Prepared<'a> {
     pub(super) fn new(stretches: &[DataSet], layout: &'a Layout, bounds: &'a Bounds) -> Self {
-        let stretches: Vec<Stretch> = stretches.iter().map(|data| Stretch::new(data, layout.rest())).collect();
+        let stretches: Vec<Stretch> =
+            stretches.iter().zip(&layout.stretches).map(|(data, own)| Stretch::new(data, own, layout.rest())).collect();
         let outputs = stretches.iter().flat_map(|stretch| &stretch.output);
         let samples = outputs.filter(|value| value.is_finite()).count();
-        Self { layout, bounds, stretches, samples }
+        Self { layout, bounds, stretches, samples, whitening: None }
+    }
+
+    /// The same with noise that this makes white.
+    pub(super) fn whitened(mut self, whitening: Option<Whitening>) -> Self {
+        self.whitening = whitening;
+        self
     }
 
     /// The stretches, each with the places of its own unknowns.
@@ -139,6 +156,7 @@ impl<'a> Prepared<'a> {
             };
             let mut free = stretch.free_responses(&self.layout.paths, own, unknowns);
             row.fill(0.0);
+            let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(row.len()));
             for (k, output) in stretch.output.iter().enumerate() {
                 for path in 0..paths {
                     for (side, responses) in [&mut at_first, &mut at_mean].into_iter().enumerate() {
@@ -153,6 +171,7 @@ impl<'a> Prepared<'a> {
                     column += 1;
                 };
                 free.iter_mut().for_each(|(_, response)| put(response.next().unwrap_or_default().0));
+                stretch.steps.iter().for_each(|shape| put(shape[k]));
                 if own.drift.is_some() {
                     put(stretch.share(k));
                 }
@@ -162,8 +181,14 @@ impl<'a> Prepared<'a> {
                 if let Some(last) = row.last_mut() {
                     *last = *output;
                 }
-                if output.is_finite() {
-                    sums.add(&row);
+                match &mut filter {
+                    None if output.is_finite() => sums.add(&row),
+                    None => {}
+                    Some(filter) => {
+                        if let Some(new) = filter.pass(&row) {
+                            sums.add(new);
+                        }
+                    }
                 }
             }
             first += own.count();
@@ -195,6 +220,7 @@ impl<'a> Prepared<'a> {
         columns.extend(4 * self.layout.paths.len()..sums.parameters());
         for own in &self.layout.stretches {
             places.extend(own.transients.iter().map(|transient| transient.place));
+            places.extend(own.steps.iter().map(|step| step.place));
             places.extend(own.drift);
             places.extend(own.offset);
         }
@@ -271,16 +297,36 @@ impl<'a> Prepared<'a> {
                 row[place] = stretch.share(k);
                 modelled += unknowns[place] * row[place];
             }
+            for (step, shape) in own.steps.iter().zip(&stretch.steps) {
+                row[step.place] = shape[k];
+                modelled += unknowns[step.place] * shape[k];
+            }
             row[self.layout.count] = modelled - output;
             visit(&mut row);
         }
+    }
+
+    /// The same as [`walk`](Self::walk), each row less what its predecessors tell of it: where nothing does, its last entry is
+    /// NaN.
+    pub(super) fn walk_whitened(&self, unknowns: &[f64], before: &[Before], mut visit: impl FnMut(&mut [f64])) {
+        let Some(whitening) = &self.whitening else { return self.walk(unknowns, before, visit) };
+        let mut filter = whitening.filter(self.layout.count + 1);
+        let mut missing = vec![0.0; self.layout.count + 1];
+        self.walk(unknowns, before, |row| match filter.pass(row) {
+            Some(new) => visit(new),
+            None => {
+                missing.fill(0.0);
+                missing[row.len() - 1] = f64::NAN;
+                visit(&mut missing);
+            }
+        });
     }
 
     /// The normal equations at these unknowns under a loss.
     pub(super) fn sums(&self, unknowns: &[f64], before: &[Before], loss: &ScaledLoss) -> NormalEquations {
         let count = self.layout.count;
         let mut sums = NormalEquations::new(count);
-        self.walk(unknowns, before, |row| {
+        let add = |row: &mut [f64]| {
             if row[count].is_finite() {
                 let (residual, factor, _, _) = loss.of(row[count]);
                 if factor != 1.0 {
@@ -289,8 +335,41 @@ impl<'a> Prepared<'a> {
                 row[count] = residual;
                 sums.add(row);
             }
-        });
+        };
+        self.walk_whitened(unknowns, before, add);
         sums
+    }
+
+    /// All rows, the residual last.
+    pub(super) fn rows(&self, unknowns: &[f64], before: &[Before]) -> Rows {
+        let mut rows = Rows { width: self.layout.count + 1, values: Vec::new() };
+        let held = self.bounds.active(unknowns);
+        self.walk(unknowns, before, |row| {
+            held.iter().for_each(|place| row[*place] = 0.0);
+            rows.values.extend_from_slice(row);
+        });
+        rows
+    }
+
+    /// The rows of a stretch, whitened, the residual last; None where missing.
+    pub(super) fn whitened_rows_in(&self, stretch: usize, unknowns: &[f64], before: Before) -> Vec<Option<Vec<f64>>> {
+        let mut rows = Vec::new();
+        let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(self.layout.count + 1));
+        self.walk_stretch(stretch, unknowns, before, &mut |row: &mut [f64]| {
+            let is_there = row[row.len() - 1].is_finite();
+            rows.push(match &mut filter {
+                Some(filter) => filter.pass(row).map(|new| new.to_vec()),
+                None => is_there.then(|| row.to_vec()),
+            });
+        });
+        rows
+    }
+
+    /// What is new in the residuals, in the order of [`walk`](Self::walk); the residuals themselves where noise is white.
+    pub(super) fn innovations(&self, unknowns: &[f64], before: &[Before]) -> Vec<f64> {
+        let mut residuals = Vec::new();
+        self.walk_whitened(unknowns, before, |row| residuals.push(-row[self.layout.count]));
+        residuals
     }
 
     /// Measured minus modelled, in the order of [`walk`](Self::walk); NaN where missing.

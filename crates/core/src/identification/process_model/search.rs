@@ -167,6 +167,7 @@ impl Prepared<'_> {
                 bounds: self.bounds,
                 stretches: self.stretches.iter().map(averaged).collect(),
                 samples: self.samples,
+                whitening: self.whitening.as_ref().map(|whitening| whitening.of_blocks(block)),
             });
             if block <= 1 {
                 return searches;
@@ -312,6 +313,7 @@ impl Stretch {
             output,
             input_means: self.input_means.clone(),
             output_mean: self.output_mean,
+            steps: self.steps.iter().map(|shape| blocks(shape)).collect(),
         }
     }
 }

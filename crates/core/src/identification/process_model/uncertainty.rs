@@ -22,8 +22,14 @@ impl Fit<'_> {
     ) -> (Vec<Parameter>, Vec<Vec<f64>>) {
         let unknowns = &self.point.unknowns;
         let held = self.bounds.active(unknowns);
-        let estimate = Estimate { count: self.layout.count, held: &held, loss: &self.loss, residuals };
-        let covariances = estimate.covariances(|visit| prepared.walk(unknowns, &self.point.before, visit));
+        let estimate = Estimate {
+            count: self.layout.count,
+            held: &held,
+            loss: &self.loss,
+            residuals,
+            whitening: self.whitening.as_ref(),
+        };
+        let covariances = estimate.covariances(|visit| prepared.walk_whitened(unknowns, &self.point.before, visit));
         let mut parameters = Vec::new();
         // For each parameter: the unknown it comes from and its derivative by it, where it has an uncertainty.
         let mut origins: Vec<Option<(usize, f64)>> = Vec::new();
@@ -62,7 +68,10 @@ impl Fit<'_> {
                     value,
                     standard_error,
                     white_error: error(|known| &known.white),
-                    interval: standard_error.map(|error| [value - NORMAL_95 * error, value + NORMAL_95 * error]),
+                    interval: standard_error.map(|error| {
+                        let half = covariances.as_ref().map_or(NORMAL_95, |known| known.quantile) * error;
+                        [value - half, value + half]
+                    }),
                     unit,
                     fixed: self.bounds.is_fixed(place),
                 });
@@ -171,7 +180,8 @@ pub(in super::super) fn profile(
     let (Some(error), Some(white)) = (parameter.standard_error, parameter.white_error) else {
         return Err(Error::unfit(format!("the {name} has no standard error"), "its profile would tell nothing"));
     };
-    let best = Fit::of(stretches, options, super::Rest::Unknown, |prepared| prepared.best())?.point;
+    let best = Fit::of(stretches, options, super::Rest::Unknown, |prepared| prepared.best())?;
+    let (best, whitening) = (best.point, best.whitening);
     let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
     let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
     let least = best.sum_of_squares;
@@ -191,7 +201,7 @@ pub(in super::super) fn profile(
             constraints.push(held);
             let layout = Layout::new(options, tags.len(), stretches.len());
             let Ok(bounds) = super::Bounds::new(&layout, &axes, &tags, &constraints) else { break };
-            let prepared = Prepared::new(stretches, &layout, &bounds);
+            let prepared = Prepared::new(stretches, &layout, &bounds).whitened(whitening.clone());
             start = prepared.refined(&from, search::TOLERANCE, &super::ScaledLoss::SQUARES);
             if let Some(point) = &start {
                 points.push(ProfilePoint { value, rise: point.sum_of_squares / least - 1.0 });

@@ -29,12 +29,31 @@ pub(super) struct Own {
     pub(super) drift: Option<usize>,
     /// Coefficients of what the states at the start left behind.
     pub(super) transients: Vec<Transient>,
+    /// Sizes of steps of the PV that nothing measured explains.
+    pub(super) steps: Vec<StepUnknown>,
+}
+
+/// The size of a step of the PV from a sample of its stretch on.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct StepUnknown {
+    pub(super) at: usize,
+    pub(super) place: usize,
 }
 
 impl Own {
+    /// Where they stand.
+    fn places(&self) -> impl Iterator<Item = usize> + '_ {
+        let transients = self.transients.iter().map(|transient| transient.place);
+        let steps = self.steps.iter().map(|step| step.place);
+        self.offset.iter().chain(&self.drift).copied().chain(transients).chain(steps)
+    }
+
     /// How many unknowns these are.
     pub(super) fn count(&self) -> usize {
-        self.transients.len() + usize::from(self.drift.is_some()) + usize::from(self.offset.is_some())
+        self.transients.len()
+            + self.steps.len()
+            + usize::from(self.drift.is_some())
+            + usize::from(self.offset.is_some())
     }
 }
 
@@ -66,11 +85,11 @@ pub(super) struct Layout {
 impl Layout {
     /// The unknowns of each path, the OP's first.
     pub(super) fn new(options: &FitOptions, inputs: usize, stretches: usize) -> Self {
-        Self::with(options, inputs, stretches, Rest::Unknown)
+        Self::with(options, inputs, &vec![Vec::new(); stretches], Rest::Unknown)
     }
 
-    /// The same where something is known of the rest.
-    pub(super) fn with(options: &FitOptions, inputs: usize, stretches: usize, rest: Rest) -> Self {
+    /// The same with steps at these samples of each stretch, and where something is known of the rest.
+    pub(super) fn with(options: &FitOptions, inputs: usize, steps: &[Vec<usize>], rest: Rest) -> Self {
         let mut count = 0;
         let mut next = || {
             count += 1;
@@ -90,7 +109,7 @@ impl Layout {
             }
             paths.push(path);
         }
-        let own = |_| {
+        let own = |steps: &Vec<usize>| {
             let is_unknown = rest == Rest::Unknown;
             let offset = is_unknown.then(&mut next);
             let drift = (is_unknown && (options.drift || options.structure.is_integrating())).then(&mut next);
@@ -107,10 +126,36 @@ impl Layout {
                 };
                 transients.extend(states.iter().map(|state| Transient { path, state: *state, place: next() }));
             }
-            Own { offset, drift, transients }
+            let steps = steps.iter().map(|at| StepUnknown { at: *at, place: next() }).collect();
+            Own { offset, drift, transients, steps }
         };
-        let stretches = (0..stretches).map(own).collect();
+        let stretches = steps.iter().map(own).collect();
         Self { paths, stretches, count }
+    }
+
+    /// The samples of each stretch at which there are steps.
+    pub(super) fn steps(&self) -> Vec<Vec<usize>> {
+        self.stretches.iter().map(|own| own.steps.iter().map(|step| step.at).collect()).collect()
+    }
+
+    /// Unknowns of another layout, which differs in its steps, at their places in this one; new steps have the size 0.
+    pub(super) fn taken_over(&self, other: &Self, unknowns: &[f64]) -> Vec<f64> {
+        let mut taken = vec![0.0; self.count];
+        let of_paths = self.stretches.iter().flat_map(Own::places).min().unwrap_or(self.count);
+        taken[..of_paths].copy_from_slice(&unknowns[..of_paths]);
+        for (own, from) in self.stretches.iter().zip(&other.stretches) {
+            let lasting = own.offset.iter().chain(&own.drift).zip(from.offset.iter().chain(&from.drift));
+            lasting.for_each(|(to, place)| taken[*to] = unknowns[*place]);
+            for (to, place) in own.transients.iter().zip(&from.transients) {
+                taken[to.place] = unknowns[place.place];
+            }
+            for step in &own.steps {
+                if let Some(known) = from.steps.iter().find(|known| known.at == step.at) {
+                    taken[step.place] = unknowns[known.place];
+                }
+            }
+        }
+        taken
     }
 
     /// What is known of where the process rested.

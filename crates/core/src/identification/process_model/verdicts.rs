@@ -6,6 +6,8 @@ use super::super::model::{Constraint, FitOptions, Model, Parameter, Performance}
 use super::super::residuals::lag_one_correlation;
 use super::super::structure::Structure;
 use super::super::validation::verdict_of_stretches;
+use super::steps::Unexplained;
+use crate::numerics::NormalEquations;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
 /// The words for a parameter in a sentence.
@@ -47,6 +49,8 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], options: &FitOptions, 
     verdicts.extend(verdict_of_stretches(model));
     verdicts.extend(size_of_move(model, stretches, duration, usual.deviation));
     verdicts.extend(faster_than_the_samples(model, stretches));
+    verdicts.extend(shorter_than_the_answer(model, stretches));
+    verdicts.extend(closed_loop(model, stretches));
     for parameter in &model.parameters {
         let name = match &parameter.input {
             Some(tag) if *tag != model.inputs[0].tag => format!("{} of {tag}", words(&parameter.name)),
@@ -203,6 +207,126 @@ fn level_of_fit(fit: f64) -> Option<Verdict> {
     } else {
         None
     }
+}
+
+/// A step that the fit was made without.
+pub(super) fn of_unexplained_step(step: Unexplained, stretches: &[DataSet]) -> Verdict {
+    let data = &stretches[step.stretch];
+    let time = data.axis.at(step.at) - data.axis.at(0);
+    Verdict::new(
+        Tone::Bad,
+        format!(
+            "{} after the start of the data the PV steps by about {} {} for a reason that was not measured: the figures are bent by \
+             it. Have such steps found and fitted, or cut the stretch out.",
+            readable_duration(time),
+            readable(step.size),
+            data.output().unit
+        ),
+        "a step of the PV of more than six standard errors beside the model and its noise (common practice)",
+    )
+}
+
+/// Puts a verdict before the others; what was good is then no longer all there is to say.
+pub(super) fn put_first(model: &mut Model, verdict: Option<Verdict>) {
+    if let Some(verdict) = verdict {
+        model.verdicts.retain(|other| other.tone != Tone::Good);
+        model.verdicts.insert(0, verdict);
+    }
+}
+
+/// A record that ends before the process has answered.
+fn shorter_than_the_answer(model: &Model, stretches: &[DataSet]) -> Option<Verdict> {
+    if model.structure.is_integrating() {
+        return None;
+    }
+    let lags: f64 = model
+        .parameters
+        .iter()
+        .filter(|parameter| parameter.name.starts_with("time_constant"))
+        .filter(|parameter| parameter.input.as_ref().is_none_or(|tag| *tag == model.inputs[0].tag))
+        .map(|parameter| parameter.value)
+        .sum();
+    let after_first_move = |data: &DataSet| {
+        let input = &data.inputs[0].values;
+        let moved = (1..input.len()).find(|k| input[*k] != input[k - 1]).unwrap_or(0);
+        data.axis.duration() - (data.axis.at(moved) - data.axis.at(0))
+    };
+    let longest = stretches.iter().map(after_first_move).fold(0.0, f64::max);
+    (longest < 3.0 * lags && lags < longest).then(|| {
+        Verdict::new(
+            Tone::Caution,
+            format!(
+                "The data end {} after the first move, less than three times the lags of {}: where the PV comes to rest is \
+                 guessed, and the true errors can be larger than the standard errors. Record on until it has settled.",
+                readable_duration(longest),
+                readable_duration(lags)
+            ),
+            "a first-order process has made 95 % of its way after three time constants (exact)",
+        )
+    })
+}
+
+/// The OP follows the PV: the data are from a closed loop.
+fn closed_loop(model: &Model, stretches: &[DataSet]) -> Option<Verdict> {
+    let feedback = stretches.iter().filter_map(feedback).max_by(|a, b| a.usual.total_cmp(&b.usual))?;
+    if feedback.all > ALONE {
+        return Some(Verdict::new(
+            Tone::Bad,
+            "A controller moves the OP, and nothing else does: such data tell what the controller does, not what the process \
+             does. Move the set point, or test in manual."
+                .to_owned(),
+            "the moves of the OP follow from the PV to 99.9 % (a loop without set point moves cannot be identified by its \
+             response; Ljung, System Identification, 2nd ed. 1999, section 13.4)",
+        ));
+    }
+    (feedback.usual > FEEDBACK && !model.has_noise_model()).then(|| {
+        Verdict::new(
+            Tone::Caution,
+            "The OP follows the PV: the data are from a closed loop, where a fit without a noise model is biased. Fit with one."
+                .to_owned(),
+            "most moves of the OP follow from the PV; output-error fits are biased in closed loop (Ljung 1999, section 13.4)",
+        )
+    })
+}
+
+/// Share of the OP's moves above which it is a controller that makes most of them, and all of them.
+const FEEDBACK: f64 = 0.8;
+const ALONE: f64 = 0.999;
+
+/// How far the moves of the OP follow from the PV.
+struct Feedback {
+    /// Share of all moves' squares.
+    all: f64,
+    /// The same without the largest misses, which set point moves make.
+    usual: f64,
+}
+
+/// Moves of the OP by a linear controller on the last three values of the PV. None where the OP hardly ever moves.
+fn feedback(data: &DataSet) -> Option<Feedback> {
+    const COLUMNS: usize = 4;
+    let (op, pv) = (&data.inputs[0].values, &data.output().values);
+    let mean = data.output().mean();
+    let mut rows: Vec<[f64; COLUMNS + 1]> = (2..op.len())
+        .map(|k| [1.0, pv[k] - mean, pv[k - 1] - mean, pv[k - 2] - mean, op[k] - op[k - 1]])
+        .filter(|row| row.iter().all(|value| value.is_finite()))
+        .collect();
+    let moving = rows.iter().filter(|row| row[COLUMNS] != 0.0).count();
+    if rows.len() < 30 || 2 * moving < rows.len() {
+        return None;
+    }
+    let mut shares = [0.0; 2];
+    for share in &mut shares {
+        let mut sums = NormalEquations::new(COLUMNS);
+        rows.iter().for_each(|row| sums.add(row));
+        let (by, left) = sums.linear_solution()?;
+        *share = 1.0 - left / sums.sum_of_squares().max(f64::MIN_POSITIVE);
+        let miss = |row: &[f64; COLUMNS + 1]| {
+            (row[COLUMNS] - by.iter().zip(row).map(|(by, value)| by * value).sum::<f64>()).abs()
+        };
+        rows.sort_by(|a, b| miss(a).total_cmp(&miss(b)));
+        rows.truncate(rows.len() - rows.len() / 20);
+    }
+    Some(Feedback { all: shares[0], usual: shares[1] })
 }
 
 /// A lag that is over within a sample cannot be told from a dead time.

@@ -81,6 +81,7 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),
         first_stretch: None,
+        noise: None,
         // Completed once it can be simulated.
         estimation: Performance::default(),
         criteria: None,
