@@ -65,7 +65,7 @@ def fit(u, y, pole):
     """The process by least squares of the whitened output, the best of several dead times to begin with."""
     best = None
     left = lambda p: whitened(y - p[3] - response(p[0], np.exp(p[1]), abs(p[2]), u), pole)
-    for theta in (2.5, 4.5, 6.5, 8.5, 11.5):
+    for theta in np.concatenate([np.arange(4.6, 8.4, 0.4), [2.5, 11.5]]):
         found = least_squares(left, [1.0, np.log(20), theta, 0.0], xtol=1e-12, ftol=1e-12, x_scale=[0.1, 0.1, 0.3, 0.1], diff_step=1e-5)
         if best is None or found.cost < best.cost:
             best = found

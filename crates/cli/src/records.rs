@@ -5,7 +5,7 @@ use crate::files::{format_of, print, read_json, save};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
-    Constraint, DataSet, FitOptions, Loss, Model, Series, Structure, Validation, ValidationWindow, Windows,
+    Constraint, DataSet, FitOptions, Loss, Model, NoiseModel, Series, Structure, Validation, ValidationWindow, Windows,
     identify_together,
 };
 use antistasis_core::series::{Channel, Record, Role};
@@ -49,6 +49,24 @@ impl RecordFile {
         };
         let op = self.input.clone().map_or_else(|| guessed(Role::Op, "--input"), Ok)?;
         let pv = self.output.clone().map_or_else(|| guessed(Role::Pv, "--output"), Ok)?;
+        let resolved = |column: &str| {
+            let is_meant = |known: &&ColumnPreview| known.name == column || known.header.trim() == column.trim();
+            preview.columns.iter().find(is_meant).map_or(column.to_owned(), |known| known.name.clone())
+        };
+        // A column has one part to play: a PV that is its own OP fits to 100 % and says nothing.
+        let mut taken: Vec<(String, String)> = Vec::new();
+        let named = [("--input", &op), ("--output", &pv)].into_iter();
+        for (option, column) in named.chain(further.iter().map(|column| ("--disturbance", column))) {
+            let name = resolved(column);
+            if let Some((other, _)) = taken.iter().find(|(_, known)| *known == name) {
+                let again = if other == option { "twice".to_owned() } else { format!("what {other} names, too") };
+                return Err(Failure::of(path, format!("{option} {column} is {again}: each takes a column of its own")));
+            }
+            if self.time.as_deref().is_some_and(|time| resolved(time) == name) {
+                return Err(Failure::of(path, format!("{option} {column} is the time column: name another one")));
+            }
+            taken.push((option.to_owned(), name));
+        }
         let channel = |column: &String, role| {
             // As it is called, or as its header stands in the file.
             let is_meant = |known: &&ColumnPreview| known.name == *column || known.header.trim() == column.trim();
@@ -120,9 +138,25 @@ pub(crate) struct IdentifyOptions {
     /// What a residual costs.
     #[arg(long, value_enum, default_value_t = LossName::Squares)]
     loss: LossName,
+    /// What is taken to disturb the PV besides the inputs.
+    #[arg(long, value_enum, default_value_t = NoiseName::White)]
+    noise: NoiseName,
+    /// Find and fit steps of the PV that nothing measured explains.
+    #[arg(long)]
+    find_steps: bool,
     /// A known parameter, NAME=VALUE, or a range, NAME=LOW:HIGH; may be repeated.
     #[arg(long, value_name = "NAME=VALUE")]
     known: Vec<String>,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum NoiseName {
+    /// Noise without memory.
+    White,
+    /// An autoregression whose order is found, by maximum likelihood.
+    Autoregression,
+    /// The same of its moves, for what drifts and does not come back.
+    Integrated,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -181,6 +215,12 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     };
     let fit_options = FitOptions {
         drift: options.drift,
+        noise: match options.noise {
+            NoiseName::White => NoiseModel::White,
+            NoiseName::Autoregression => NoiseModel::Autoregression,
+            NoiseName::Integrated => NoiseModel::Integrated,
+        },
+        find_steps: options.find_steps,
         loss: match options.loss {
             LossName::Squares => Loss::Squares,
             LossName::Huber => Loss::Huber { width: 1.345 },

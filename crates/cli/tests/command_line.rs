@@ -220,3 +220,44 @@ fn bad_input_is_told_in_one_line() {
     assert!(refusal(&["schema", "dream"]).contains("trial"));
     assert!(refusal(&["identify"]).contains("RECORD"));
 }
+
+#[test]
+fn columns_have_one_part_to_play_and_unknown_fields_are_refused() {
+    let directory = TempDir::new().unwrap();
+    let record = directory.path().join("record.csv").to_string_lossy().into_owned();
+    antistasis(&["simulate", "demo/trials/TIC-204-step-test.json", "--csv", &record]);
+    let (op, pv) = ("TIC-204.OP", "TIC-204.PV");
+    let same = refusal(&["identify", &record, "--input", pv, "--output", pv]);
+    assert!(same.contains("--output TIC-204.PV is what --input names"), "{same}");
+    let disturbance = refusal(&["identify", &record, "--input", op, "--output", pv, "--disturbance", op]);
+    assert!(disturbance.contains("--disturbance TIC-204.OP is what --input names"), "{disturbance}");
+    let time = refusal(&["identify", &record, "--time", "time", "--input", "time", "--output", pv]);
+    assert!(time.contains("is the time column"), "{time}");
+    // A field that a direct actuator does not have, and an OP that no valve can have.
+    let text = std::fs::read_to_string(project().join("demo/trials/TIC-204-step-test.json")).unwrap();
+    let mut trial: Value = serde_json::from_str(&text).unwrap();
+    let written = |trial: &Value| {
+        let path = directory.path().join("trial.json");
+        std::fs::write(&path, trial.to_string()).unwrap();
+        path.to_string_lossy().into_owned()
+    };
+    trial["plant"]["actuator"] = serde_json::json!({ "kind": "direct", "stroke_time": 5.0 });
+    let unknown = refusal(&["simulate", &written(&trial)]);
+    assert!(unknown.contains("stroke_time"), "{unknown}");
+    trial["plant"]["actuator"] = serde_json::json!({ "kind": "direct" });
+    trial["plant"]["operating_point"]["op"] = 150.0.into();
+    let beyond = refusal(&["simulate", &written(&trial)]);
+    assert!(beyond.contains("150") && beyond.contains("100"), "{beyond}");
+}
+
+#[test]
+fn a_noise_model_and_steps_are_asked_for_on_the_command_line() {
+    let directory = TempDir::new().unwrap();
+    let record = directory.path().join("record.csv").to_string_lossy().into_owned();
+    antistasis(&["simulate", "demo/trials/TIC-204-step-test.json", "--csv", &record]);
+    let model = printed(&antistasis(&["identify", &record, "--noise", "autoregression", "--find-steps"]));
+    assert!(model["noise"]["coefficients"].is_array() && model["noise"]["deviation"].as_f64().unwrap() > 0.0);
+    assert_eq!(model["method"], "maximum likelihood with autoregressive noise");
+    let wrong = antistasis(&["identify", &record, "--noise", "pink"]);
+    assert!(!wrong.status.success() && String::from_utf8_lossy(&wrong.stderr).contains("integrated"));
+}

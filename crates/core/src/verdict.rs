@@ -42,7 +42,13 @@ pub fn readable(value: f64) -> String {
     if value == 0.0 || !value.is_finite() {
         return value.to_string();
     }
-    let digits = 2 - value.abs().log10().floor() as i32;
+    let magnitude = value.abs().log10().floor() as i32;
+    // As it is written in the trade: so many zeros are not counted by eye.
+    if magnitude < -5 {
+        let mantissa = readable(value / 10f64.powi(magnitude));
+        return format!("{mantissa}·10{}", superscript(magnitude));
+    }
+    let digits = 2 - magnitude;
     let rounded = if digits > 0 {
         format!("{value:.*}", digits as usize)
     } else {
@@ -50,6 +56,14 @@ pub fn readable(value: f64) -> String {
         return format!("{:.0}", (value / unit).round() * unit);
     };
     rounded.trim_end_matches('0').trim_end_matches('.').to_owned()
+}
+
+/// A whole number as an exponent.
+fn superscript(value: i32) -> String {
+    const DIGITS: [char; 10] = ['⁰', '¹', '²', '³', '⁴', '⁵', '⁶', '⁷', '⁸', '⁹'];
+    let sign = if value < 0 { "⁻" } else { "" };
+    let digits = value.unsigned_abs().to_string();
+    sign.chars().chain(digits.bytes().map(|digit| DIGITS[usize::from(digit - b'0')])).collect()
 }
 
 /// A duration in the unit in which it reads best.
@@ -71,6 +85,7 @@ mod tests {
     fn numbers_read_well() {
         let shown: Vec<_> = [0.0, 1.0, 2.345, 14.04, 148.2, 1234.0, 0.001_234, -99.96, 9.996].map(readable).into();
         assert_eq!(shown, ["0", "1", "2.35", "14", "148", "1230", "0.00123", "−100", "10"]);
+        assert_eq!([1.77e-13, -2e-6, 1.2e-5].map(readable), ["1.77·10⁻¹³", "−2·10⁻⁶", "0.000012"]);
         assert_eq!(readable_duration(90.0), "90 s");
         assert_eq!(readable_duration(900.0), "15 min");
         assert_eq!(readable_duration(9000.0), "2.5 h");

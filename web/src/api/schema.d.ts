@@ -1826,6 +1826,11 @@ export interface components {
             band: number;
             /**
              * Format: double
+             * @description The same of the lags below 0: small where the input follows what is left over, as it does in a closed loop.
+             */
+            feedback?: number;
+            /**
+             * Format: double
              * @description Probability of correlations as large as these at lags from 0 on if the residuals are independent of the input
              *     (Ljung, System Identification, 2nd ed. 1999, section 16.6).
              */
@@ -2550,14 +2555,30 @@ export interface components {
             disturbances?: string[];
             /** @description Whether a steady drift of the PV is estimated, too (process structures; integrating ones always have it). */
             drift?: boolean;
+            /** @description Whether steps of the PV that nothing measured explains are sought and fitted (process structures). */
+            find_steps?: boolean;
             /** @description Whether what moves before the data left behind is estimated, too (process structures). */
             initial_state?: boolean;
             /** @description What a residual costs (process structures). */
             loss?: components["schemas"]["Loss"];
+            /** @description What is taken to disturb the PV besides the inputs (process structures). */
+            noise?: components["schemas"]["NoiseModel"];
             /** @description Tags of further outputs (state space). */
             outputs?: string[];
             /** @description The structure. */
             structure: components["schemas"]["Structure"];
+        };
+        /** @description A noise model that was fitted: `e(t) + a₁ e(t−1) + … + a_n e(t−n) = w(t)` with white `w`. */
+        FittedNoise: {
+            /** @description `a₁ … a_n`. */
+            coefficients: number[];
+            /**
+             * Format: double
+             * @description Standard deviation of `w`, PV units.
+             */
+            deviation: number;
+            /** @description Whether `e` is the move of the disturbance from sample to sample, not the disturbance itself. */
+            integrated: boolean;
         };
         /** @description How parameters are followed. */
         Following: (components["schemas"]["RecursiveOptions"] & {
@@ -2572,6 +2593,24 @@ export interface components {
          * @enum {string}
          */
         Form: "ideal" | "parallel" | "series";
+        /** @description A step of the PV that nothing measured explains. */
+        FoundStep: {
+            /**
+             * Format: double
+             * @description When it came, s from the start of the data.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description By how much the PV stands higher from then on, PV units.
+             */
+            size: number;
+            /**
+             * Format: double
+             * @description Its standard error.
+             */
+            standard_error?: number | null;
+        };
         /** @description A loop over frequency, for drawing. Sizes are factors, phases in degrees. */
         FrequencyCurves: {
             /** @description |T| = |L/(1 + L)|, from noise or the set point to the PV. */
@@ -2944,7 +2983,7 @@ export interface components {
             /** @description Finite transmission zeros in 1/s from the first inputs to as many of the first outputs; empty where there are none. */
             zeros: number[][];
         };
-        /** @description How the loop rejects a step of the load, until the next event. */
+        /** @description How the loop rejects a step of the load: what it does because of the step, whatever else happens. */
         LoadResponse: {
             /**
              * Format: double
@@ -3387,8 +3426,7 @@ export interface components {
              *     parameters without a standard error.
              */
             covariance: number[][];
-            /** @description Figures for the choice among structures. */
-            criteria: components["schemas"]["Criteria"];
+            criteria?: components["schemas"]["Criteria"] | null;
             /** @description Agreement with the data that it was fitted to, all stretches together. */
             estimation: components["schemas"]["Performance"];
             first_stretch?: components["schemas"]["Performance"] | null;
@@ -3399,6 +3437,7 @@ export interface components {
             matrices?: components["schemas"]["Matrices"] | null;
             /** @description How it was estimated. */
             method: string;
+            noise?: components["schemas"]["FittedNoise"] | null;
             /** @description Where the model rests. */
             operating: components["schemas"]["Operating"];
             /** @description The outputs, the PV first. */
@@ -3632,6 +3671,11 @@ export interface components {
             /** @description Whether the span of the PV was guessed from data: the loop says so until somebody sets it. */
             span_is_guess?: boolean;
         };
+        /**
+         * @description What is taken to disturb the PV besides the inputs.
+         * @enum {string}
+         */
+        NoiseModel: "white" | "autoregression" | "integrated";
         /** @description What noise does to the output. */
         NoiseToOutput: {
             /**
@@ -4565,8 +4609,20 @@ export interface components {
              * @description Amplitude a of the PV in % of span.
              */
             amplitude: number;
+            /**
+             * Format: double
+             * @description Period of the limit cycle in s.
+             */
+            cycle_period: number;
+            /**
+             * Format: double
+             * @description Ultimate gain by the describing function, `4d/(π √(a² − ε²))` (Åström & Hägglund, Automatica 20, 1984): it takes the
+             *     limit cycle for a sine, which it is not.
+             */
+            describing_function_gain: number;
             /** @description Whole periods that were read. */
             periods: number;
+            process?: components["schemas"]["LinearSpec"] | null;
             /**
              * Format: double
              * @description Static gain in % of span per % of OP, from the means over whole periods; null without a bias that tells it.
@@ -4574,12 +4630,13 @@ export interface components {
             static_gain?: number | null;
             /**
              * Format: double
-             * @description Ultimate gain `Ku = 4d/(π √(a² − ε²))` in % of OP per % of span (Åström & Hägglund, Automatica 20, 1984).
+             * @description Ultimate gain in % of OP per % of span: that of the process identified from the whole experiment, where one explains
+             *     it; else by the describing function.
              */
             ultimate_gain: number;
             /**
              * Format: double
-             * @description Period of the limit cycle in s.
+             * @description Ultimate period in s, of the same origin.
              */
             ultimate_period: number;
         };
@@ -4993,7 +5050,7 @@ export interface components {
             /** @description Whether it shows nothing beyond the ends of its span. */
             within_span?: boolean;
         };
-        /** @description How the loop follows a step of the set point, until the next event. */
+        /** @description How the loop follows a step of the set point: what it does because of the step, whatever else happens. */
         SetPointResponse: {
             /**
              * Format: double
@@ -5269,6 +5326,8 @@ export interface components {
              *     better.
              */
             inputs: number[];
+            /** @description Steps of the PV that nothing measured explains, by time. */
+            steps?: components["schemas"]["FoundStep"][];
             /** @description Estimated coefficients of what the states at the start left behind. */
             transients: number[];
         };

@@ -341,6 +341,15 @@ function setTracking(value: boolean) {
           <dd class="text-right">{{ number(reading.ultimate_gain) }} %/%</dd>
           <dt>Ultimate period</dt>
           <dd class="text-right">{{ duration(reading.ultimate_period) }}</dd>
+          <dt class="col-span-2 text-[12.5px] text-soft">
+            {{
+              reading.process
+                ? "Both of the process that was identified from the whole experiment."
+                : "Both of the limit cycle taken for a sine: no process of low order explains it."
+            }}
+          </dt>
+          <dt>Ultimate gain by the describing function</dt>
+          <dd class="text-right">{{ number(reading.describing_function_gain) }} %/%</dd>
           <dt>Amplitude of the PV</dt>
           <dd class="text-right">{{ number(reading.amplitude) }} %</dd>
           <template v-if="reading.static_gain">

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What is set before a fit. */
 import { computed, reactive, ref, watch } from "vue";
-import type { RecordInfo } from "../api/client";
+import type { RecordInfo, Schemas } from "../api/client";
 import { number, plural, readNumber } from "../lib/format";
 import NumberField from "../components/NumberField.vue";
 import { inWords, isProcess, offerOf, useStructures, type Kind } from "../lib/structures";
@@ -46,6 +46,14 @@ const shownOthers = computed(() =>
 );
 const lossName = computed(() => losses.find(([kind]) => kind === draft.value.loss)?.[1] ?? "");
 
+/** What may disturb the PV besides the inputs. */
+const noises: [Schemas["NoiseModel"], string][] = [
+  ["white", "without memory: least squares"],
+  ["autoregression", "with memory, order found"],
+  ["integrated", "drifts and does not come back"],
+];
+const noiseHint =
+  "With memory: process and noise by maximum likelihood, right in a closed loop, too. Drifts: the same of the moves from sample to sample.";
 const losses = [
   ["squares", "squares"],
   ["huber", "Huber, for outliers"],
@@ -245,6 +253,18 @@ const knownCount = computed(
       </button>
     </div>
     <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ refusal }}</p>
+    <template v-if="isProcess(draft.kind)">
+      <label class="grid grid-cols-[1fr_216px] items-center gap-2">
+        Noise
+        <select v-model="draft.noise" class="entry" :title="noiseHint">
+          <option v-for="[kind, words] in noises" :key="kind" :value="kind">{{ words }}</option>
+        </select>
+      </label>
+      <label class="flex items-center gap-2">
+        <input v-model="draft.findSteps" type="checkbox" /> find steps of the PV that nothing measured
+        explains
+      </label>
+    </template>
     <details>
       <summary class="cursor-pointer text-soft">
         Loss: {{ lossName }}{{ isProcess(draft.kind) && draft.drift ? ", drift" : "" }}

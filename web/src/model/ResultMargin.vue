@@ -49,6 +49,14 @@ const reason = computed({
   get: () => reasons.value[props.model.id] ?? props.model.reason,
   set: (text) => (reasons.value = { ...reasons.value, [props.model.id]: text }),
 });
+/** Steps of the first stretch, which the window is about. */
+const foundSteps = computed(() => props.model.model.start.steps ?? []);
+const noiseTitle = computed(() => {
+  const noise = props.model.model.noise;
+  if (!noise) return "";
+  const terms = noise.coefficients.map((a, k) => `${number(a, 3)} e(t−${k + 1})`).join(" + ");
+  return `e(t)${terms ? ` + ${terms}` : ""} = w(t), e being the ${noise.integrated ? "move of the " : ""}disturbance`;
+});
 const reduction = ref<Schemas["Reduction"] | null>(null);
 const problem = ref("");
 watch(
@@ -196,6 +204,24 @@ async function reduce(keep: boolean) {
       </tr>
     </tbody>
   </table>
+  <table v-if="foundSteps.length" class="mt-2 w-full" aria-label="Steps that nothing measured explains">
+    <thead class="text-[12px] text-soft">
+      <tr>
+        <th class="text-left font-normal">step not explained, at</th>
+        <th class="text-right font-normal">size</th>
+        <th class="text-right font-normal">± std. error</th>
+        <th class="pl-2 text-left font-normal">unit</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="step in foundSteps" :key="step.at" class="border-t border-rule">
+        <td class="py-[3px]">{{ duration(model.window_from + step.at) }}</td>
+        <td class="text-right">{{ withError(step.size, step.standard_error)[0] }}</td>
+        <td class="text-right">{{ withError(step.size, step.standard_error)[1] }}</td>
+        <td class="pl-2 text-soft">{{ unit }}</td>
+      </tr>
+    </tbody>
+  </table>
   <table class="mt-2 w-full" aria-label="Agreement">
     <thead class="text-[12px] text-soft">
       <tr>
@@ -226,12 +252,20 @@ async function reduce(keep: boolean) {
         <td class="text-right">{{ number(validation?.performance.residual_deviation) }}</td>
         <td class="pl-2 text-soft">{{ unit }}</td>
       </tr>
-      <tr class="border-t border-rule" title="Less is better, on the same data">
+      <tr v-if="model.model.criteria" class="border-t border-rule" title="Less is better, on the same data">
         <td class="py-[3px]">AIC, BIC</td>
         <td class="text-right" colspan="2">
           {{ number(model.model.criteria.aic, 5) }}, {{ number(model.model.criteria.bic, 5) }}
         </td>
         <td class="pl-2 text-[12px] text-soft">{{ plural(model.model.criteria.parameters, "parameter") }}</td>
+      </tr>
+      <tr v-if="model.model.noise" class="border-t border-rule" :title="noiseTitle">
+        <td class="py-[3px]">noise {{ model.model.noise.integrated ? "of moves" : "" }}</td>
+        <td class="text-right" colspan="2">
+          order {{ model.model.noise.coefficients.length }}, new each sample
+          {{ number(model.model.noise.deviation) }}
+        </td>
+        <td class="pl-2 text-soft">{{ unit }}</td>
       </tr>
     </tbody>
   </table>

@@ -5,6 +5,7 @@ import { useKept } from "../lib/kept";
 import { isProcess, offerOf, type Kind, type Structure } from "../lib/structures";
 
 type Loss = Schemas["Loss"]["kind"];
+type Noise = Schemas["NoiseModel"];
 
 export interface KnownParameter {
   parameter: string;
@@ -27,6 +28,8 @@ export function useFit(tag: string) {
     drift: false,
     initialState: true,
     loss: "squares" as Loss,
+    noise: "white" as Noise,
+    findSteps: false,
     disturbances: [] as string[],
     outputs: [] as string[],
     known: {} as Record<string, KnownParameter>,
@@ -40,8 +43,10 @@ export function useFit(tag: string) {
     /** The record whose channels were looked at for disturbances. */
     record: null as string | null,
   }));
-  // What was kept before there were further stretches has none.
+  // What was kept before there were further stretches and noise models has none.
   kept.value.further ??= [];
+  kept.value.noise ??= "white";
+  kept.value.findSteps ??= false;
   const draft = reactive(kept.value);
 
   /** Measured disturbances are inputs unless somebody says otherwise: those of another record come anew. */
@@ -92,6 +97,8 @@ export function useFit(tag: string) {
       initial_state: process ? draft.initialState : true,
       drift: process && draft.drift,
       loss: draft.kind === "state_space" ? { kind: "squares" } : loss,
+      noise: process ? draft.noise : "white",
+      find_steps: process && draft.findSteps,
       constraints: process ? constraints : [],
       disturbances: draft.disturbances,
       outputs: draft.kind === "state_space" ? draft.outputs : [],

@@ -244,9 +244,11 @@ const same = computed(() => {
   );
 });
 function sorted(options: Schemas["FitOptions"]): unknown[] {
-  const { loss, drift, initial_state, constraints, disturbances, outputs } = options;
+  const { loss, noise, find_steps, drift, initial_state, constraints, disturbances, outputs } = options;
   return [
     loss,
+    noise ?? "white",
+    find_steps ?? false,
     drift,
     initial_state,
     constraints,
@@ -410,11 +412,12 @@ const bestOfTrail = computed(() => {
   const best = new Map<string, number>();
   for (const row of state.models) {
     const key = dataOf(row);
-    best.set(key, Math.min(best.get(key) ?? Infinity, row.model.criteria.bic));
+    best.set(key, Math.min(best.get(key) ?? Infinity, row.model.criteria?.bic ?? Infinity));
   }
   return best;
 });
-const isBest = (row: ModelRow) => bestOfTrail.value.get(dataOf(row)) === row.model.criteria.bic;
+const isBest = (row: ModelRow) =>
+  row.model.criteria != null && bestOfTrail.value.get(dataOf(row)) === row.model.criteria.bic;
 
 useKeys({ f: () => void run(), p: pin });
 
@@ -609,7 +612,7 @@ const of = (row: ModelRow, ...names: string[]) => {
         </template>
         <template #bic="{ row }">
           <span v-if="isBest(row)" title="least of this record and window" class="text-pv">▼</span>
-          {{ number(row.model.criteria.bic, 5) }}
+          {{ number(row.model.criteria?.bic, 5) }}
         </template>
         <template #verdict="{ row }">
           <span

@@ -25,12 +25,19 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         return verdicts;
     }
     verdicts.extend(margins.map(robustness));
+    let integrates = has_integral_action(&trial.candidate.controller);
     verdicts.extend(metrics.set_point_responses.iter().filter_map(|response| {
-        if response.settling_time_5.is_none() {
+        if response.settling_time_5.is_none() && !integrates {
             Some(Verdict::new(
                 Tone::Caution,
-                "Does not settle within ±5 % of the set point step before the next event: give it more time, or shorten the \
+                "Does not come to the set point within ±5 % of the step: without integral action an offset stays. Give it an \
                  integral time.",
+                "a controller without integral action leaves an offset (exact)",
+            ))
+        } else if response.settling_time_5.is_none() {
+            Some(Verdict::new(
+                Tone::Caution,
+                "Does not settle within ±5 % of the set point step by the end: give it more time, or shorten the integral time.",
                 "settling time ±5 %",
             ))
         } else if response.overshoot_percent > REMARKABLE_OVERSHOOT {
@@ -60,6 +67,14 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
                 ),
                 "recovery into a band about the set point",
             ),
+            None if !integrates => Verdict::new(
+                Tone::Caution,
+                format!(
+                    "{} leaves an offset outside {band}: a controller without integral action does not make it good.",
+                    moved(response)
+                ),
+                "a controller without integral action leaves an offset (exact)",
+            ),
             None => Verdict::new(
                 Tone::Caution,
                 format!("{} is not made good within {band} by the end.", moved(response)),
@@ -85,6 +100,11 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         Tone::Good => 2,
     });
     verdicts
+}
+
+/// Whether a load is made good at all; an adaptive controller is taken to.
+fn has_integral_action(controller: &ControllerSpec) -> bool {
+    controller.main_pid().is_none_or(|pid| pid.integral_time.is_some())
 }
 
 /// What margins alone mean; nothing of none.

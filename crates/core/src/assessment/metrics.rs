@@ -2,7 +2,7 @@
 
 use super::approach::{rises, settles};
 use crate::controller::OutputLimits;
-use crate::simulation::{Column, ColumnRole, Trace};
+use crate::simulation::{ColumnRole, Trace};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -59,7 +59,7 @@ impl LoadTotals {
     }
 }
 
-/// How the loop follows a step of the set point, until the next event.
+/// How the loop follows a step of the set point: what it does because of the step, whatever else happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct SetPointResponse {
     /// When the set point moved, s from the start of the trace.
@@ -82,7 +82,7 @@ pub struct SetPointResponse {
     pub settling_time_5: Option<f64>,
 }
 
-/// How the loop rejects a step of the load, until the next event.
+/// How the loop rejects a step of the load: what it does because of the step, whatever else happens.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LoadResponse {
     /// When the load came, s from the start of the trace.
@@ -115,15 +115,13 @@ fn load_unit() -> String {
     "%".to_owned()
 }
 
-/// A stretch of the trace after one event: rows `start..=end`, where `end` may be the row of the next event.
-struct Stretch<'a> {
-    trace: &'a Trace,
-    /// What is controlled.
-    pv: &'a [f64],
-    /// The set point of the stretch.
-    set_point: f64,
-    start: usize,
-    end: usize,
+/// How far the PV is off after a step, row by row from the step on.
+pub(super) struct Response {
+    pub scan: f64,
+    /// When the step came, s from the start of the trace.
+    pub at: f64,
+    /// PV − SP, the set point being that after the step.
+    pub deviations: Vec<f64>,
 }
 
 /// Measures the trace; `recovery_band` in PV units is the half width of the band of the recovery time.
@@ -159,13 +157,16 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
     starts.sort_unstable();
     let stretch = |start: usize| {
         let end = starts.iter().copied().find(|next| *next > start).unwrap_or(last);
-        Stretch { trace, pv: trace.controlled(), set_point: set_point[start], start, end }
+        let deviations = trace.controlled()[start..=end].iter().map(|value| value - set_point[start]).collect();
+        Response { scan: trace.scan, at: trace.time(start), deviations }
     };
     let OutputLimits { low, high } = trace.output_limits;
     let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
     let errors = ErrorIntegrals::of(trace, trace.controlled(), 0, last);
-    let load_responses: Vec<LoadResponse> =
-        load_steps.iter().map(|(k, size, column)| stretch(*k).load_response(*size, column, recovery_band)).collect();
+    let load_responses: Vec<LoadResponse> = load_steps
+        .iter()
+        .map(|(k, size, column)| stretch(*k).to_load(*size, &column.tag, &column.unit, recovery_band))
+        .collect();
     Metrics {
         integral_absolute_error: errors.absolute,
         integral_squared_error: errors.squared,
@@ -173,7 +174,7 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
         output_travel: travel(output),
         output_reversals: reversals(output),
         saturated_time: at_limit as f64 * trace.scan,
-        set_point_responses: set_point_steps.iter().map(|(k, size)| stretch(*k).set_point_response(*size)).collect(),
+        set_point_responses: set_point_steps.iter().map(|(k, size)| stretch(*k).to_set_point(*size)).collect(),
         loads: LoadTotals::of(&load_responses),
         load_responses,
     }
@@ -245,47 +246,48 @@ fn absolute_error(trace: &Trace, pv: &[f64], start: usize, end: usize) -> f64 {
     (start..end)
         .map(|k| {
             let (a, b) = (set_point[k] - pv[k], set_point[k] - pv[k + 1]);
-            let area = if a * b >= 0.0 { 0.5 * (a + b).abs() } else { 0.5 * (a * a + b * b) / (a - b).abs() };
-            area * trace.scan
+            straight_area(a, b) * trace.scan
         })
         .sum()
 }
 
-impl Stretch<'_> {
-    /// Rows of the stretch.
-    fn rows(&self) -> usize {
-        self.end + 1 - self.start
+impl Metrics {
+    /// Puts other responses in the place of those that were read off the columns.
+    pub(super) fn take_responses(&mut self, set_points: Vec<SetPointResponse>, loads: Vec<LoadResponse>) {
+        self.loads = LoadTotals::of(&loads);
+        (self.set_point_responses, self.load_responses) = (set_points, loads);
     }
+}
 
+impl Response {
     fn seconds(&self, rows: f64) -> f64 {
-        rows * self.trace.scan
-    }
-
-    /// PV − SP in row `k` of the stretch, the set point being that of the stretch.
-    fn deviation(&self, k: usize) -> f64 {
-        self.pv[self.start + k] - self.set_point
+        rows * self.scan
     }
 
     /// When the deviation enters ±`band` for the last time: s from the event; None when it ends outside.
     fn settles(&self, band: f64) -> Option<f64> {
-        settles(self.rows(), band, |k| self.deviation(k)).map(|rows| self.seconds(rows))
+        settles(self.deviations.len(), band, |k| self.deviations[k]).map(|rows| self.seconds(rows))
     }
 
     fn farthest(&self, measure: impl Fn(f64) -> f64) -> (usize, f64) {
-        (0..self.rows())
-            .map(|k| (k, measure(self.deviation(k))))
-            .fold((0, f64::MIN), |best, next| if next.1 > best.1 { next } else { best })
+        let sizes = self.deviations.iter().map(|deviation| measure(*deviation)).enumerate();
+        sizes.fold((0, f64::MIN), |best, next| if next.1 > best.1 { next } else { best })
     }
 
-    fn set_point_response(&self, step: f64) -> SetPointResponse {
+    fn absolute_error(&self) -> f64 {
+        self.deviations.windows(2).map(|pair| straight_area(pair[0], pair[1]) * self.scan).sum()
+    }
+
+    /// The response to a step of the set point by so much.
+    pub(super) fn to_set_point(&self, step: f64) -> SetPointResponse {
         let (sign, size) = (step.signum(), step.abs());
         let (row, beyond) = self.farthest(|deviation| sign * deviation);
         let overshoot = beyond.max(0.0);
-        let rise = rises(self.rows(), |k| 1.0 + sign * self.deviation(k) / size);
+        let rise = rises(self.deviations.len(), |k| 1.0 + sign * self.deviations[k] / size);
         SetPointResponse {
-            at: self.trace.time(self.start),
+            at: self.at,
             step,
-            integral_absolute_error: integral_absolute_error(self.trace, self.start, self.end),
+            integral_absolute_error: self.absolute_error(),
             overshoot,
             overshoot_percent: 100.0 * overshoot / size,
             overshoot_time: (overshoot > 0.0).then(|| self.seconds(row as f64)),
@@ -295,15 +297,16 @@ impl Stretch<'_> {
         }
     }
 
-    fn load_response(&self, step: f64, column: &Column, recovery_band: f64) -> LoadResponse {
+    /// The response to a load of so much, in the unit of what moved.
+    pub(super) fn to_load(&self, step: f64, tag: &str, unit: &str, recovery_band: f64) -> LoadResponse {
         let (row, _) = self.farthest(f64::abs);
         LoadResponse {
-            at: self.trace.time(self.start),
+            at: self.at,
             step,
-            tag: column.tag.clone(),
-            unit: column.unit.clone(),
-            integral_absolute_error: integral_absolute_error(self.trace, self.start, self.end),
-            max_deviation: self.deviation(row),
+            tag: tag.to_owned(),
+            unit: unit.to_owned(),
+            integral_absolute_error: self.absolute_error(),
+            max_deviation: self.deviations.get(row).copied().unwrap_or(0.0),
             max_deviation_time: self.seconds(row as f64),
             recovery_band,
             recovery_time: self.settles(recovery_band),
@@ -311,9 +314,15 @@ impl Stretch<'_> {
     }
 }
 
+/// The area under the size of what runs straight from a to b, over a width of 1.
+fn straight_area(a: f64, b: f64) -> f64 {
+    if a * b >= 0.0 { 0.5 * (a + b).abs() } else { 0.5 * (a * a + b * b) / (a - b).abs() }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+    use crate::simulation::Column;
 
     fn trace(
         scan: f64,

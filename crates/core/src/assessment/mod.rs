@@ -1,6 +1,7 @@
 //! Judging a record, a trace or a loop: metrics, stability margins, and what they mean in a sentence.
 
 mod approach;
+mod attribution;
 mod frequency;
 mod inspection;
 mod judgement;
@@ -45,7 +46,9 @@ pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
     // A set point that moves at the very start came from where the plant rested.
     let moves_at_start = |event: &Event| matches!(event, Event::SetPointStep { at, .. } if *at <= 0.0);
     let before = trial.scenario.events.iter().any(moves_at_start).then_some(trial.plant.operating_point.pv);
-    let metrics = metrics_from(trace, RECOVERY_SHARE * span.width(), before);
+    let band = RECOVERY_SHARE * span.width();
+    let mut metrics = metrics_from(trace, band, before);
+    attribution::attribute(trial, trace, band, &mut metrics)?;
     let margins = trial_margins(trial)?;
     let verdicts = judge(trial, trace, margins.as_ref(), &metrics);
     Ok(Assessment { metrics, margins, verdicts })

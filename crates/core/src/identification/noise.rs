@@ -33,6 +33,8 @@ const HIGHEST_ORDER: usize = 10;
 /// Samples for each coefficient, at least.
 const SAMPLES_A_COEFFICIENT: usize = 12;
 
+/// With so many samples' worth of noise for each unknown, what the fit takes out of it is nothing beside it.
+const PLENTY: f64 = 60.0;
 /// The longest memory that is told from none at all.
 const LONGEST_POLE: f64 = 0.9995;
 
@@ -137,7 +139,9 @@ impl Whitening {
         let mut best = (self.clone(), self.restricted_likelihood(rows));
         let coefficients = self.predictions.last().map_or(&[][..], |(a, _)| a);
         let largest = crate::numerics::largest_root(coefficients);
-        if !coefficients.is_empty() && largest > 0.0 {
+        let count = rows.values.len() / rows.width;
+        let is_plenty = self.effective_samples(count) > PLENTY * rows.width as f64;
+        if !coefficients.is_empty() && largest > 0.0 && !is_plenty {
             // The memory in samples is what is searched, since a pole of 0.99 is far from one of 0.999.
             let memory = |pole: f64| -1.0 / pole.ln();
             let own = memory(largest.min(LONGEST_POLE));
@@ -155,12 +159,12 @@ impl Whitening {
                 }
                 likelihood
             };
-            const STEPS: usize = 9;
+            const STEPS: usize = 6;
             let place = |k: usize| low + (high - low) * k as f64 / (STEPS - 1) as f64;
             let values: Vec<f64> = (0..STEPS).map(|k| at(place(k))).collect();
             let top = (0..STEPS).max_by(|a, b| values[*a].total_cmp(&values[*b])).unwrap_or(0);
             let (from, to) = (place(top.saturating_sub(1)), place((top + 1).min(STEPS - 1)));
-            crate::numerics::peak_in(6, from, to, at);
+            crate::numerics::peak_in(4, from, to, at);
         }
         let (whitening, (_, variance)) = best;
         (whitening, variance)
@@ -201,6 +205,20 @@ impl Whitening {
         let at_rest = 1.0 + self.predictions.last().map_or(0.0, |(a, _)| a.iter().sum::<f64>());
         let power = (last / first).powi(2);
         (samples as f64 * power * at_rest * at_rest).min(samples as f64)
+    }
+
+    /// What is new in a column without gaps, in its place; 0 where nothing is known yet.
+    pub(crate) fn apply(&self, column: &mut [f64]) {
+        if self.integrated {
+            (1..column.len()).rev().for_each(|k| column[k] -= column[k - 1]);
+            column.iter_mut().take(1).for_each(|value| *value = 0.0);
+        }
+        let order = self.order();
+        for k in (0..column.len()).rev() {
+            let (coefficients, weight) = &self.predictions[k.min(order)];
+            let past: f64 = coefficients.iter().enumerate().map(|(lag, a)| a * column[k - 1 - lag]).sum();
+            column[k] = weight * (column[k] + past);
+        }
     }
 
     /// What whitening makes of a step: its first values, and last the one that stays.

@@ -7,16 +7,22 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// What the controller output drives.
-#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize, ToSchema)]
-#[serde(tag = "kind", rename_all = "snake_case")]
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
 pub enum ActuatorSpec {
     /// Nothing between: the input follows the output at once.
-    #[default]
-    Direct,
+    // With braces, so that fields it does not have are refused.
+    Direct {},
     /// A control valve with its drive.
     Valve(ValveSpec),
     /// The power stage of an electric heater.
     PowerStage(PowerStageSpec),
+}
+
+impl Default for ActuatorSpec {
+    fn default() -> Self {
+        Self::Direct {}
+    }
 }
 
 /// A control valve with its drive. Everything is off where it is not given.
@@ -107,7 +113,7 @@ impl ActuatorSpec {
     /// Refuses what cannot be; `field` names it.
     pub fn validate(&self, field: &str, scan: f64) -> Result<()> {
         match self {
-            Self::Direct => Ok(()),
+            Self::Direct {} => Ok(()),
             Self::Valve(valve) => valve.validate(field),
             Self::PowerStage(PowerStageSpec { cycle }) => {
                 check::not_negative(&format!("{field}.cycle"), *cycle, "s")?;
@@ -124,7 +130,7 @@ impl ActuatorSpec {
     #[must_use]
     pub fn effect(&self, position: f64) -> f64 {
         match self {
-            Self::Direct => position,
+            Self::Direct {} => position,
             Self::PowerStage(_) => position.clamp(0.0, 100.0),
             Self::Valve(valve) => 100.0 * valve.installed(position / 100.0),
         }
@@ -133,7 +139,7 @@ impl ActuatorSpec {
     /// The position at which the effect is this many % of full; None where no position has it.
     #[must_use]
     pub fn position_for(&self, effect: f64) -> Option<f64> {
-        if matches!(self, Self::Direct) {
+        if matches!(self, Self::Direct {}) {
             return Some(effect);
         }
         let (low, high) = (self.effect(0.0), self.effect(100.0));
@@ -148,7 +154,7 @@ impl ActuatorSpec {
     #[must_use]
     pub fn is_straight(&self) -> bool {
         match self {
-            Self::Direct | Self::PowerStage(_) => true,
+            Self::Direct {} | Self::PowerStage(_) => true,
             Self::Valve(valve) => {
                 valve.characteristic == Characteristic::Linear && valve.authority == 1.0 && valve.leakage == 0.0
             }
@@ -236,7 +242,7 @@ impl Actuator {
     /// where it goes without supply.
     pub fn travel(&mut self, command: f64, stuck: bool, failed: bool, motion: &mut Motion) {
         match &self.spec {
-            ActuatorSpec::Direct => {
+            ActuatorSpec::Direct {} => {
                 if !stuck {
                     self.position = command;
                 }

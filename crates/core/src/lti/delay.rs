@@ -4,7 +4,7 @@ use crate::{Result, check};
 use num_complex::Complex64;
 
 /// A dead time of zero or more seconds.
-#[derive(Debug, Clone, Copy, PartialEq)]
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub struct DeadTime(f64);
 
 impl DeadTime {

@@ -209,6 +209,15 @@ impl State {
         self.x[0] = t.phi[0][0] * x + t.gamma[0] * u;
     }
 
+    /// Without derivatives.
+    #[inline]
+    fn advance_bare(&mut self, t: &Transition, u: f64) {
+        let x = self.x;
+        for i in 0..2 {
+            self.x[i] = t.phi[i][0] * x[0] + t.phi[i][1] * x[1] + t.gamma[i] * u;
+        }
+    }
+
     #[inline]
     fn sample(&self, dynamics: &Dynamics, delayed_input: f64) -> Sample {
         let [slope, bend] = dynamics.slopes(self.x, delayed_input);
@@ -237,6 +246,8 @@ pub struct Response<'a> {
     state: State,
     next: usize,
     pace: Pace<'a>,
+    /// Whether derivatives are computed, too.
+    with_derivatives: bool,
 }
 
 /// How the switching instants lie between the samples.
@@ -271,7 +282,14 @@ impl<'a> Response<'a> {
             },
         };
         let state = State { x: dynamics.equilibrium(before), by: [[0.0; 2]; MOST_SHAPE_PARAMETERS] };
-        Self { dynamics, input, before, state, next: 0, pace }
+        Self { dynamics, input, before, state, next: 0, pace, with_derivatives: true }
+    }
+
+    /// The same with values and slopes only: the derivatives by the parameters are 0, and it takes a third of the time.
+    #[must_use]
+    pub fn bare(mut self) -> Self {
+        self.with_derivatives = false;
+        self
     }
 
     #[inline]
@@ -289,8 +307,15 @@ impl Iterator for Response<'_> {
             return None;
         }
         let is_first_order = self.dynamics.order() == 1;
+        let with_derivatives = self.with_derivatives;
         let advance = |state: &mut State, transition: &Transition, u: f64| {
-            if is_first_order { state.advance_first_order(transition, u) } else { state.advance(transition, u) }
+            if !with_derivatives {
+                state.advance_bare(transition, u);
+            } else if is_first_order {
+                state.advance_first_order(transition, u)
+            } else {
+                state.advance(transition, u)
+            }
         };
         let sample;
         match &self.pace {

@@ -84,7 +84,7 @@ pub(super) fn columns(
         column("load", "%", ColumnRole::Load),
     ];
     let mut sources = Vec::new();
-    if plant.actuator != ActuatorSpec::Direct {
+    if !matches!(plant.actuator, ActuatorSpec::Direct {}) {
         columns.push(column("position", "%", ColumnRole::Position));
         sources.push(Source::Position);
     }

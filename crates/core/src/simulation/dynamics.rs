@@ -198,7 +198,7 @@ impl Dynamics {
     /// Readies [`Dynamics::carry_whole_scan`] for scans of `scan` seconds and the dead time of the only input, and says
     /// whether it may be used.
     pub fn ready_whole_scan(&mut self, dead_time: DeadTime, scan: f64) -> bool {
-        let direct = self.system.actuator == ActuatorSpec::Direct && self.system.stretch.len() == 1;
+        let direct = self.system.actuator == ActuatorSpec::Direct {} && self.system.stretch.len() == 1;
         if self.is_linear && direct && !self.feeds_through {
             let propagator = self.system.process.propagator();
             self.whole_scan =

@@ -52,7 +52,7 @@ pub struct Signal {
 }
 
 fn is_direct(actuator: &ActuatorSpec) -> bool {
-    *actuator == ActuatorSpec::Direct
+    *actuator == ActuatorSpec::Direct {}
 }
 
 /// The input that the OP drives: straight from one value at 0 % to another at 100 % of the actuator's effect.
@@ -161,7 +161,7 @@ impl Plant {
             measured: None,
             drive: None,
             inputs: BTreeMap::new(),
-            actuator: ActuatorSpec::Direct,
+            actuator: ActuatorSpec::Direct {},
             sensor: SensorSpec::default(),
         }
     }
@@ -211,7 +211,7 @@ impl Plant {
             ));
         }
         check::finite("plant.operating_point.pv", self.operating_point.pv)?;
-        check::within("plant.operating_point.op", self.operating_point.op, -1000.0, 1000.0, "%")?;
+        check::within("plant.operating_point.op", self.operating_point.op, 0.0, 100.0, "%")?;
         self.actuator.validate("plant.actuator", scan)?;
         self.sensor.validate("plant.sensor")
     }
@@ -351,7 +351,7 @@ impl Plant {
                 let effect = (state.inputs[driven.input] - driven.at_0) / driven.rate;
                 Some((state.clone(), self.actuator.position_for(effect)?))
             })
-            .filter(|(_, op)| matches!(self.actuator, ActuatorSpec::Direct) || (-1e-6..=100.0 + 1e-6).contains(op))
+            .filter(|(_, op)| matches!(self.actuator, ActuatorSpec::Direct {}) || (-1e-6..=100.0 + 1e-6).contains(op))
             .collect();
         (all, held)
     }

@@ -26,7 +26,7 @@ impl Controlled {
     /// and the filter of the PV.
     pub fn of(plant: &Plant) -> Result<Self> {
         let sensor = quiet(&plant.sensor);
-        let driven_plainly = plant.actuator == ActuatorSpec::Direct && plant.drive.is_none();
+        let driven_plainly = plant.actuator == ActuatorSpec::Direct {} && plant.drive.is_none();
         if let (Some(process), true) = (plant.process.as_linear(), driven_plainly) {
             return Ok(Self { process: process.clone(), sensor });
         }

@@ -41,7 +41,7 @@ pub fn first_trial_on(plant: &Plant, choice: &SimcChoice) -> Result<(Trial, Tuni
 /// The low-order process that rules go by: the plant's own where nothing stands between it and the signals, else the one
 /// that comes nearest where the plant rests. Errors where there is none.
 pub fn process_of(plant: &Plant) -> Result<LinearSpec> {
-    let plain = plant.actuator == ActuatorSpec::Direct && plant.drive.is_none() && plant.sensor.is_prompt();
+    let plain = plant.actuator == ActuatorSpec::Direct {} && plant.drive.is_none() && plant.sensor.is_prompt();
     if let (Some(process), true) = (plant.process.as_linear(), plain) {
         return Ok(process.clone());
     }

@@ -1,5 +1,6 @@
 //! Transfer functions of low order with dead time by output-error fit, the dead time not rounded to the sample.
 
+mod grid;
 mod prepared;
 mod search;
 mod steps;
@@ -156,7 +157,8 @@ impl<'a> Fit<'a> {
         let prepared = Prepared::new(stretches, &self.layout, &self.bounds).whitened(self.whitening.clone());
         let Point { unknowns, before, .. } = &self.point;
         let residuals = prepared.residuals(unknowns, before);
-        let innovations = prepared.innovations(unknowns, before);
+        let innovations =
+            if self.whitening.is_some() { prepared.innovations(unknowns, before) } else { residuals.clone() };
         let of_noise = self.whitening.as_ref().map_or(0, |whitening| whitening.order() + 1);
         let free = self.layout.count - self.bounds.active(unknowns).len() + of_noise;
         let name = |series: &super::data::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
@@ -166,12 +168,12 @@ impl<'a> Fit<'a> {
         let new: Vec<f64> = innovations.iter().copied().filter(|value| value.is_finite()).collect();
         let squares = new.iter().map(|value| value * value).sum::<f64>();
         let deviation = (squares / new.len().saturating_sub(free).max(1) as f64).sqrt();
-        let sums = prepared.sums(unknowns, before, &ScaledLoss::SQUARES);
         let held = self.bounds.active(unknowns);
+        let sums = self.options.find_steps.then(|| prepared.sums(unknowns, before, &ScaledLoss::SQUARES));
         let found_steps = |k: usize| -> Vec<FoundStep> {
             let own = &self.layout.stretches[k].steps;
             let places: Vec<usize> = own.iter().map(|step| step.place).collect();
-            let errors = steps::errors(&sums, &held, &places, deviation);
+            let errors = sums.as_ref().map_or(Vec::new(), |sums| steps::errors(sums, &held, &places, deviation));
             own.iter()
                 .zip(errors)
                 .map(|(step, standard_error)| FoundStep {
@@ -281,9 +283,11 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
     const SLOW: f64 = 0.98;
     const TURNS: usize = 20;
     /// A turn that makes the logarithm of the likelihood grow by less is the last.
-    const SETTLED: f64 = 1e-3;
+    const SETTLED: f64 = 1e-2;
+    /// Relative change of the squares at which the process is good enough for a turn.
+    const TURN: f64 = 1e-6;
     let mut prepared = prepared.whitened(Some(Whitening::of_pole(SLOW)));
-    let slow = prepared.best().ok();
+    let slow = prepared.best_start();
     let mut best: Option<(f64, Point, Whitening)> = None;
     for start in std::iter::once(squares).chain(slow) {
         let mut point = start;
@@ -292,7 +296,7 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
             let residuals = prepared.residuals(&point.unknowns, &point.before);
             let Some(whitening) = Whitening::of(&residuals, integrated) else { break };
             prepared.whitening = Some(whitening.clone());
-            let Some(found) = prepared.refined(&point, search::TOLERANCE, &ScaledLoss::SQUARES) else { break };
+            let Some(found) = prepared.refined(&point, TURN, &ScaledLoss::SQUARES) else { break };
             let samples = prepared.samples - if integrated { prepared.stretches.len() } else { 0 };
             let likelihood = whitening.likelihood(found.sum_of_squares, samples, prepared.stretches.len());
             let settled = likelihood - reached < SETTLED;
@@ -311,11 +315,24 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
     if prepared.samples <= LONG {
         // What level and gain have taken out of the noise is given back to its memory.
         whitening = whitening.restricted(&prepared.rows(&point.unknowns, &point.before)).0;
-        prepared.whitening = Some(whitening.clone());
-        if let Some(found) = prepared.refined(&point, search::TOLERANCE, &ScaledLoss::SQUARES) {
-            point = found;
+    }
+    prepared.whitening = Some(whitening.clone());
+    // Beside slow noise a dead time has a minimum of its own between any two samples: the neighbours are tried, too.
+    let place = prepared.layout.paths[0].dead_time;
+    let interval = prepared.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min);
+    let mut deepest: Option<Point> = None;
+    for shift in [0.0, -0.7, 0.7] {
+        let mut start = point.clone();
+        start.unknowns[place] += shift * interval;
+        start.unknowns = prepared.bounds.clamped(&start.unknowns);
+        let found = prepared.refined(&start, search::TOLERANCE, &ScaledLoss::SQUARES);
+        let is_deeper =
+            |found: &Point| deepest.as_ref().is_none_or(|known| found.sum_of_squares < known.sum_of_squares);
+        if let Some(found) = found.filter(is_deeper) {
+            deepest = Some(found);
         }
     }
+    point = deepest.unwrap_or(point);
     if integrated {
         // The level does not show in the moves: it is where the model lies in the middle of the data.
         for (k, own) in prepared.layout.stretches.iter().enumerate() {

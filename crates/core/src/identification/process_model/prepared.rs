@@ -89,7 +89,7 @@ impl Stretch {
     }
 
     /// The share of the stretch that has gone by at a sample.
-    fn share(&self, k: usize) -> f64 {
+    pub(super) fn share(&self, k: usize) -> f64 {
         (self.axis.at(k) - self.axis.at(0)) / self.duration
     }
 
@@ -140,32 +140,35 @@ impl<'a> Prepared<'a> {
     /// The best linear unknowns for the non-linear ones in `unknowns`, for either assumption on the past of all
     /// stretches.
     pub(super) fn linear_fits(&self, unknowns: &[f64]) -> Vec<Point> {
-        let paths = self.layout.paths.len();
-        // Columns: value and slope of each path under either assumption, then of each stretch the free responses, drift
-        // and offset, then the output.
+        // Columns: value of each path, and slope where it has a lead, under the one assumption and then the other; of each
+        // stretch the free responses, steps, drift and offset; then the output.
+        let of_paths: usize = self.layout.paths.iter().map(|path| 1 + usize::from(path.lead.is_some())).sum();
         let own_columns: usize = self.layout.stretches.iter().map(Own::count).sum();
-        let mut sums = NormalEquations::new(4 * paths + own_columns);
-        let mut row = vec![0.0; 4 * paths + own_columns + 1];
-        let mut first = 4 * paths;
+        let columns = 2 * of_paths + own_columns;
+        let mut sums = NormalEquations::new(columns);
+        let mut row = vec![0.0; columns + 1];
+        let mut first = 2 * of_paths;
         for (stretch, own) in self.parts() {
-            let (Ok(mut at_first), Ok(mut at_mean)) = (
-                stretch.responses(&self.layout.paths, unknowns, Before::AtFirstValue),
-                stretch.responses(&self.layout.paths, unknowns, Before::AtMean),
-            ) else {
-                return Vec::new();
-            };
+            let sides = Before::BOTH.map(|before| stretch.responses(&self.layout.paths, unknowns, before));
+            let [Ok(at_first), Ok(at_mean)] = sides else { return Vec::new() };
+            let mut responses: Vec<_> = at_first.into_iter().chain(at_mean).map(Response::bare).collect();
+            let leads: Vec<bool> =
+                self.layout.paths.iter().chain(&self.layout.paths).map(|path| path.lead.is_some()).collect();
             let mut free = stretch.free_responses(&self.layout.paths, own, unknowns);
             row.fill(0.0);
             let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(row.len()));
             for (k, output) in stretch.output.iter().enumerate() {
-                for path in 0..paths {
-                    for (side, responses) in [&mut at_first, &mut at_mean].into_iter().enumerate() {
-                        let sample = responses[path].next().unwrap_or_default();
-                        row[4 * path + 2 * side] = sample.value;
-                        row[4 * path + 2 * side + 1] = sample.slope;
+                let mut column = 0;
+                for (response, has_lead) in responses.iter_mut().zip(&leads) {
+                    let sample = response.next().unwrap_or_default();
+                    row[column] = sample.value;
+                    column += 1;
+                    if *has_lead {
+                        row[column] = sample.slope;
+                        column += 1;
                     }
                 }
-                let mut column = first;
+                column = first;
                 let mut put = |value: f64| {
                     row[column] = value;
                     column += 1;
@@ -178,9 +181,7 @@ impl<'a> Prepared<'a> {
                 if own.offset.is_some() {
                     put(1.0);
                 }
-                if let Some(last) = row.last_mut() {
-                    *last = *output;
-                }
+                row[columns] = *output;
                 match &mut filter {
                     None if output.is_finite() => sums.add(&row),
                     None => {}
@@ -196,28 +197,37 @@ impl<'a> Prepared<'a> {
         Before::BOTH
             .into_iter()
             .enumerate()
-            .filter_map(|(side, before)| self.solved(unknowns, before, side, &sums))
+            .filter_map(|(side, before)| self.solved(unknowns, before, side * of_paths, 2 * of_paths, &sums))
             .collect()
     }
 
-    /// The linear unknowns from the sums of [`linear_fits`](Self::linear_fits).
-    fn solved(&self, unknowns: &[f64], before: Before, side: usize, sums: &NormalEquations) -> Option<Point> {
+    /// The linear unknowns from the sums of [`linear_fits`](Self::linear_fits): those of the paths stand from `column` on,
+    /// those of the stretches from `own` on.
+    fn solved(
+        &self,
+        unknowns: &[f64],
+        before: Before,
+        mut column: usize,
+        own: usize,
+        sums: &NormalEquations,
+    ) -> Option<Point> {
         let (mut columns, mut places) = (Vec::new(), Vec::new());
         let mut known = Vec::new();
-        for (k, path) in self.layout.paths.iter().enumerate() {
-            let column = 4 * k + 2 * side;
+        for path in &self.layout.paths {
             if self.bounds.is_fixed(path.gain) {
                 known.push((column, self.bounds.ranges[path.gain].0));
             } else {
                 columns.push(column);
                 places.push(path.gain);
             }
+            column += 1;
             if let Some(lead) = path.lead {
-                columns.push(column + 1);
+                columns.push(column);
                 places.push(lead);
+                column += 1;
             }
         }
-        columns.extend(4 * self.layout.paths.len()..sums.parameters());
+        columns.extend(own..sums.parameters());
         for own in &self.layout.stretches {
             places.extend(own.transients.iter().map(|transient| transient.place));
             places.extend(own.steps.iter().map(|step| step.place));

@@ -14,14 +14,17 @@ const COARSE_SAMPLES: usize = 250;
 const COARSENING: usize = 4;
 /// Blocks that a short stretch beside a long one is left with at least.
 const FEWEST_BLOCKS: usize = 20;
-const COARSE_DEAD_TIMES: usize = 18;
-const COARSE_TIME_CONSTANTS: usize = 8;
 /// How many of the best points of a grid are refined on its averaged data, for either assumption on the past.
-const GRID_STARTS: usize = 3;
+const GRID_STARTS: usize = 2;
 /// How many of the points found so are refined on all data; more on short data, where it costs nothing.
 const STARTS: usize = 2;
 const STARTS_OF_SHORT_DATA: usize = 5;
 const SHORT_DATA: usize = 20_000;
+/// Samples of the part on which long data are searched further, and the relative change at which that ends.
+const MIDDLE_SAMPLES: usize = 8000;
+const MIDDLE_TOLERANCE: f64 = 1e-5;
+/// Blocks by which starts on long data are ranked.
+const RANKING_SAMPLES: usize = 50_000;
 /// By which factor the sum of squares at a start may exceed a minimum that was found.
 const HOPELESS: f64 = 1.2;
 /// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on
@@ -34,27 +37,21 @@ const RELEASES: usize = 4;
 impl Prepared<'_> {
     /// The best least-squares minimum that is found.
     pub(super) fn best(&self) -> Result<Point> {
-        let mut minima: Vec<Point> = Vec::new();
-        // The finest first, which are known best; on long data those that stand together are one.
-        for minimum in self.coarse_searches().iter().rev().flat_map(Prepared::coarse_minima) {
-            if self.samples <= SHORT_DATA || !minima.iter().any(|other| self.is_near(&minimum, other)) {
-                minima.push(minimum);
-            }
-        }
-        let mut starts: Vec<Point> = minima.iter().flat_map(|start| self.linear_fits(&start.unknowns)).collect();
-        starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
-        let mut apart: Vec<Point> = Vec::new();
-        for start in starts {
-            if !apart.iter().any(|other| self.is_near(&start, other)) {
-                apart.push(start);
-            }
-        }
+        let apart = self.starts();
         let count = if self.samples <= SHORT_DATA { STARTS_OF_SHORT_DATA } else { STARTS };
+        // On short data all are brought near their minima first, and only the best of them to the end.
+        let mut near: Vec<Point> = apart.into_iter().take(count).collect();
+        if self.samples <= SHORT_DATA && near.len() > 1 {
+            near =
+                near.iter().filter_map(|start| self.refined(start, COARSE_TOLERANCE, &ScaledLoss::SQUARES)).collect();
+            near.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+            near.truncate(STARTS);
+        }
         let mut best: Option<Point> = None;
-        for start in apart.iter().take(count) {
-            // On long data a refinement is dear: a start that is clearly worse than a minimum stands in another valley.
+        for start in &near {
+            // A start that is clearly worse than a minimum stands in another valley.
             let is_hopeless = best.as_ref().is_some_and(|best| start.sum_of_squares > HOPELESS * best.sum_of_squares);
-            if self.samples > SHORT_DATA && is_hopeless {
+            if is_hopeless {
                 continue;
             }
             let found = self.refined(start, TOLERANCE, &ScaledLoss::SQUARES);
@@ -67,6 +64,59 @@ impl Prepared<'_> {
             Error::unfit("no model fits these data", "check that the OP and PV columns are the right ones")
         })?;
         Ok(if self.stretches.len() > 1 { self.with_own_pasts(best) } else { best })
+    }
+
+    /// Where refinements begin: the minima of the coarse searches, the best first, those that lie together being one.
+    fn starts(&self) -> Vec<Point> {
+        let is_long = self.samples > SHORT_DATA;
+        let mut minima: Vec<Point> = Vec::new();
+        // The finest first, which are known best; on long data those that stand together are one.
+        for minimum in self.coarse_searches().iter().rev().flat_map(Prepared::coarse_minima) {
+            let minimum = if is_long { self.on_middle_scale(minimum) } else { minimum };
+            if !is_long || !minima.iter().any(|other| self.is_near(&minimum, other)) {
+                minima.push(minimum);
+            }
+        }
+        if is_long {
+            // Which are worth a pass over all data is told by their blocks; what is fast beside a block, by the finest search.
+            let blocks = self.in_blocks(RANKING_SAMPLES, self.samples.div_ceil(RANKING_SAMPLES));
+            let finest = minima.first().cloned();
+            let left = |start: &Point| {
+                blocks.linear_fits(&start.unknowns).iter().map(|fit| fit.sum_of_squares).fold(f64::INFINITY, f64::min)
+            };
+            minima.sort_by_cached_key(|start| ordered(left(start)));
+            minima.truncate(STARTS);
+            minima.extend(finest.filter(|finest| !minima.iter().any(|other| self.is_near(finest, other))));
+        }
+        let mut starts: Vec<Point> = minima.iter().flat_map(|start| self.linear_fits(&start.unknowns)).collect();
+        starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        let mut apart: Vec<Point> = Vec::new();
+        for start in starts {
+            if !apart.iter().any(|other| self.is_near(&start, other)) {
+                apart.push(start);
+            }
+        }
+        apart
+    }
+
+    /// The best point of the grids, by all data.
+    pub(super) fn best_start(&self) -> Option<Point> {
+        let searches = self.coarse_searches();
+        let points = searches.iter().flat_map(|search| search.first_points().into_iter().take(GRID_STARTS));
+        let starts = points.flat_map(|point| self.linear_fits(&point.unknowns));
+        starts.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
+    }
+
+    /// A minimum of a coarse search on long data taken further on a part of them, in blocks that its own lag spans by tens:
+    /// passes over all data are few then.
+    fn on_middle_scale(&self, start: Point) -> Point {
+        let interval = self.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min);
+        let scale = self.layout.paths.iter().map(|path| path.scale(&start.unknowns)).fold(f64::INFINITY, f64::min);
+        let block = ((scale / (20.0 * interval)) as usize).clamp(1, 1 + self.samples / MIDDLE_SAMPLES);
+        let middle = self.in_blocks(MIDDLE_SAMPLES, block);
+        let starts = middle.linear_fits(&start.unknowns);
+        let best = starts.into_iter().min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        best.and_then(|best| middle.refined(&best, MIDDLE_TOLERANCE, &ScaledLoss::SQUARES)).unwrap_or(start)
     }
 
     /// The minimum where the past of each stretch is what fits it best; the searches took all alike.
@@ -157,22 +207,27 @@ impl Prepared<'_> {
         let longest = self.stretches.iter().map(|stretch| stretch.output.len()).max().unwrap_or(0);
         let mut block = longest.div_ceil(COARSE_SAMPLES);
         loop {
-            let averaged = |stretch: &Stretch| {
-                // A stretch that is much shorter than the longest keeps its shape.
-                let own = block.min((stretch.output.len() / FEWEST_BLOCKS).max(1));
-                stretch.averaged(stretch.liveliest(COARSE_SAMPLES * own), own, self.layout.rest())
-            };
-            searches.push(Prepared {
-                layout: self.layout,
-                bounds: self.bounds,
-                stretches: self.stretches.iter().map(averaged).collect(),
-                samples: self.samples,
-                whitening: self.whitening.as_ref().map(|whitening| whitening.of_blocks(block)),
-            });
+            searches.push(self.in_blocks(COARSE_SAMPLES, block));
             if block <= 1 {
                 return searches;
             }
             block = block.div_ceil(COARSENING);
+        }
+    }
+
+    /// So many blocks of samples of each stretch, averaged, where the OP moves most.
+    fn in_blocks(&self, count: usize, block: usize) -> Self {
+        let averaged = |stretch: &Stretch| {
+            // A stretch that is much shorter than the longest keeps its shape.
+            let own = block.min((stretch.output.len() / FEWEST_BLOCKS).max(1));
+            stretch.averaged(stretch.liveliest(count * own), own, self.layout.rest())
+        };
+        Prepared {
+            layout: self.layout,
+            bounds: self.bounds,
+            stretches: self.stretches.iter().map(averaged).collect(),
+            samples: self.samples,
+            whitening: self.whitening.as_ref().map(|whitening| whitening.of_blocks(block)),
         }
     }
 
@@ -226,39 +281,11 @@ impl Prepared<'_> {
         }
         points
     }
+}
 
-    /// The points of a grid over dead time and time constant of a path, the best for each dead time, in rising order of
-    /// the
-    /// squares.
-    fn grid(&self, path: &Path, unknowns: &[f64]) -> Vec<Point> {
-        let intervals = self.stretches.iter().map(|stretch| stretch.axis.mean_interval());
-        let (interval, duration) = (intervals.fold(f64::INFINITY, f64::min), self.duration());
-        let (fastest, slowest) = (0.5 * interval, 2.0 * duration);
-        let time_constants = if path.shape.is_empty() { 1 } else { COARSE_TIME_CONSTANTS };
-        let mut points = Vec::with_capacity(2 * COARSE_DEAD_TIMES);
-        for i in 0..COARSE_DEAD_TIMES {
-            // Closer together towards 0, where most dead times are.
-            let dead_time = 0.5 * duration * (i as f64 / COARSE_DEAD_TIMES as f64).powi(2);
-            let mut row = Vec::new();
-            for j in 0..time_constants {
-                let share = j as f64 / (COARSE_TIME_CONSTANTS - 1) as f64;
-                for shape in path.structure.shapes_of_scale(fastest * (slowest / fastest).powf(share)) {
-                    let mut there = unknowns.to_vec();
-                    there[path.dead_time] = dead_time;
-                    for (place, value) in path.shape.iter().zip(shape) {
-                        there[*place] = value.ln();
-                    }
-                    row.extend(self.linear_fits(&self.bounds.clamped(&there)));
-                }
-            }
-            for before in Before::BOTH {
-                let of_this = row.iter().filter(|point| point.before[0] == before);
-                points.extend(of_this.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)).cloned());
-            }
-        }
-        points.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
-        points
-    }
+/// A number of which all can be put in order, by its size where it is not negative.
+fn ordered(value: f64) -> u64 {
+    value.max(0.0).to_bits()
 }
 
 impl Stretch {

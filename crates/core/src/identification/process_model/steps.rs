@@ -8,7 +8,6 @@ use crate::identification::data::DataSet;
 use crate::identification::loss::ScaledLoss;
 use crate::identification::noise::Whitening;
 use crate::numerics::{NormalEquations, median};
-use nalgebra::DVector;
 
 /// Most steps that are sought.
 const MOST: usize = 8;
@@ -84,18 +83,21 @@ impl Fit<'_> {
             let count = rows.len();
             let width = self.layout.count;
             // Sums of the rows from each sample to the end, and how many there are.
-            let mut ahead = DVector::<f64>::zeros(width + 2);
-            let mut suffix = vec![ahead.clone(); count + 1];
+            let entries = width + 2;
+            let mut suffix = vec![0.0; entries * (count + 1)];
             for at in (0..count).rev() {
+                let (now, later) = suffix[entries * at..entries * (at + 2)].split_at_mut(entries);
+                now.copy_from_slice(later);
                 if let Some(row) = &rows[at] {
-                    row.iter().enumerate().for_each(|(j, value)| ahead[j] += value);
-                    ahead[width + 1] += 1.0;
+                    now.iter_mut().zip(row).for_each(|(sum, value)| *sum += value);
+                    now[width + 1] += 1.0;
                 }
-                suffix[at].clone_from(&ahead);
             }
+            let mut along = vec![0.0; entries];
             let (early, lasting) = shape.split_at(shape.len() - 1);
             for at in BESIDE..count.saturating_sub(BESIDE) {
-                let mut along = suffix[(at + early.len()).min(count)].clone() * lasting[0];
+                let from = entries * (at + early.len()).min(count);
+                along.iter_mut().zip(&suffix[from..from + entries]).for_each(|(to, sum)| *to = sum * lasting[0]);
                 let mut power = along[width + 1] * lasting[0];
                 for (lag, value) in early.iter().enumerate() {
                     if let Some(row) = rows.get(at + lag).and_then(Option::as_ref) {
@@ -103,8 +105,12 @@ impl Fit<'_> {
                         power += value * value;
                     }
                 }
-                let with_unknowns = along.rows(0, width);
-                let left = power - with_unknowns.dot(&(&covariance * with_unknowns));
+                let mut explained = 0.0;
+                for i in 0..width {
+                    let row: f64 = (0..width).map(|j| covariance[(i, j)] * along[j]).sum();
+                    explained += along[i] * row;
+                }
+                let left = power - explained;
                 if left < OWN_SHARE * power {
                     continue;
                 }

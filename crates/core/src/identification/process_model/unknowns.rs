@@ -1,6 +1,6 @@
 //! The unknowns of a fit: where each stands, its bounds, and what it becomes in the model.
 
-use super::verdicts::LONGEST_DEAD_TIME;
+pub(super) use super::verdicts::LONGEST_DEAD_TIME;
 use crate::identification::model::{Constraint, FitOptions};
 use crate::identification::structure::{ParameterKind, Structure};
 use crate::lti::Dynamics;
