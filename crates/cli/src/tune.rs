@@ -2,6 +2,8 @@
 
 use crate::Failure;
 use crate::files::{print, read_json};
+use antistasis_core::assessment::scan_verdicts;
+use antistasis_core::controller::ControllerSpec;
 use antistasis_core::identification::Model;
 use antistasis_core::simulation::{Trial, round_down};
 use antistasis_core::tuning::{
@@ -164,8 +166,11 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
             ..RuleChoice::default()
         };
         // A rule knows of a scan that was given, not of one that would be taken.
-        let seen = plant.as_seen(if trial.is_some() || options.scan.is_some() { scan } else { 0.0 });
-        return print(&tune_by_rule(&seen, &span, options.rule.rule(), &choice).map_err(Failure::new)?);
+        let scan = if trial.is_some() || options.scan.is_some() { scan } else { 0.0 };
+        let seen = plant.as_seen(scan);
+        let mut tuning = tune_by_rule(&seen, &span, options.rule.rule(), &choice).map_err(Failure::new)?;
+        tuning.warnings.extend(scan_verdicts(&ControllerSpec::Pid(tuning.to_type_in.clone()), scan));
+        return print(&tuning);
     };
     let structure = match options.structure {
         StructureName::Pi => ControllerStructure::Pi,

@@ -68,6 +68,17 @@ async fn from_a_file_to_a_loop_that_holds_and_all_of_it_kept() {
     let keep = json!({ "trial": changed, "model_id": model["id"], "changed_from": first["id"], "label": null });
     let second = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
     assert_eq!(second["label"], json!("gain 1.78 → 2.5"));
+    assert_eq!((&first["model_id"], &second["model_id"]), (&model["id"], &model["id"]));
+    // A trial does not claim a model whose process it no longer has, and has the model without claiming it.
+    let mut other = trial.clone();
+    other["plant"]["process"]["gain"] = json!(1.5 * other["plant"]["process"]["gain"].as_f64().unwrap());
+    let keep = json!({ "trial": other, "model_id": model["id"], "changed_from": first["id"], "label": null });
+    let edited = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
+    assert_eq!(edited["model_id"], Value::Null, "{edited}");
+    changed["candidate"]["controller"]["gain"] = json!(2.6);
+    let keep = json!({ "trial": changed, "model_id": null, "changed_from": first["id"], "label": null });
+    let unclaimed = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
+    assert_eq!(unclaimed["model_id"], model["id"]);
     let pin = format!("/trials/{}/pin", second["id"].as_str().unwrap());
     site.send(Method::PUT, &pin, &json!({ "pinned": true }), StatusCode::OK).await;
 

@@ -149,23 +149,26 @@ provideRefused(
   ),
 );
 
-/** The settings that SIMC gave last, and for which τc: known as long as they stay. */
-const tuned = shallowRef<{ settings: string; timeConstant: number } | null>(null);
+/** Plant and settings for which SIMC was asked last, and the τc: known as long as both stay. */
+const tuned = shallowRef<{ on: string; timeConstant: number } | null>(null);
 
 /** τc, as long as the settings are those that SIMC gives for one. */
 const closedLoopTimeConstant = computed(() => {
   const known = result.value?.simc_time_constant;
   if (known) return Number(known.toPrecision(3));
-  const controller = draft.value?.candidate.controller;
-  return tuned.value && controller && tuned.value.settings === JSON.stringify(settingsOf(controller))
+  return tuned.value && draft.value && tuned.value.on === tunedFor(draft.value)
     ? tuned.value.timeConstant
     : null;
 });
 
-function settingsOf(controller: Trial["candidate"]["controller"]): unknown {
-  return controller.kind === "pid"
-    ? [controller.gain, controller.integral_time, controller.derivative_time ?? 0]
-    : [];
+/** What a rule's settings hold for: the plant, and the settings themselves. */
+function tunedFor({ plant, candidate, scenario }: Trial): string {
+  const { controller } = candidate;
+  const settings =
+    controller.kind === "pid"
+      ? [controller.gain, controller.integral_time, controller.derivative_time ?? 0]
+      : [];
+  return JSON.stringify([settings, plant, scenario.scan]);
 }
 
 async function proposal(body: Partial<Schemas["ProposeRequest"]>) {
@@ -176,7 +179,7 @@ async function proposal(body: Partial<Schemas["ProposeRequest"]>) {
     }),
   );
   const timeConstant = Number(found.tuning.closed_loop_time_constant.toPrecision(3));
-  tuned.value = { settings: JSON.stringify(settingsOf(found.trial.candidate.controller)), timeConstant };
+  tuned.value = { on: tunedFor(found.trial), timeConstant };
   return { ...found, words: `SIMC, τc = ${number(timeConstant)} s` };
 }
 
@@ -246,10 +249,6 @@ async function tune(timeConstant: number) {
         body: { plant: trial.plant, choice: { closed_loop_time_constant: timeConstant } },
       }),
     );
-    tuned.value = {
-      settings: JSON.stringify(settingsOf({ kind: "pid", ...tuning.to_type_in })),
-      timeConstant,
-    };
     change(
       (next) => {
         const before = next.candidate.controller;
@@ -258,6 +257,7 @@ async function tune(timeConstant: number) {
       },
       `SIMC, τc = ${number(timeConstant)} s`,
     );
+    tuned.value = draft.value && { on: tunedFor(draft.value), timeConstant };
   } catch (error) {
     refusal.value = messageOf(error);
   }

@@ -25,6 +25,7 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         return verdicts;
     }
     verdicts.extend(margins.map(robustness));
+    verdicts.extend(scan_verdicts(&trial.candidate.controller, trial.scenario.scan));
     let integrates = has_integral_action(&trial.candidate.controller);
     verdicts.extend(metrics.set_point_responses.iter().filter_map(|response| {
         if response.settling_time_5.is_none() && !integrates {
@@ -99,6 +100,39 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         Tone::Caution => 1,
         Tone::Good => 2,
     });
+    verdicts
+}
+
+/// Settings that are quicker than the scan lets them be.
+#[must_use]
+pub fn scan_verdicts(controller: &ControllerSpec, scan: f64) -> Vec<Verdict> {
+    /// Scans that an integral time should span at least.
+    const SCANS: f64 = 4.0;
+    let Some(pid) = controller.main_pid() else { return Vec::new() };
+    let mut verdicts = Vec::new();
+    if let Some(integral) = pid.integral_time.filter(|time| *time < SCANS * scan) {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The integral time of {} is shorter than {SCANS} scans of {}: the output moves by jumps from scan to scan. Scan \
+                 faster, or be content with a slower loop.",
+                readable_duration(integral),
+                readable_duration(scan)
+            ),
+            "an integral time of four scans and more (common practice)",
+        ));
+    }
+    if pid.derivative_time > 0.0 && pid.derivative_time < scan {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The derivative time of {} is shorter than a scan of {}: it acts on the noise of one scan only. Leave it out.",
+                readable_duration(pid.derivative_time),
+                readable_duration(scan)
+            ),
+            "a derivative time of a scan and more (common practice)",
+        ));
+    }
     verdicts
 }
 
@@ -268,6 +302,22 @@ mod tests {
             "{texts:?}"
         );
         assert!(texts.iter().any(|text| text.starts_with("TI-1.PV ends at") && text.contains("held")), "{texts:?}");
+    }
+
+    #[test]
+    fn settings_quicker_than_the_scan_are_told() {
+        let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+        let (trial, _) = first_trial_on(&plant, &SimcChoice::default()).unwrap();
+        let scan = trial.scenario.scan;
+        let texts = |integral: f64, derivative: f64| -> Vec<String> {
+            let mut quick = trial.clone();
+            let ControllerSpec::Pid(pid) = &mut quick.candidate.controller else { unreachable!() };
+            (pid.integral_time, pid.derivative_time) = (Some(integral), derivative);
+            scan_verdicts(&quick.candidate.controller, scan).into_iter().map(|verdict| verdict.text).collect()
+        };
+        assert!(texts(4.0 * scan, scan).is_empty());
+        let told = texts(0.4 * scan, 0.5 * scan);
+        assert!(told[0].contains("shorter than 4 scans") && told[1].contains("shorter than a scan"), "{told:?}");
     }
 
     #[test]

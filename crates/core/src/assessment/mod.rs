@@ -13,7 +13,7 @@ mod signal;
 pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
-pub use judgement::{judge, robustness_verdicts};
+pub use judgement::{judge, robustness_verdicts, scan_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};

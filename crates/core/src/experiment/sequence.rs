@@ -40,9 +40,8 @@ pub enum SignalKind {
         #[serde(default)]
         mean_switching_time: Option<f64>,
     },
-    /// Sines at frequencies spaced evenly in their logarithm around the corner frequency, with Schroeder's phases (IEEE
-    /// Trans. Information
-    /// Theory 16, 1970), which keep the peak low.
+    /// Sines at frequencies spaced evenly in their logarithm around the corner frequency, with phases that are sought so that
+    /// the peak is low, beginning with Schroeder's (IEEE Trans. Information Theory 16, 1970).
     Multisine {
         /// Number of sines, 2 to 100.
         lines: usize,
@@ -123,23 +122,29 @@ impl SignalKind {
                 let base = 2.0 * std::f64::consts::PI / period;
                 let highest = (10.0 * corner).min(0.5 * std::f64::consts::PI / spec.sample_time);
                 let lowest = (0.1 * corner).max(base).min(0.5 * highest);
-                // Whole numbers of periods, each once.
-                let mut harmonics: Vec<usize> = (0..*lines)
-                    .map(|k| {
-                        let omega = lowest * (highest / lowest).powf(k as f64 / (*lines - 1) as f64);
-                        ((omega / base).round() as usize).max(1)
-                    })
-                    .collect();
-                harmonics.dedup();
-                let count = harmonics.len() as f64;
+                // Whole numbers of periods, each once: where two lines fall together, the later one moves up.
+                let mut harmonics: Vec<usize> = Vec::with_capacity(*lines);
+                for k in 0..*lines {
+                    let omega = lowest * (highest / lowest).powf(k as f64 / (*lines - 1) as f64);
+                    let next = harmonics.last().map_or(1, |last| last + 1);
+                    harmonics.push(((omega / base).round() as usize).max(next));
+                }
+                if let Some(beyond) = harmonics.last().filter(|last| 2 * **last >= moving) {
+                    return Err(Error::said(
+                        "signal.lines",
+                        format!(
+                            "{lines} sines need {beyond} periods of the time of the test, which its {moving} samples do not show: \
+                             ask for fewer, or test longer."
+                        ),
+                    ));
+                }
+                let phases = phases_of_low_peak(&harmonics, spec.seed);
                 for (k, value) in after_rest.iter_mut().enumerate() {
                     let turn = 2.0 * std::f64::consts::PI * k as f64 / moving as f64;
                     *value = harmonics
                         .iter()
-                        .enumerate()
-                        .map(|(j, harmonic)| {
-                            (*harmonic as f64 * turn - std::f64::consts::PI * (j * (j + 1)) as f64 / count).cos()
-                        })
+                        .zip(&phases)
+                        .map(|(harmonic, phase)| (*harmonic as f64 * turn + phase).cos())
                         .sum();
                 }
                 let peak = after_rest.iter().map(|value| value.abs()).fold(f64::MIN_POSITIVE, f64::max);
@@ -148,6 +153,58 @@ impl SignalKind {
         }
         Ok(sequence)
     }
+}
+
+/// Phases for which the sum of sines peaks low: from Schroeder's, which are made for lines that lie evenly, and from random
+/// ones, each is turned to where the peak is lowest, line after line, until none helps (in the spirit of Van der Ouderaa,
+/// Schoukens & Renneboog, IEEE Trans. Instrumentation and Measurement 37, 1988).
+fn phases_of_low_peak(harmonics: &[usize], seed: u64) -> Vec<f64> {
+    const STARTS: usize = 6;
+    const PASSES: usize = 6;
+    const TURNS: usize = 16;
+    const FULL: f64 = std::f64::consts::TAU;
+    let points = (16 * harmonics.last().copied().unwrap_or(1)).clamp(256, 4096);
+    let line = |harmonic: usize, phase: f64| {
+        (0..points).map(move |k| ((harmonic * k % points) as f64 * FULL / points as f64 + phase).cos())
+    };
+    let mut generator = ChaCha8Rng::seed_from_u64(seed);
+    let mut best: (f64, Vec<f64>) = (f64::INFINITY, Vec::new());
+    for start in 0..STARTS {
+        let count = harmonics.len() as f64;
+        let schroeder = |j: usize| -std::f64::consts::PI * (j * (j + 1)) as f64 / count;
+        let mut phases: Vec<f64> = (0..harmonics.len())
+            .map(|j| if start == 0 { schroeder(j) } else { FULL * generator.random::<f64>() })
+            .collect();
+        let mut sum = vec![0.0; points];
+        for (harmonic, phase) in harmonics.iter().zip(&phases) {
+            sum.iter_mut().zip(line(*harmonic, *phase)).for_each(|(sum, value)| *sum += value);
+        }
+        let peak_of = |values: &[f64]| values.iter().map(|value| value.abs()).fold(0.0, f64::max);
+        let mut peak = peak_of(&sum);
+        for _ in 0..PASSES {
+            let before = peak;
+            for (harmonic, phase) in harmonics.iter().zip(&mut phases) {
+                let others: Vec<f64> = sum.iter().zip(line(*harmonic, *phase)).map(|(sum, own)| sum - own).collect();
+                for turn in 0..TURNS {
+                    let other = FULL * turn as f64 / TURNS as f64;
+                    let there: Vec<f64> =
+                        others.iter().zip(line(*harmonic, other)).map(|(others, own)| others + own).collect();
+                    let lower = peak_of(&there);
+                    if lower < peak {
+                        (peak, *phase) = (lower, other);
+                        sum = there;
+                    }
+                }
+            }
+            if peak > 0.995 * before {
+                break;
+            }
+        }
+        if peak < best.0 {
+            best = (peak, phases);
+        }
+    }
+    best.1
 }
 
 /// A shift register with feedback that runs through all states but 0.
@@ -222,9 +279,59 @@ mod tests {
         let noise = of(SignalKind::GeneralisedBinaryNoise { mean_switching_time: Some(20.0) });
         let switches = noise.windows(2).filter(|pair| pair[0] * pair[1] < 0.0).count();
         assert!((85..=145).contains(&switches), "{switches} in 1140 samples of 2 s");
-        // Schroeder's phases: the peak is well under that of equal phases, √(2n) times the effective value.
-        let sines = of(SignalKind::Multisine { lines: 12 });
-        let effective = (sines.iter().map(|value| value * value).sum::<f64>() / sines.len() as f64).sqrt();
-        assert!(1.0 / effective < 3.4, "crest factor {}", 1.0 / effective);
+    }
+
+    fn crest(values: &[f64]) -> f64 {
+        let effective = (values.iter().map(|value| value * value).sum::<f64>() / values.len() as f64).sqrt();
+        values.iter().map(|value| value.abs()).fold(0.0, f64::max) / effective
+    }
+
+    #[test]
+    fn a_multisine_peaks_lower_than_any_of_a_hundred_with_random_phases() {
+        let mut generator = ChaCha8Rng::seed_from_u64(3);
+        for harmonics in [vec![1, 2, 3, 5, 8, 13, 21, 34], vec![2, 3, 5, 7, 10, 15, 22, 32, 47, 69, 100, 147]] {
+            let made = |phases: &[f64]| -> Vec<f64> {
+                (0..6000)
+                    .map(|k| {
+                        let turn = std::f64::consts::TAU * f64::from(k) / 6000.0;
+                        harmonics.iter().zip(phases).map(|(h, phase)| (*h as f64 * turn + phase).cos()).sum()
+                    })
+                    .collect()
+            };
+            let ours = crest(&made(&phases_of_low_peak(&harmonics, 1)));
+            let lowest = (0..100)
+                .map(|_| {
+                    let phases: Vec<f64> =
+                        harmonics.iter().map(|_| std::f64::consts::TAU * generator.random::<f64>()).collect();
+                    crest(&made(&phases))
+                })
+                .fold(f64::INFINITY, f64::min);
+            assert!(ours < lowest, "{ours} instead of {lowest}");
+        }
+    }
+
+    #[test]
+    fn a_multisine_has_as_many_lines_as_were_asked_for_or_says_why_not() {
+        // The power at each whole number of periods of the moving part, by its Fourier sum.
+        let made = spec(SignalKind::Multisine { lines: 12 });
+        let sines = made.signal.sequence(&made).unwrap();
+        let start = sines.iter().position(|value| *value != 0.0).unwrap();
+        let moving = &sines[start..];
+        let n = moving.len();
+        let power = |harmonic: usize| {
+            let (mut real, mut imaginary) = (0.0, 0.0);
+            for (k, value) in moving.iter().enumerate() {
+                let angle = std::f64::consts::TAU * (harmonic * k % n) as f64 / n as f64;
+                (real, imaginary) = (real + value * angle.cos(), imaginary + value * angle.sin());
+            }
+            real.hypot(imaginary) / n as f64
+        };
+        let powers: Vec<f64> = (1..n / 2).map(power).collect();
+        let highest = powers.iter().copied().fold(0.0, f64::max);
+        assert_eq!(powers.iter().filter(|power| **power > 0.3 * highest).count(), 12);
+        let many = spec(SignalKind::Multisine { lines: 100 });
+        if let Err(error) = many.signal.sequence(&many) {
+            assert!(error.to_string().contains("ask for fewer"), "{error}");
+        }
     }
 }

@@ -14,6 +14,8 @@ pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
 pub(super) struct Covariances {
     pub(super) white: DMatrix<f64>,
     pub(super) coloured: DMatrix<f64>,
+    /// As how many samples without memory the data count, for what varies slowly.
+    pub(super) effective: f64,
     /// By how many standard errors the ends of a 95 % interval lie from the estimate.
     pub(super) quantile: f64,
     /// Which unknowns act on the output at all.
@@ -136,6 +138,7 @@ impl Estimate<'_> {
         Some(Covariances {
             white: sandwich(plain.information(), power / samples.max(1) as f64 / freedom),
             coloured: sandwich(filtered.information(), noise.variance),
+            effective: noise.effective,
             quantile: quantile(noise.effective - (count - self.held.len()) as f64),
             acts,
         })

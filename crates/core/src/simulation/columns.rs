@@ -63,6 +63,20 @@ pub(super) fn signal(description: &Description, name: &str, driven: usize) -> Re
     }
 }
 
+/// A process may call an output as the loop calls its PV: every column has a tag of its own.
+fn name_apart(columns: &mut [Column]) {
+    for k in 1..columns.len() {
+        let (earlier, rest) = columns.split_at_mut(k);
+        let is_taken = |tag: &str| earlier.iter().any(|other| other.tag.eq_ignore_ascii_case(tag));
+        if is_taken(&rest[0].tag) {
+            let of_process = format!("{} of the process", rest[0].tag);
+            let numbered = (2..).map(|n| format!("{of_process} {n}"));
+            rest[0].tag =
+                std::iter::once(of_process.clone()).chain(numbered).find(|tag| !is_taken(tag)).unwrap_or(of_process);
+        }
+    }
+}
+
 /// The columns of the trace, the first four being those of a [`Row`], and what the others are filled from.
 pub(super) fn columns(
     trial: &Trial,
@@ -147,6 +161,7 @@ pub(super) fn columns(
             sources.push(Source::Stored { first, signs });
         }
     }
+    name_apart(&mut columns);
     let template = Trace {
         scan: trial.scenario.scan,
         output_limits: trial.candidate.controller.output_limits(),

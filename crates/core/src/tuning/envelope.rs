@@ -1,5 +1,6 @@
 //! The responses of a trial over the uncertainty of its model.
 
+use crate::controller::ControllerSpec;
 use crate::instrument::Noise;
 use crate::simulation::{ColumnRole, Trial};
 use crate::verdict::{Tone, Verdict, readable};
@@ -39,6 +40,9 @@ const DRAWN_VALUES: usize = 1500;
 pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64) -> Result<Envelope> {
     check::within("draws", draws as f64, 2.0, 2000.0, "")?;
     trial.validate()?;
+    if trial.candidate.controller == ControllerSpec::Manual {
+        return Err(Error::unfit("in manual there is no loop to be stable", "choose a controller"));
+    }
     let Some(process) = trial.plant.process.as_linear() else {
         return Err(Error::unfit("the process is not a linear one of low order", "choose a trial on a model"));
     };

@@ -78,6 +78,9 @@ pub fn mismatch_map(
     check::not_negative("dead_time_ratios.0", shortest, "")?;
     check::within("dead_time_ratios.1", longest, shortest + 1e-3, 1e3, "")?;
     check::within("points", points as f64, 2.0, 120.0, "")?;
+    if *controller == ControllerSpec::Manual {
+        return Err(Error::unfit("in manual there is no loop that a wrong model could upset", "choose a controller"));
+    }
     let share = |k: usize| k as f64 / (points - 1) as f64;
     let gain_ratios: Vec<f64> = (0..points).map(|k| least_gain * (most_gain / least_gain).powf(share(k))).collect();
     let dead_time_ratios: Vec<f64> = (0..points).map(|k| shortest + (longest - shortest) * share(k)).collect();

@@ -258,7 +258,8 @@ async fn list_trials(State(state): State<AppState>, Path(tag): Path<String>) -> 
 struct KeepRequest {
     /// The trial.
     trial: Trial,
-    /// The model that its process came from.
+    /// The model that its process is said to come from: it counts where the process is that of the model, and another
+    /// model of the loop takes its place where the process is that one's.
     model_id: Option<Uuid>,
     /// The trial that it was changed from: the difference becomes its name.
     changed_from: Option<Uuid>,
@@ -268,6 +269,15 @@ struct KeepRequest {
     /// annotated.
     #[serde(default)]
     replaces: Option<Uuid>,
+}
+
+/// The model of the loop that a trial stands on, by its process: the one that is claimed where that is true. An edited
+/// process is no model's any more.
+fn origin(models: Vec<ModelRow>, trial: &Trial, claimed: Option<Uuid>) -> Option<Uuid> {
+    let process = trial.plant.process.as_linear()?;
+    let same: Vec<Uuid> =
+        models.iter().filter(|row| row.model.process().is_ok_and(|own| own == *process)).map(|row| row.id).collect();
+    claimed.filter(|id| same.contains(id)).or_else(|| same.first().copied())
 }
 
 /// Runs a trial and keeps it at the end of the trail. One that is there already is not kept twice.
@@ -295,7 +305,7 @@ async fn keep_trial(
     let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
     let label = with_reading(label, &request.trial).await?;
     let new = NewTrial {
-        model_id: request.model_id,
+        model_id: origin(state.store.models(found.id).await?, &request.trial, request.model_id),
         label: &label,
         trial: &request.trial,
         assessment: &result.assessment,

@@ -4,7 +4,8 @@ use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
 use crate::state::{AppState, compute};
 use crate::tunings::{TuningOutcome, TuningRequest, run};
-use antistasis_core::controller::{InNotation, Notation, PidSettings};
+use antistasis_core::assessment::scan_verdicts;
+use antistasis_core::controller::{ControllerSpec, InNotation, Notation, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
@@ -85,7 +86,11 @@ async fn tune_by_rules(Body(request): Body<RulesRequest>) -> Result<Json<RulesOu
             .map(|rule| {
                 let found = tune_by_rule(&process, span, rule, &request.choice);
                 let (tuning, without) = match found {
-                    Ok(tuning) => (Some(tuning), None),
+                    Ok(mut tuning) => {
+                        let typed_in = ControllerSpec::Pid(tuning.to_type_in.clone());
+                        tuning.warnings.extend(scan_verdicts(&typed_in, scan));
+                        (Some(tuning), None)
+                    }
                     Err(error) => (None, Some(error.to_string())),
                 };
                 RuleOutcome { rule, title: rule.title().to_owned(), tuning, without }

@@ -162,7 +162,7 @@ impl<'a> Fit<'a> {
         let of_noise = self.whitening.as_ref().map_or(0, |whitening| whitening.order() + 1);
         let free = self.layout.count - self.bounds.active(unknowns).len() + of_noise;
         let name = |series: &super::data::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
-        let (parameters, covariance) = self.parameters(&prepared, data, &innovations);
+        let (parameters, covariance, effective) = self.parameters(&prepared, data, &innovations);
         let outputs = prepared.stretches.iter().flat_map(|stretch| &stretch.output);
         let estimation = performance(outputs, &residuals, &innovations, free);
         let new: Vec<f64> = innovations.iter().copied().filter(|value| value.is_finite()).collect();
@@ -218,6 +218,8 @@ impl<'a> Fit<'a> {
             verdicts: Vec::new(),
         };
         model.verdicts = verdicts::judge(&model, stretches, self.options, &self.loss.without_outliers(&innovations));
+        let few = effective.and_then(|effective| verdicts::few_samples(effective, model.estimation.samples));
+        verdicts::put_last(&mut model, few);
         if !self.options.find_steps && model.estimation.samples <= LONG {
             let unexplained = self.unexplained_step(stretches);
             verdicts::put_first(&mut model, unexplained.map(|step| verdicts::of_unexplained_step(step, stretches)));

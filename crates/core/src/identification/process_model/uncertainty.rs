@@ -13,13 +13,14 @@ use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 impl Fit<'_> {
-    /// The parameters of the model with their uncertainty, and their covariance.
+    /// The parameters of the model with their uncertainty, their covariance, and as how many samples without memory the data
+    /// count.
     pub(super) fn parameters(
         &self,
         prepared: &Prepared<'_>,
         data: &DataSet,
         residuals: &[f64],
-    ) -> (Vec<Parameter>, Vec<Vec<f64>>) {
+    ) -> (Vec<Parameter>, Vec<Vec<f64>>, Option<f64>) {
         let unknowns = &self.point.unknowns;
         let held = self.bounds.active(unknowns);
         let estimate = Estimate {
@@ -82,7 +83,8 @@ impl Fit<'_> {
             _ => 0.0,
         };
         let covariance = origins.iter().map(|a| origins.iter().map(|b| entry(a, b)).collect()).collect();
-        (parameters, covariance)
+        let effective = covariances.map(|known| known.effective);
+        (parameters, covariance, effective)
     }
 }
 

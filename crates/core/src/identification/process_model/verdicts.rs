@@ -226,6 +226,30 @@ pub(super) fn of_unexplained_step(step: Unexplained, stretches: &[DataSet]) -> V
     )
 }
 
+/// Noise so slow that little in the data is independent.
+pub(super) fn few_samples(effective: f64, samples: usize) -> Option<Verdict> {
+    const FEW: f64 = 12.0;
+    (effective < FEW && samples > 0).then(|| {
+        Verdict::new(
+            Tone::Caution,
+            format!(
+                "The noise is so slow that {samples} samples tell no more of level and gain than about {} would without memory: the \
+                 intervals are rough. Record longer, or move the OP more often.",
+                readable(effective.max(1.0).round())
+            ),
+            "as many samples as the noise leaves independent; below twelve an interval can be off by a third (measured)",
+        )
+    })
+}
+
+/// Puts a verdict after the others; what was good is then no longer all there is to say.
+pub(super) fn put_last(model: &mut Model, verdict: Option<Verdict>) {
+    if let Some(verdict) = verdict {
+        model.verdicts.retain(|other| other.tone != Tone::Good);
+        model.verdicts.push(verdict);
+    }
+}
+
 /// Puts a verdict before the others; what was good is then no longer all there is to say.
 pub(super) fn put_first(model: &mut Model, verdict: Option<Verdict>) {
     if let Some(verdict) = verdict {
