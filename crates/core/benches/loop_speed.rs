@@ -8,7 +8,7 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
-use antistasis_core::identification::{DataSet, FitOptions, Series, Structure, fit, fit_fopdt};
+use antistasis_core::identification::{DataSet, FitOptions, NoiseModel, Series, Structure, fit, fit_fopdt};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::lti::{DeadTime, Dynamics, Response};
 use antistasis_core::process::{LinearSpec, ProcessSpec};
@@ -106,6 +106,12 @@ fn fits(criterion: &mut Criterion) {
             bencher.iter(|| fit_fopdt(black_box(&set)).unwrap());
         });
         if samples <= 10_000 {
+            group.bench_function("antistasis, with a noise model, from nothing", |bencher| {
+                let (axis, input, output) = data.clone();
+                let set = DataSet::single(axis, Series::new("OP", "%", input), Series::new("PV", "°C", output));
+                let options = FitOptions { noise: NoiseModel::Autoregression, ..FitOptions::new(Structure::Fopdt) };
+                bencher.iter(|| fit(black_box(&set), &options).unwrap());
+            });
             group.bench_function("levenberg-marquardt alone, from a good start", |bencher| {
                 bencher.iter(|| {
                     let p = Vector5::new(1.0, 20.0, 0.0, 30f64.ln(), 10.0);

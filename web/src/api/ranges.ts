@@ -113,6 +113,7 @@ export const RANGES = {
   "SignalKind multisine": { lines: { min: 0 } },
   SignalMetrics: { reversals: { min: 0 } },
   SmithSettings: { filter_time: { min: 0 } },
+  StepMetrics: { averaged: { min: 0 } },
   "Structure arx": { na: { min: 0 }, nb: { min: 0 }, nk: { min: 0 } },
   "Structure armax": { na: { min: 0 }, nb: { min: 0 }, nc: { min: 0 }, nk: { min: 0 } },
   "Structure output_error": { nb: { min: 0 }, nf: { min: 0 }, nk: { min: 0 } },

@@ -2852,7 +2852,8 @@ export interface components {
             label?: string | null;
             /**
              * Format: uuid
-             * @description The model that its process came from.
+             * @description The model that its process is said to come from: it counts where the process is that of the model, and another
+             *     model of the loop takes its place where the process is that one's.
              */
             model_id?: string | null;
             /**
@@ -5373,6 +5374,8 @@ export interface components {
          *     of the last twentieth of the window.
          */
         StepMetrics: {
+            /** @description Samples over which a noisy signal was averaged for these figures, a tenth of its rise at most; 1 where it was not. */
+            averaged: number;
             /**
              * Format: double
              * @description First value.
@@ -5380,7 +5383,12 @@ export interface components {
             from: number;
             /**
              * Format: double
-             * @description How far it went beyond, in % of the way.
+             * @description Standard deviation of the noise by the second differences, in the unit of the column; 0 of a quiet signal.
+             */
+            noise: number;
+            /**
+             * Format: double
+             * @description How far it went beyond, in % of the way; 0 where that is within the noise.
              */
             overshoot_percent: number;
             /**
@@ -5391,7 +5399,7 @@ export interface components {
             /**
              * Format: double
              * @description Until it stays within ±5 % of the way about the final value, s from the beginning of the window; null when it does
-             *     not.
+             *     not, and where the band lies within the noise.
              */
             settling_time_5?: number | null;
             /**

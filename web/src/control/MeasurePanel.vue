@@ -125,6 +125,7 @@ const figures = computed<[string, string][]>(() => {
     ],
     ["maximum deviation", m.max_deviation == null ? null : `${number(m.max_deviation)} ${u}`],
     ["offset", m.offset == null ? null : `${number(m.offset)} ${u}`],
+    ["noise, taken out below", m.step?.noise ? `${number(m.step.noise)} ${u}` : null],
     ["overshoot", m.step ? `${number(m.step.overshoot_percent)} %` : null],
     ["rise 10–90 %", m.step ? duration(m.step.rise_time) : null],
     ["settling ±5 %", m.step ? duration(m.step.settling_time_5) : null],

@@ -576,7 +576,7 @@ const of = (row: ModelRow, ...names: string[]) => {
       >
         <template #name="{ row }"
           ><strong class="font-semibold">{{ letter(row.number) }}</strong>
-          {{ shortName(row.model.structure) }}
+          {{ shortName(row.model.structure) }}{{ row.model.noise ? " + noise" : "" }}
           <span v-if="row.name" class="text-soft" :title="row.remark">{{ row.name }}</span></template
         >
         <template #record="{ row }"

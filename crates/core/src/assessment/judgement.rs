@@ -35,6 +35,14 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
                  integral time.",
                 "a controller without integral action leaves an offset (exact)",
             ))
+        } else if response.settling_time_5.is_none() && learns(&trial.candidate.controller) {
+            Some(Verdict::new(
+                Tone::Bad,
+                "Does not settle within ±5 % of the set point step by the end: what the controller has learned does not hold this \
+                 process. Look at what it learned (Signals), and whether the sign of the process and its dead time are those \
+                 that it was told.",
+                "an adaptive controller that was told a wrong sign or too short a dead time cannot come to rest",
+            ))
         } else if response.settling_time_5.is_none() {
             Some(Verdict::new(
                 Tone::Caution,
@@ -86,13 +94,17 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
     let saturated = metrics.saturated_time / trial.scenario.duration;
     if saturated > 0.0 {
         verdicts.push(Verdict::new(
-            if saturated > 0.1 { Tone::Caution } else { Tone::Good },
+            match saturated {
+                share if share > 0.5 => Tone::Bad,
+                share if share > 0.1 => Tone::Caution,
+                _ => Tone::Good,
+            },
             format!(
                 "The output stands at a limit for {} ({} % of the run).",
                 readable_duration(metrics.saturated_time),
                 readable(100.0 * saturated)
             ),
-            "more than a tenth of the time at a limit is worth a look (common practice)",
+            "more than a tenth of the time at a limit is worth a look, more than half is no control (common practice)",
         ));
     }
     verdicts.sort_by_key(|verdict| match verdict.tone {
@@ -134,6 +146,11 @@ pub fn scan_verdicts(controller: &ControllerSpec, scan: f64) -> Vec<Verdict> {
         ));
     }
     verdicts
+}
+
+/// Whether a controller finds its settings while it runs.
+fn learns(controller: &ControllerSpec) -> bool {
+    matches!(controller, ControllerSpec::ModelReference(_) | ControllerSpec::SelfTuning(_))
 }
 
 /// Whether a load is made good at all; an adaptive controller is taken to.

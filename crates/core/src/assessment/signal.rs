@@ -2,6 +2,7 @@
 
 use super::approach::{rises, settles};
 use super::metrics::{ErrorIntegrals, reversals, travel};
+use crate::identification::noise_deviation;
 use crate::simulation::{ColumnRole, Trace};
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
@@ -88,13 +89,17 @@ pub struct StepMetrics {
     pub from: f64,
     /// Final value.
     pub to: f64,
-    /// How far it went beyond, in % of the way.
+    /// How far it went beyond, in % of the way; 0 where that is within the noise.
     pub overshoot_percent: f64,
     /// From 10 to 90 % of the way, s; null where 90 % was not reached.
     pub rise_time: Option<f64>,
     /// Until it stays within ±5 % of the way about the final value, s from the beginning of the window; null when it does
-    /// not.
+    /// not, and where the band lies within the noise.
     pub settling_time_5: Option<f64>,
+    /// Standard deviation of the noise by the second differences, in the unit of the column; 0 of a quiet signal.
+    pub noise: f64,
+    /// Samples over which a noisy signal was averaged for these figures, a tenth of its rise at most; 1 where it was not.
+    pub averaged: usize,
 }
 
 /// What was outside the limits.
@@ -166,7 +171,7 @@ pub fn measure(trace: &Trace, question: &Question) -> Result<SignalMetrics> {
         integral_time_absolute_error: errors.as_ref().map(|errors| errors.time_absolute),
         max_deviation: deviations.iter().copied().max_by(|a, b| a.abs().total_cmp(&b.abs())),
         offset: is_pv.then(|| mean_of(&deviations[deviations.len() - tail..])),
-        step: step(values, target, trace.scan),
+        step: step(&column.values[..=stop], start, target, trace.scan),
         outside: outside(values, question, trace.scan),
     })
 }
@@ -184,20 +189,54 @@ fn amount(unit: &str, total: f64) -> Option<Used> {
     }
 }
 
-fn step(values: &[f64], to: f64, scan: f64) -> Option<StepMetrics> {
-    let from = values[0];
+/// The way of the values from row `start` on. Noise is no response: a noisy signal begins at the mean of what was just before
+/// the window, is averaged over a small part of its rise, and what then still lies within the noise counts as nothing.
+fn step(all: &[f64], start: usize, to: f64, scan: f64) -> Option<StepMetrics> {
+    /// Times its noise that a way must be to be one.
+    const TIMES_NOISE: f64 = 5.0;
+    /// Rows before the window that tell where it began.
+    const BEFORE: usize = 20;
+    const MOST_AVERAGED: usize = 201;
+    let values = &all[start..];
+    let (low, high) = crate::numerics::range(values);
+    let noise = noise_deviation(values);
+    // Second differences of a clean curve are no noise.
+    let is_noisy = noise > 1e-3 * (high - low);
+    let noise = if is_noisy { noise } else { 0.0 };
+    let before = &all[start.saturating_sub(BEFORE)..=start];
+    let from = if is_noisy { before.iter().sum::<f64>() / before.len() as f64 } else { values[0] };
     let way = to - from;
-    if way.abs() <= 1e-9 * (1.0 + from.abs()) {
+    if way.abs() <= (TIMES_NOISE * noise).max(1e-9 * (1.0 + from.abs())) {
         return None;
     }
-    let share = |k: usize| (values[k] - from) / way;
-    let highest = (0..values.len()).map(share).fold(f64::NEG_INFINITY, f64::max);
+    let rough = rises(values.len(), |k| (values[k] - from) / way).unwrap_or(0.0);
+    let averaged = if is_noisy { 2 * ((rough / 20.0) as usize).min(MOST_AVERAGED / 2) + 1 } else { 1 };
+    let mut sums = vec![0.0];
+    sums.extend(values.iter().scan(0.0, |sum, value| {
+        *sum += value;
+        Some(*sum)
+    }));
+    let smooth: Vec<f64> = (0..values.len())
+        .map(|k| {
+            // As many at the ends as in the middle.
+            let first = k.saturating_sub(averaged / 2).min(values.len().saturating_sub(averaged));
+            let end = (first + averaged).min(values.len());
+            if averaged == 1 { values[k] } else { (sums[end] - sums[first]) / (end - first) as f64 }
+        })
+        .collect();
+    let share = |k: usize| (smooth[k] - from) / way;
+    // What a single average is off by, and the highest of many.
+    let off = noise / (averaged as f64).sqrt() / way.abs();
+    let highest = (0..smooth.len()).map(share).fold(f64::NEG_INFINITY, f64::max) - 1.0;
+    let settles_at = if 3.0 * off < 0.05 { settles(smooth.len(), 0.05, |k| share(k) - 1.0) } else { None };
     Some(StepMetrics {
         from,
         to,
-        overshoot_percent: 100.0 * (highest - 1.0).max(0.0),
-        rise_time: rises(values.len(), share).map(|rows| rows * scan),
-        settling_time_5: settles(values.len(), 0.05, |k| share(k) - 1.0).map(|rows| rows * scan),
+        overshoot_percent: if highest > 4.5 * off { 100.0 * highest } else { 0.0 },
+        rise_time: rises(smooth.len(), share).map(|rows| rows * scan),
+        settling_time_5: settles_at.map(|rows| rows * scan),
+        noise,
+        averaged,
     })
 }
 
@@ -282,6 +321,36 @@ mod tests {
         assert!((found.standard_deviation - 0.5f64.sqrt()).abs() < 1e-4 && found.reversals == 4);
         assert!(found.used.is_some_and(|used| used.unit == "kWh" && used.amount.abs() < 1e-6));
         assert!((found.travel - 8.0).abs() < 1e-2);
+    }
+
+    #[test]
+    fn noise_is_no_overshoot_and_no_step() {
+        use rand::SeedableRng;
+        use rand_distr::{Distribution, StandardNormal};
+        for seed in 0..30 {
+            let mut generator = rand_chacha::ChaCha8Rng::seed_from_u64(seed);
+            let noise: Vec<f64> = (0..=1000).map(|_| StandardNormal.sample(&mut generator)).collect();
+            let noisy = |response: &dyn Fn(f64) -> f64| {
+                trace("PV", "m", ColumnRole::ProcessVariable, |t| {
+                    response(t) + 0.05 * noise[((t / 0.01).round() as usize).min(1000)]
+                })
+            };
+            // A lag of 1 s without overshoot, and with noise of a twentieth of the step: raw, it "overshoots" by some 15 %.
+            let lag = measure(&noisy(&|t| if t < 1.0 { 0.0 } else { 1.0 - (1.0 - t).exp() }), &question("PV")).unwrap();
+            let step = lag.step.unwrap();
+            assert!(step.overshoot_percent < 3.0 && (step.noise - 0.05).abs() < 0.01, "{step:?}");
+            assert!((step.rise_time.unwrap() - 9f64.ln()).abs() < 0.3, "{step:?}");
+            // ζ = 0.5: 16.3 % (any control textbook), a little less after the averaging.
+            let root = 0.75f64.sqrt();
+            let ringing = |t: f64| {
+                let t = 2.0 * (t - 1.0);
+                if t < 0.0 { 0.0 } else { 1.0 - (-0.5 * t).exp() * ((root * t).cos() + 0.5 / root * (root * t).sin()) }
+            };
+            let step = measure(&noisy(&ringing), &question("PV")).unwrap().step.unwrap();
+            assert!((step.overshoot_percent - 16.3).abs() < 4.0, "{step:?}");
+            // Nothing but noise about the set point of 1: no way, no figures.
+            assert!(measure(&noisy(&|_| 1.0), &question("PV")).unwrap().step.is_none());
+        }
     }
 
     #[test]

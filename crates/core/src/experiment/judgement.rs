@@ -26,7 +26,11 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
         )),
         None => verdicts.push(Verdict::new(
             Tone::Good,
-            format!("The PV stays within its safe range: expect {reach}."),
+            format!(
+                "The PV stays within the range that is set as safe, {} to {} {unit}: expect {reach}.",
+                readable(low),
+                readable(high)
+            ),
             "expected PV with the uncertain gain and twice the noise",
         )),
     }

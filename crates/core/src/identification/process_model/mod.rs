@@ -8,6 +8,8 @@ mod steps;
 mod tests;
 mod uncertainty;
 mod unknowns;
+#[cfg(test)]
+mod verdict_tests;
 mod verdicts;
 
 pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
@@ -30,6 +32,8 @@ use unknowns::{Bounds, Layout, Rest};
 /// On longer data what a fit takes out of the noise is nothing beside it, and steps are sought only where they are asked
 /// for.
 const LONG: usize = 20_000;
+/// A fit in % beyond which what is left is rounding, of which nothing is said.
+const EXACT: f64 = 99.9999;
 /// Fewest samples that a fit is made on.
 pub(super) const FEWEST_SAMPLES: usize = 10;
 
@@ -218,9 +222,12 @@ impl<'a> Fit<'a> {
             verdicts: Vec::new(),
         };
         model.verdicts = verdicts::judge(&model, stretches, self.options, &self.loss.without_outliers(&innovations));
+        if model.estimation.fit_simulated > EXACT {
+            return model;
+        }
         let few = effective.and_then(|effective| verdicts::few_samples(effective, model.estimation.samples));
         verdicts::put_last(&mut model, few);
-        if !self.options.find_steps && model.estimation.samples <= LONG {
+        if !self.options.find_steps && self.options.loss == Loss::Squares && model.estimation.samples <= LONG {
             let unexplained = self.unexplained_step(stretches);
             verdicts::put_first(&mut model, unexplained.map(|step| verdicts::of_unexplained_step(step, stretches)));
         }

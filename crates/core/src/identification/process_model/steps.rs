@@ -71,8 +71,12 @@ impl Fit<'_> {
         let covariance = sums.inverse(&self.bounds.active(unknowns))?;
         let mut sizes: Vec<f64> =
             whitened.innovations(unknowns, before).into_iter().filter(|e| e.is_finite()).map(f64::abs).collect();
-        // 1.4826 times the median of the absolute values is the standard deviation, whatever steps there are.
-        let deviation = 1.4826 * median(&mut sizes);
+        // 1.4826 times the median of the absolute values is the standard deviation, whatever steps there are; with outliers it
+        // is larger, but for the few values that steps make.
+        sizes.sort_by(f64::total_cmp);
+        sizes.truncate(sizes.len().saturating_sub(MOST));
+        let power = sizes.iter().map(|e| e * e).sum::<f64>() / sizes.len().max(1) as f64;
+        let deviation = (1.4826 * median(&mut sizes)).max(power.sqrt());
         if deviation <= 0.0 {
             return None;
         }

@@ -6,6 +6,7 @@ use super::super::model::{Constraint, FitOptions, Model, Parameter, Performance}
 use super::super::residuals::lag_one_correlation;
 use super::super::structure::Structure;
 use super::super::validation::verdict_of_stretches;
+use super::EXACT;
 use super::steps::Unexplained;
 use crate::numerics::NormalEquations;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -125,7 +126,7 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], options: &FitOptions, 
         }
     }
     let correlation = lag_one_correlation(&usual.residuals);
-    if correlation > 0.3 {
+    if correlation > 0.3 && model.estimation.fit_simulated <= EXACT {
         let inflations = model.parameters.iter().filter_map(|parameter| {
             let (error, white) = (parameter.standard_error?, parameter.white_error?);
             (white > 0.0).then_some(error / white)
