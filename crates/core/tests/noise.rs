@@ -1,6 +1,8 @@
 //! Process and noise fitted together: against SciPy, by the spread of the estimates, and with steps that nothing measured
 //! explains.
 
+#![allow(clippy::unwrap_used)]
+
 use antistasis_core::identification::{
     DataSet, FitOptions, Model, NoiseModel, Series, Structure, fit, fit_together, validate,
 };

@@ -262,7 +262,8 @@ async function reduce(keep: boolean) {
       <tr v-if="model.model.noise" class="border-t border-rule" :title="noiseTitle">
         <td class="py-[3px]">noise {{ model.model.noise.integrated ? "of moves" : "" }}</td>
         <td class="text-right" colspan="2">
-          order {{ model.model.noise.coefficients.length }}, deviation {{ number(model.model.noise.deviation) }}
+          order {{ model.model.noise.coefficients.length }}, deviation
+          {{ number(model.model.noise.deviation) }}
         </td>
         <td class="pl-2 text-soft">{{ unit }}</td>
       </tr>

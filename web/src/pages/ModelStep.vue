@@ -575,8 +575,8 @@ const of = (row: ModelRow, ...names: string[]) => {
         @select="select"
       >
         <template #name="{ row }"
-          ><strong class="font-semibold">{{ letter(row.number) }}</strong>
-          {{ shortName(row.model.structure) }}{{ row.model.noise ? " + noise" : "" }}
+          ><strong class="font-semibold">{{ letter(row.number) }}</strong> {{ shortName(row.model.structure)
+          }}{{ row.model.noise ? " + noise" : "" }}
           <span v-if="row.name" class="text-soft" :title="row.remark">{{ row.name }}</span></template
         >
         <template #record="{ row }"

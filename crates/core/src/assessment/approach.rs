@@ -52,13 +52,13 @@ mod tests {
                 points[k] + (t - k as f64) * (points[k + 1] - points[k])
             };
             let fine = 2000 * (points.len() - 1);
-            let times = (0..=fine).map(|k| k as f64 / 2000.0);
-            let last_outside = times.clone().filter(|t| between(*t).abs() > band + 1e-12).last();
+            let mut times = (0..=fine).map(|k| k as f64 / 2000.0);
+            let last_outside = times.clone().rfind(|t| between(*t).abs() > band + 1e-12);
             match settles(points.len(), band, |k| points[k]) {
                 None => prop_assert!(points[points.len() - 1].abs() > band),
                 Some(found) => prop_assert!((found - last_outside.unwrap_or(0.0)).abs() < 2e-3),
             }
-            let first = times.clone().find(|t| between(*t) >= band);
+            let first = times.find(|t| between(*t) >= band);
             match reaches(points.len(), band, |k| points[k]) {
                 None => prop_assert!(first.is_none()),
                 Some(found) => prop_assert!((found - first.unwrap()).abs() < 2e-3),

@@ -82,8 +82,8 @@ impl Fit<'_> {
         }
         let shape = whitening.step_shape();
         let mut best: Option<(Unexplained, f64)> = None;
-        for k in 0..stretches.len() {
-            let rows = whitened.whitened_rows_in(k, unknowns, before[k]);
+        for (k, before) in before.iter().enumerate() {
+            let rows = whitened.whitened_rows_in(k, unknowns, *before);
             let count = rows.len();
             let width = self.layout.count;
             // Sums of the rows from each sample to the end, and how many there are.
