@@ -47,7 +47,7 @@ struct Noise {
 }
 
 /// On longer data what the fit takes out of the noise is nothing beside it.
-const LONG: usize = 20_000;
+pub(super) const LONG: usize = 20_000;
 
 /// The two-sided 95 % quantile of Student's distribution; slow noise leaves few degrees of freedom, of which three at least
 /// are counted.

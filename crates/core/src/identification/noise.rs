@@ -56,8 +56,6 @@ pub(crate) struct Whitening {
     integrated: bool,
     /// `a₁ … a_m` and the weight, for m = 0 to the order.
     predictions: Vec<(Vec<f64>, f64)>,
-    /// Variance of the innovations.
-    variance: f64,
 }
 
 impl Whitening {
@@ -91,7 +89,7 @@ impl Whitening {
     /// The predictions of an autoregression of first order with this pole.
     pub(crate) fn of_pole(pole: f64) -> Self {
         let weight = (1.0 - pole * pole).sqrt();
-        Self { integrated: false, predictions: vec![(Vec::new(), weight), (vec![-pole], 1.0)], variance: 1.0 }
+        Self { integrated: false, predictions: vec![(Vec::new(), weight), (vec![-pole], 1.0)] }
     }
 
     fn from_orders(orders: &[(Vec<f64>, f64)], integrated: bool) -> Option<Self> {
@@ -100,7 +98,7 @@ impl Whitening {
             return None;
         }
         let predictions = orders.iter().map(|(a, own)| (a.clone(), (variance / own).sqrt())).collect();
-        Some(Self { integrated, predictions, variance })
+        Some(Self { integrated, predictions })
     }
 
     /// The autoregression with these coefficients, which must be stable: the shorter predictions by the step-down recursion
@@ -124,8 +122,8 @@ impl Whitening {
 
     /// The same with all poles moved by this factor.
     fn with_poles(&self, factor: f64) -> Option<Self> {
-        let (a, _) = self.predictions.last()?;
-        let moved: Vec<f64> = a.iter().enumerate().map(|(k, a)| a * factor.powi(k as i32 + 1)).collect();
+        let moved: Vec<f64> =
+            self.coefficients().iter().enumerate().map(|(k, a)| a * factor.powi(k as i32 + 1)).collect();
         Self::of_coefficients(&moved, self.integrated)
     }
 
@@ -137,7 +135,7 @@ impl Whitening {
     /// errors come out too small.
     pub(crate) fn restricted(&self, rows: &Rows) -> (Self, f64) {
         let mut best = (self.clone(), self.restricted_likelihood(rows));
-        let coefficients = self.predictions.last().map_or(&[][..], |(a, _)| a);
+        let coefficients = self.coefficients();
         let largest = crate::numerics::largest_root(coefficients);
         let count = rows.values.len() / rows.width;
         let is_plenty = self.effective_samples(count) > PLENTY * rows.width as f64;
@@ -192,17 +190,22 @@ impl Whitening {
         let left = compressed.residual[parameters].powi(2);
         let freedom = samples.saturating_sub(pivots.len()).max(1) as f64;
         let variance = left / freedom;
-        let starts: f64 = self.predictions.iter().map(|(_, weight)| 2.0 * weight.max(f64::MIN_POSITIVE).ln()).sum();
         let determinant: f64 = pivots.iter().map(|pivot| 2.0 * pivot.ln()).sum();
-        let likelihood = starts * stretches as f64 - freedom * variance.max(f64::MIN_POSITIVE).ln() - determinant;
+        let likelihood =
+            self.of_starts() * stretches as f64 - freedom * variance.max(f64::MIN_POSITIVE).ln() - determinant;
         (likelihood, variance)
+    }
+
+    /// What the first samples of a stretch add to twice the logarithm of the likelihood, having few predecessors.
+    fn of_starts(&self) -> f64 {
+        self.predictions.iter().map(|(_, weight)| 2.0 * weight.max(f64::MIN_POSITIVE).ln()).sum()
     }
 
     /// As how many samples without memory so many with this noise count, for what varies slowly; all of them where it
     /// integrates and the fit is of moves.
     pub(crate) fn effective_samples(&self, samples: usize) -> f64 {
         let Some(((_, last), (_, first))) = self.predictions.last().zip(self.predictions.first()) else { return 0.0 };
-        let at_rest = 1.0 + self.predictions.last().map_or(0.0, |(a, _)| a.iter().sum::<f64>());
+        let at_rest = 1.0 + self.coefficients().iter().sum::<f64>();
         let power = (last / first).powi(2);
         (samples as f64 * power * at_rest * at_rest).min(samples as f64)
     }
@@ -260,17 +263,15 @@ impl Whitening {
 
     /// Coefficients and innovations of the model that is told.
     pub(crate) fn fitted(&self, deviation: f64) -> FittedNoise {
-        let coefficients = self.predictions.last().map(|(a, _)| a.clone()).unwrap_or_default();
-        FittedNoise { integrated: self.integrated, coefficients, deviation }
+        FittedNoise { integrated: self.integrated, coefficients: self.coefficients().to_vec(), deviation }
     }
 
     /// Twice the logarithm of the likelihood but for constants, where so many samples leave this sum of squares after
     /// whitening, in so many stretches.
     pub(crate) fn likelihood(&self, sum_of_squares: f64, samples: usize, stretches: usize) -> f64 {
         let n = samples as f64;
-        let starts: f64 = self.predictions.iter().map(|(_, weight)| 2.0 * weight.max(f64::MIN_POSITIVE).ln()).sum();
         let parameters = 2.0 * (self.order() as f64 + 1.0);
-        -n * (sum_of_squares / n).max(f64::MIN_POSITIVE).ln() + starts * stretches as f64 - parameters
+        -n * (sum_of_squares / n).max(f64::MIN_POSITIVE).ln() + self.of_starts() * stretches as f64 - parameters
     }
 
     /// A filter for rows of this width, whose last entry tells by NaN that the row is missing.

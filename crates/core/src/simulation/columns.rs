@@ -170,3 +170,24 @@ pub(super) fn columns(
     };
     (template, sources)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn an_output_that_is_called_as_the_loop_calls_its_own_gets_a_tag_of_its_own() {
+        let tagged = |tag: &str| Column {
+            tag: tag.to_owned(),
+            unit: String::new(),
+            role: ColumnRole::ProcessOutput,
+            values: Vec::new(),
+        };
+        let mut columns: Vec<Column> = ["SP", "PV", "OP", "load", "pv", "load", "PV", "level"].map(tagged).into();
+        name_apart(&mut columns);
+        let tags: Vec<&str> = columns.iter().map(|column| column.tag.as_str()).collect();
+        let of = "of the process";
+        assert_eq!(tags[..4], ["SP", "PV", "OP", "load"]);
+        assert_eq!(tags[4..], [&format!("pv {of}"), &format!("load {of}"), &format!("PV {of} 2"), "level"]);
+    }
+}

@@ -7,6 +7,7 @@ use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::controller::ControllerSpec;
+use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Event, EventKind, Plant, Simulation, Trace, Trial, begin_event};
 use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, read_relay, simc_choice_of};
 use antistasis_core::verdict::{readable, readable_duration};
@@ -273,8 +274,7 @@ struct KeepRequest {
 
 /// The model of the loop that a trial stands on, by its process: the one that is claimed where that is true. An edited
 /// process is no model's any more.
-fn origin(models: Vec<ModelRow>, trial: &Trial, claimed: Option<Uuid>) -> Option<Uuid> {
-    let process = trial.plant.process.as_linear()?;
+fn origin(models: &[ModelRow], process: &LinearSpec, claimed: Option<Uuid>) -> Option<Uuid> {
     let same: Vec<Uuid> =
         models.iter().filter(|row| row.model.process().is_ok_and(|own| own == *process)).map(|row| row.id).collect();
     claimed.filter(|id| same.contains(id)).or_else(|| same.first().copied())
@@ -305,7 +305,10 @@ async fn keep_trial(
     let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
     let label = with_reading(label, &request.trial).await?;
     let new = NewTrial {
-        model_id: origin(state.store.models(found.id).await?, &request.trial, request.model_id),
+        model_id: match request.trial.plant.process.as_linear() {
+            Some(process) => origin(&state.store.models(found.id).await?, process, request.model_id),
+            None => None,
+        },
         label: &label,
         trial: &request.trial,
         assessment: &result.assessment,

@@ -21,6 +21,13 @@ struct Place {
     left: f64,
 }
 
+/// What a linear fit leaves at a dead time, under one of the assumptions on the past.
+struct Left {
+    side: usize,
+    dead_time: f64,
+    left: f64,
+}
+
 /// Everything of a stretch that does not come from the path in question, whitened: columns, and the output last.
 struct Fixed {
     columns: Vec<Vec<f64>>,
@@ -36,14 +43,12 @@ impl Prepared<'_> {
             let mut there = unknowns.to_vec();
             path.shape.iter().zip(shape).for_each(|(place, value)| there[*place] = value.ln());
             let there = self.bounds.clamped(&there);
-            for side in 0..Before::BOTH.len() {
-                for (dead_time, left) in self.over_dead_times(index, &there, side) {
-                    let known = best.iter_mut().find(|known| known.side == side && known.dead_time == dead_time);
-                    match known {
-                        Some(known) if known.left <= left => {}
-                        Some(known) => (known.shape, known.left) = (shape, left),
-                        None => best.push(Place { dead_time, shape, side, left }),
-                    }
+            for Left { side, dead_time, left } in self.over_dead_times(index, &there) {
+                let known = best.iter_mut().find(|known| known.side == side && known.dead_time == dead_time);
+                match known {
+                    Some(known) if known.left <= left => {}
+                    Some(known) => (known.shape, known.left) = (shape, left),
+                    None => best.push(Place { dead_time, shape, side, left }),
                 }
             }
         }
@@ -69,12 +74,8 @@ impl Prepared<'_> {
         (0..count).flat_map(|j| path.structure.shapes_of_scale(scale(j))).collect()
     }
 
-    fn interval(&self) -> f64 {
-        self.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min)
-    }
-
-    /// What linear fits leave at each dead time of the grid.
-    fn over_dead_times(&self, index: usize, unknowns: &[f64], side: usize) -> Vec<(f64, f64)> {
+    /// What linear fits leave at each dead time of the grid, under either assumption on the past.
+    fn over_dead_times(&self, index: usize, unknowns: &[f64]) -> Vec<Left> {
         let (path, interval) = (&self.layout.paths[index], self.interval());
         let limits = self.bounds.ranges[path.dead_time];
         let in_samples = self.stretches.iter().all(|stretch| {
@@ -89,23 +90,32 @@ impl Prepared<'_> {
             .collect();
         dead_times.dedup();
         let columns = 1 + usize::from(path.lead.is_some());
+        let others: usize =
+            self.layout.paths.iter().map(|path| 1 + usize::from(path.lead.is_some())).sum::<usize>() - columns;
+        let own: usize = self.layout.stretches.iter().map(|own| others + own.count()).sum();
+        let whole = |dead_time: &f64| ((dead_time / interval).round() * interval - dead_time).abs() < 1e-9 * interval;
+        let is_free = !self.bounds.is_fixed(path.gain);
+        if !in_samples || !is_free || columns + own + 1 > MOST_COLUMNS || !dead_times.iter().all(whole) {
+            return self.one_by_one(path, unknowns, &dead_times);
+        }
+        (0..Before::BOTH.len()).flat_map(|side| self.shifted(index, unknowns, side, &dead_times)).collect()
+    }
+
+    /// The same by one response, shifted by whole samples.
+    fn shifted(&self, index: usize, unknowns: &[f64], side: usize, dead_times: &[f64]) -> Vec<Left> {
+        let (path, interval) = (&self.layout.paths[index], self.interval());
+        let columns = 1 + usize::from(path.lead.is_some());
         let fixed: Vec<Fixed> =
             self.stretches.iter().enumerate().map(|(k, _)| self.fixed(index, k, unknowns, side)).collect();
         let total = columns + fixed.iter().map(|fixed| fixed.columns.len() - 1).sum::<usize>();
-        let whole = |dead_time: f64| ((dead_time / interval).round() * interval - dead_time).abs() < 1e-9 * interval;
-        let is_free = !self.bounds.is_fixed(path.gain);
-        if !in_samples || !is_free || total + 1 > MOST_COLUMNS || !dead_times.iter().all(|dead_time| whole(*dead_time))
-        {
-            return self.one_by_one(path, unknowns, side, &dead_times);
-        }
         let bases: Vec<Base> =
             self.stretches.iter().map(|stretch| Base::new(stretch, index, path, unknowns, side)).collect();
         let mut gram = self.fixed_gram(&fixed, columns);
         let mut moved: Vec<Vec<f64>> = vec![Vec::new(); columns];
         let width = total + 1;
         dead_times
-            .into_iter()
-            .map(|dead_time| {
+            .iter()
+            .map(|&dead_time| {
                 let scans = (dead_time / interval).round() as usize;
                 (0..columns).for_each(|i| gram[i * MOST_COLUMNS..i * MOST_COLUMNS + width].fill(0.0));
                 let mut first = columns;
@@ -124,21 +134,25 @@ impl Prepared<'_> {
                     }
                     first += fixed.columns.len() - 1;
                 }
-                (dead_time, left_over(&gram, columns, width))
+                Left { side, dead_time, left: left_over(&gram, columns, width) }
             })
             .collect()
     }
 
-    fn one_by_one(&self, path: &Path, unknowns: &[f64], side: usize, dead_times: &[f64]) -> Vec<(f64, f64)> {
+    /// The same by a linear fit for each dead time: of uneven samples, a gain that is given, or too many columns.
+    fn one_by_one(&self, path: &Path, unknowns: &[f64], dead_times: &[f64]) -> Vec<Left> {
         let of = |dead_time: &f64| {
             let mut there = unknowns.to_vec();
             there[path.dead_time] = *dead_time;
             let fits = self.linear_fits(&self.bounds.clamped(&there));
-            fits.iter()
-                .find(|point| point.before[0] == Before::BOTH[side])
-                .map(|point| (*dead_time, point.sum_of_squares))
+            let left = |point: Point| Left {
+                side: usize::from(point.before[0] == Before::BOTH[1]),
+                dead_time: *dead_time,
+                left: point.sum_of_squares,
+            };
+            fits.into_iter().map(left).collect::<Vec<Left>>()
         };
-        dead_times.iter().filter_map(of).collect()
+        dead_times.iter().flat_map(of).collect()
     }
 
     /// The columns of a stretch that the dead time of the path does not touch, the output last.
@@ -312,15 +326,15 @@ mod tests {
                 path.shape.iter().enumerate().for_each(|(k, place)| unknowns[*place] = (scale / (k + 1) as f64).ln());
                 unknowns[path.dead_time] = 4.0;
             }
-            for side in 0..2 {
-                let swept = prepared.over_dead_times(0, &unknowns, side);
-                let dead_times: Vec<f64> = swept.iter().map(|(dead_time, _)| *dead_time).collect();
-                let plain = prepared.one_by_one(&layout.paths[0], &unknowns, side, &dead_times);
-                let total: f64 = prepared.stretches[0].output.iter().map(|y| y * y).sum();
-                prop_assume!(swept.len() == plain.len());
-                for ((at, left), (_, exact)) in swept.iter().zip(&plain) {
-                    prop_assert!((left - exact).abs() < 1e-6 * total, "{} s: {} {}", at, left, exact);
-                }
+            let swept = prepared.over_dead_times(0, &unknowns);
+            let dead_times: Vec<f64> = swept.iter().filter(|at| at.side == 0).map(|at| at.dead_time).collect();
+            let plain = prepared.one_by_one(&layout.paths[0], &unknowns, &dead_times);
+            let total: f64 = prepared.stretches[0].output.iter().map(|y| y * y).sum();
+            prop_assert_eq!(swept.len(), 2 * dead_times.len());
+            for exact in plain {
+                let same = |at: &&Left| at.side == exact.side && at.dead_time == exact.dead_time;
+                let left = swept.iter().find(same).map_or(f64::NAN, |at| at.left);
+                prop_assert!((left - exact.left).abs() < 1e-6 * total, "{} s: {} {}", exact.dead_time, left, exact.left);
             }
         }
     }

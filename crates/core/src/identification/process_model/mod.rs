@@ -15,6 +15,7 @@ mod verdicts;
 pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
 pub(super) use uncertainty::{expected, profile};
 
+use super::covariance::LONG;
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
 use super::model::{
@@ -29,9 +30,6 @@ use crate::series::TimeAxis;
 use prepared::{Before, Point, Prepared};
 use unknowns::{Bounds, Layout, Rest};
 
-/// On longer data what a fit takes out of the noise is nothing beside it, and steps are sought only where they are asked
-/// for.
-const LONG: usize = 20_000;
 /// A fit in % beyond which what is left is rounding, of which nothing is said.
 const EXACT: f64 = 99.9999;
 /// Fewest samples that a fit is made on.
@@ -227,6 +225,7 @@ impl<'a> Fit<'a> {
         }
         let few = effective.and_then(|effective| verdicts::few_samples(effective, model.estimation.samples));
         verdicts::put_last(&mut model, few);
+        // On long data steps are sought only where they are asked for.
         if !self.options.find_steps && self.options.loss == Loss::Squares && model.estimation.samples <= LONG {
             let unexplained = self.unexplained_step(stretches);
             verdicts::put_first(&mut model, unexplained.map(|step| verdicts::of_unexplained_step(step, stretches)));
@@ -328,7 +327,7 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
     prepared.whitening = Some(whitening.clone());
     // Beside slow noise a dead time has a minimum of its own between any two samples: the neighbours are tried, too.
     let place = prepared.layout.paths[0].dead_time;
-    let interval = prepared.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min);
+    let interval = prepared.interval();
     let mut deepest: Option<Point> = None;
     for shift in [0.0, -0.7, 0.7] {
         let mut start = point.clone();
@@ -417,7 +416,7 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
         let lead = path.lead.map_or(0.0, |place| unknowns[place]);
         let dead_time = DeadTime::new(unknowns[path.dead_time])?;
         let response = Response::new(path.dynamics(&unknowns), axis, &deviation, earlier[k] - rest, dead_time);
-        for (value, sample) in output.iter_mut().zip(response) {
+        for (value, sample) in output.iter_mut().zip(response.bare()) {
             *value += unknowns[path.gain] * (sample.value + lead * sample.slope);
         }
     }

@@ -132,6 +132,11 @@ impl<'a> Prepared<'a> {
         self.stretches.iter().zip(&self.layout.stretches)
     }
 
+    /// The shortest mean sample time of the stretches, in s.
+    pub(super) fn interval(&self) -> f64 {
+        self.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min)
+    }
+
     /// Length of the longest stretch, in s.
     pub(super) fn duration(&self) -> f64 {
         self.stretches.iter().map(|stretch| stretch.duration).fold(0.0, f64::max)

@@ -110,7 +110,7 @@ impl Prepared<'_> {
     /// A minimum of a coarse search on long data taken further on a part of them, in blocks that its own lag spans by tens:
     /// passes over all data are few then.
     fn on_middle_scale(&self, start: Point) -> Point {
-        let interval = self.stretches.iter().map(|stretch| stretch.axis.mean_interval()).fold(f64::INFINITY, f64::min);
+        let interval = self.interval();
         let scale = self.layout.paths.iter().map(|path| path.scale(&start.unknowns)).fold(f64::INFINITY, f64::min);
         let block = ((scale / (20.0 * interval)) as usize).clamp(1, 1 + self.samples / MIDDLE_SAMPLES);
         let middle = self.in_blocks(MIDDLE_SAMPLES, block);

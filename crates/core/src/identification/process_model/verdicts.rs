@@ -238,7 +238,7 @@ pub(super) fn few_samples(effective: f64, samples: usize) -> Option<Verdict> {
                  intervals are rough. Record longer, or move the OP more often.",
                 readable(effective.max(1.0).round())
             ),
-            "as many samples as the noise leaves independent; below twelve an interval can be off by a third (measured)",
+            "as many samples as the noise leaves independent; below twelve the intervals are rough (common practice)",
         )
     })
 }

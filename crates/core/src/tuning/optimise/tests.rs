@@ -391,3 +391,15 @@ fn figures_are_those_of_the_settings_as_they_are_typed_in_and_a_limit_that_gives
         }
     }
 }
+
+#[test]
+fn in_manual_there_is_nothing_that_a_wrong_model_could_upset() {
+    let process = LinearSpec::Fopdt { gain: 1.0, time_constant: 20.0, dead_time: 6.0 };
+    let question = MismatchQuestion { gain_ratios: [0.5, 2.0], dead_time_ratios: [0.5, 2.0], points: 3 };
+    let plant = Controlled::plain(process.clone());
+    let refused = mismatch_map(&plant, &span(), 0.5, &ControllerSpec::Manual, &question, 1).unwrap_err().to_string();
+    assert!(refused.contains("in manual"), "{refused}");
+    let trial = bench_trial(&process, ControllerSpec::Manual);
+    let refused = crate::tuning::envelope(&trial, &[vec![0.0; 3], vec![0.0; 3], vec![0.0; 3]], 10, 1).unwrap_err();
+    assert!(refused.to_string().contains("in manual"), "{refused}");
+}
