@@ -84,6 +84,22 @@ fn a_parameter_that_changes_later_is_not_charged_to_a_step_of_an_input() {
 }
 
 #[test]
+fn what_comes_later_does_not_lengthen_a_response_where_the_process_is_not_linear() {
+    let plant = Plant::usual(ProcessSpec::library("stirred_reactor", &[]), "T").unwrap();
+    let (mut reactor, _) = antistasis_core::tuning::first_trial_on(&plant, &Default::default()).unwrap();
+    let duration = reactor.scenario.duration;
+    let step = Event::set_point(0.1 * duration, 0.02 * plant.pv.span.width());
+    reactor.scenario.events = vec![step.clone()];
+    let alone = assessed(&reactor).metrics.set_point_responses[0].clone();
+    // A walk makes it a difference; a large load later would be answered otherwise one step further up.
+    reactor.scenario.events = vec![step, walk(0.05 * duration), Event::load(0.6 * duration, -6.0)];
+    let found = assessed(&reactor).metrics.set_point_responses[0].clone();
+    assert!((found.overshoot_percent - alone.overshoot_percent).abs() < 6.0, "{found:?} {alone:?}");
+    let settled = |response: &antistasis_core::assessment::SetPointResponse| response.settling_time_5.unwrap();
+    assert!((settled(&found) - settled(&alone)).abs() < 0.25 * settled(&alone), "{found:?} {alone:?}");
+}
+
+#[test]
 fn a_controller_without_integral_action_is_told_of_its_offset() {
     let mut proportional = trial(vec![Event::set_point(100.0, 5.0), Event::load(800.0, -6.0)], 0.0);
     let settings = PidSettings { integral_time: None, ..PidSettings::pi(2.0, 35.0) };

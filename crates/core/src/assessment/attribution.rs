@@ -1,11 +1,11 @@
-//! What of a trace a step is the cause of: the trace less that of the same trial without the step.
+//! What of a trace a step is the cause of: the trial up to the step, less the same without it.
 
 use super::metrics::{Metrics, Response};
 use crate::Result;
 use crate::simulation::{ColumnRole, Event, Trace, Trial};
 
-/// Trials that are run without one of their steps, at most; further steps are measured up to the next event.
-const MOST_RUNS: usize = 8;
+/// Steps for which trials are run with and without them, at most; further steps are measured up to the next event.
+const MOST_COMPARED: usize = 8;
 /// Rows over which a loop must have stood still for a step to be measured from there.
 const STILL_ROWS: usize = 30;
 /// How still, as a share of the largest deviation after the step.
@@ -14,8 +14,8 @@ const STILL: f64 = 1e-3;
 /// Puts the responses to the steps of the trial in place of those that were read off the columns.
 ///
 /// A step that comes to a loop at rest and is over before anything else happens is measured as it is. Any other is measured on
-/// the difference to the same trial, with the same seed, in which the step has the size 0: what else was under way, walks or
-/// was noise is in both, and no part of the step's response.
+/// the difference between two trials with the same seed, up to the step and without it: what else was under way, walks or is
+/// noise is in both and no part of the step's response, and what comes later is in neither.
 pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metrics: &mut Metrics) -> Result<()> {
     if trace.stopped.is_some() || trace.len() < 2 {
         return Ok(());
@@ -24,7 +24,7 @@ pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metric
     let mut steps: Vec<Step> =
         trial.scenario.events.iter().enumerate().filter_map(|(k, event)| Step::of(k, event, trace)).collect();
     steps.sort_by_key(|step| step.row);
-    let mut runs = 0;
+    let mut compared = 0;
     let (mut set_points, mut loads) = (Vec::new(), Vec::new());
     for step in &steps {
         let next = trial
@@ -40,8 +40,8 @@ pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metric
             .min(last);
         let deviations = match step.alone(trial, trace, next) {
             Some(deviations) => deviations,
-            None if runs < MOST_RUNS => {
-                runs += 1;
+            None if compared < MOST_COMPARED => {
+                compared += 1;
                 step.by_difference(trial, trace)?.unwrap_or_else(|| step.as_it_is(trace, next))
             }
             None => step.as_it_is(trace, next),
@@ -118,22 +118,26 @@ impl Step {
         (at_set_point && rests(self.row) && is_over).then_some(deviations)
     }
 
-    /// The deviation that would not be there without the step, to the end; None where the trial without it does not run
-    /// through.
+    /// The deviation that would not be there without the step, to the end; None where a trial does not run through.
+    ///
+    /// What comes later does not count: in a process that is not linear it would answer otherwise where the step has moved it,
+    /// and that is no part of the step's own response.
     fn by_difference(&self, trial: &Trial, trace: &Trace) -> Result<Option<Vec<f64>>> {
-        let mut without = trial.clone();
-        // The event stays with the size 0: what is drawn at random for the others stays what it was.
-        if let Some(Event::SetPointStep { by, .. } | Event::LoadStep { by, .. }) =
-            without.scenario.events.get_mut(self.event)
-        {
-            *by = 0.0;
-        }
-        let other = without.run()?;
-        if other.stopped.is_some() || other.len() != trace.len() {
+        let at = trial.scenario.events[self.event].at();
+        let mut alone = trial.clone();
+        // Events stay in their places with nothing to do: what is drawn at random for the others stays what it was.
+        let nothing = |event: &mut Event| *event = Event::LoadStep { at: event.at(), by: 0.0, input: None };
+        alone.scenario.events.iter_mut().filter(|event| event.at() > at).for_each(nothing);
+        let mut without = alone.clone();
+        without.scenario.events.iter_mut().skip(self.event).take(1).for_each(nothing);
+        let with = if alone == *trial { None } else { Some(alone.run()?) };
+        let (with, without) = (with.as_ref().unwrap_or(trace), without.run()?);
+        let whole = |other: &Trace| other.stopped.is_none() && other.len() == trace.len();
+        if !whole(with) || !whole(&without) {
             return Ok(None);
         }
-        let (set_point, set_point_without) = (trace.values(ColumnRole::SetPoint), other.values(ColumnRole::SetPoint));
-        let (pv, pv_without) = (trace.controlled(), other.controlled());
+        let (set_point, pv) = (with.values(ColumnRole::SetPoint), with.controlled());
+        let (set_point_without, pv_without) = (without.values(ColumnRole::SetPoint), without.controlled());
         let effect = |k: usize| (pv[k] - pv_without[k]) - (set_point[k] - set_point_without[k]);
         Ok(Some((self.row..trace.len()).map(effect).collect()))
     }
