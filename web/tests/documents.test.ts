@@ -1,5 +1,6 @@
 import fc from "fast-check";
 import { describe, expect, it } from "vitest";
+import type { TrialRow } from "../src/api/client";
 import { against, metricsFor } from "../src/lib/comparison";
 import { changedPaths } from "../src/lib/differences";
 import { eventOf, lastName } from "../src/lib/refused";
@@ -75,12 +76,32 @@ it("structures are called by their kind and orders, as the core lists them", () 
 
 describe("against the pinned trial", () => {
   const metric = (key: string) => metricsFor("°C").find((known) => known.key === key)!;
+  /** A trial with this load IAE and maximum sensitivity, on a plant of this gain, with a load at this time. */
+  const trial = (iae: number | null, { gain = 1, at = 10, ms = 1.6 } = {}) =>
+    ({
+      assessment: {
+        metrics: { loads: iae === null ? null : { integral_absolute_error: iae } },
+        margins: { max_sensitivity: ms },
+      },
+      trial: { plant: { gain }, scenario: { events: [{ at }] } },
+    }) as unknown as TrialRow;
 
   it("less is better, and within half a per cent nothing is said", () => {
-    expect(against(metric("iae"), 90, 100)).toEqual({ text: "▼10", better: true });
-    expect(against(metric("iae"), 110, 100)).toEqual({ text: "▲10", better: false });
-    expect(against(metric("iae"), 100.4, 100)).toBeNull();
-    expect(against(metric("iae"), null, 100)).toBeNull();
-    expect(against(metric("iae"), 100, undefined)).toBeNull();
+    const told = (value: number | null, pinned: number | null) =>
+      against(metric("iae"), trial(value), trial(pinned));
+    expect(told(90, 100)).toEqual({ text: "▼10", better: true });
+    expect(told(110, 100)).toEqual({ text: "▲10", better: false });
+    expect(told(100.4, 100)).toBeNull();
+    expect(told(null, 100)).toBeNull();
+    expect(told(100, null)).toBeNull();
+  });
+
+  it("nothing is said across plants, and of a course across scenarios", () => {
+    const pinned = trial(100, { ms: 1.6 });
+    expect(against(metric("iae"), trial(90, { gain: 2 }), pinned)).toBeNull();
+    expect(against(metric("iae"), trial(90, { at: 20 }), pinned)).toBeNull();
+    expect(against(metric("ms"), trial(90, { ms: 1.4, gain: 2 }), pinned)).toBeNull();
+    // The sensitivity is the loop's, whatever happens to it.
+    expect(against(metric("ms"), trial(90, { ms: 1.4, at: 20 }), pinned)?.better).toBe(true);
   });
 });

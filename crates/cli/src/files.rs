@@ -1,11 +1,12 @@
 //! The core's jobs on files.
 
 use crate::Failure;
-use antistasis_core::assessment::{Assessment, analyse, assess};
-use antistasis_core::experiment::ExperimentSpec;
-use antistasis_core::identification::Model;
+use crate::records::IdentifiedModel;
+use antistasis_core::assessment::{Assessment, Inspection, PlantAnalysis, analyse, assess};
+use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;
-use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, Trial};
+use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
+use antistasis_core::tuning::{Optimum, RuleTuning};
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -63,7 +64,7 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
 }
 
 /// What `simulate` prints: the assessment, with what happened besides.
-#[derive(Debug, Serialize)]
+#[derive(Debug, Serialize, ToSchema)]
 struct Simulated {
     #[serde(flatten)]
     assessment: Assessment,
@@ -157,13 +158,34 @@ enum Document {
     Model,
     /// What `experiment` reads.
     Experiment,
+    /// What `simulate` prints.
+    Assessment,
+    /// What `analyse` prints.
+    Analysis,
+    /// What `tune --rule` prints.
+    Tuning,
+    /// What `tune --minimise` prints.
+    Optimum,
+    /// What `inspect` prints.
+    Findings,
+    /// What `experiment` prints.
+    Plan,
+    /// What `sweep` prints.
+    Sweep,
 }
 
 pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
     print(&match options.document {
         Document::Trial => json_schema::<Trial>()?,
-        Document::Model => json_schema::<Model>()?,
+        Document::Model => json_schema::<IdentifiedModel>()?,
         Document::Experiment => json_schema::<ExperimentSpec>()?,
+        Document::Assessment => json_schema::<Simulated>()?,
+        Document::Analysis => json_schema::<PlantAnalysis>()?,
+        Document::Tuning => json_schema::<RuleTuning>()?,
+        Document::Optimum => json_schema::<Optimum>()?,
+        Document::Findings => json_schema::<Inspection>()?,
+        Document::Plan => json_schema::<ExperimentPlan>()?,
+        Document::Sweep => json_schema::<Vec<SweepPoint<Assessment>>>()?,
     })
 }
 

@@ -15,6 +15,7 @@ use antistasis_exchange::{ChannelMapping, ColumnPreview, Mapping, Reading, TimeS
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use std::path::PathBuf;
+use utoipa::ToSchema;
 
 /// Where the columns of a record are.
 #[derive(Debug, Clone, Args)]
@@ -172,8 +173,8 @@ enum LossName {
 }
 
 /// A model with what it was held against.
-#[derive(Debug, Serialize)]
-struct Document {
+#[derive(Debug, Serialize, ToSchema)]
+pub(crate) struct IdentifiedModel {
     #[serde(flatten)]
     model: Model,
     /// Estimation window in s.
@@ -247,7 +248,7 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     let windows = Windows { from: options.from, to: options.to, validation };
     let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
     let (validation_window, validation) = identified.validation.unzip();
-    print(&Document { model: identified.model, window: identified.window, validation_window, validation })
+    print(&IdentifiedModel { model: identified.model, window: identified.window, validation_window, validation })
 }
 
 /// The signals of a fit in the file's own units: nothing here knows those of a loop.

@@ -179,6 +179,50 @@ fn the_documents_of_the_demo_run_with_balances_and_are_swept() {
     assert!(refused.contains("--over is /plant/process=1:2; allowed: POINTER=FROM:TO:COUNT"));
 }
 
+/// Every document that a command prints, held against the schema that the command itself gives for it, by a validator
+/// that knows nothing of this program.
+#[test]
+fn what_is_printed_is_as_its_schema_says() {
+    let directory = TempDir::new().unwrap();
+    let path = |name: &str| directory.path().join(name).to_string_lossy().into_owned();
+    let (step, heater) = ("demo/trials/TIC-204-step-test.json", "demo/trials/TIC-204-closed-loop.json");
+    let record = path("record.csv");
+    antistasis(&["simulate", step, "--csv", &record]);
+    let identify = ["identify", &record, "--structure", "fopdt"];
+    std::fs::write(path("model.json"), printed(&antistasis(&identify)).to_string()).unwrap();
+    let model = path("model.json");
+    let over = "/candidate/controller/gain=1:2:2";
+    let printing: [(&str, Vec<&str>); 10] = [
+        ("model", identify.to_vec()),
+        ("model", [&identify[..], &["--noise", "autoregression"]].concat()),
+        ("assessment", vec!["simulate", heater, "--balances"]),
+        ("assessment", vec!["simulate", step]),
+        ("analysis", vec!["analyse", heater]),
+        ("tuning", vec!["tune", "--trial", heater, "--rule", "simc"]),
+        ("optimum", vec!["tune", "--model", &model, "--pv-span", "0:150", "--minimise", "load-iae"]),
+        ("findings", vec!["inspect", &record]),
+        ("plan", vec!["experiment", "demo/experiments/TIC-204-prbs.json"]),
+        ("sweep", vec!["sweep", heater, "--over", over]),
+    ];
+    for (name, arguments) in printing {
+        let schema = printed(&antistasis(&["schema", name]));
+        assert!(jsonschema::meta::is_valid(&schema), "{name}");
+        let validator = jsonschema::validator_for(&schema).unwrap();
+        let document = printed(&antistasis(&arguments));
+        let faults: Vec<String> =
+            validator.iter_errors(&document).map(|e| format!("{}: {e}", e.instance_path())).collect();
+        assert!(faults.is_empty(), "{arguments:?}: {faults:#?}");
+        // A schema that allows everything would say nothing.
+        assert!(!validator.is_valid(&serde_json::json!({ "nothing": 1 })), "{name}");
+    }
+    // What is read, too; and metrics say in which units they are.
+    let trial: Value = serde_json::from_slice(&std::fs::read(project().join(heater)).unwrap()).unwrap();
+    let schema = printed(&antistasis(&["schema", "trial"]));
+    assert!(jsonschema::validator_for(&schema).unwrap().is_valid(&trial));
+    let units = &printed(&antistasis(&["simulate", heater]))["metrics"]["units"];
+    assert_eq!(units, &serde_json::json!({ "pv": "°C", "op": "%", "time": "s" }));
+}
+
 #[test]
 fn schemas_describe_the_documents() {
     let schema = printed(&antistasis(&["schema", "trial"]));
@@ -189,7 +233,8 @@ fn schemas_describe_the_documents() {
     for name in references {
         assert!(schema["$defs"][name].is_object(), "{name}");
     }
-    assert!(printed(&antistasis(&["schema", "model"]))["properties"]["parameters"].is_object());
+    let model = printed(&antistasis(&["schema", "model"]));
+    assert!(model["$defs"]["Model"]["properties"]["parameters"].is_object(), "{model}");
     assert_eq!(printed(&antistasis(&["openapi"]))["info"]["title"], "Antistasis");
 }
 

@@ -217,6 +217,34 @@ impl Record {
         Ok(Self { axis, channels })
     }
 
+    /// Whether PV, SP and OP are in these units by their names.
+    #[must_use]
+    pub fn is_in_units_of(&self, pv_unit: &str, op_unit: &str) -> bool {
+        self.channels.iter().all(|channel| match channel.role {
+            Role::Pv | Role::Sp => channel.unit == pv_unit,
+            Role::Op => channel.unit == op_unit,
+            Role::Dv | Role::Other => true,
+        })
+    }
+
+    /// The record as a loop sees it: PV and SP in the unit of its PV, the OP in that of its output. A channel that does not
+    /// convert, or has no unit, is left as it is.
+    #[must_use]
+    pub fn in_units_of(mut self, pv_unit: &str, op_unit: &str) -> Self {
+        for channel in &mut self.channels {
+            let unit = match channel.role {
+                Role::Pv | Role::Sp => pv_unit,
+                Role::Op => op_unit,
+                Role::Dv | Role::Other => continue,
+            };
+            if let Ok(values) = channel.values_in(unit) {
+                channel.values = values.into_owned();
+                unit.clone_into(&mut channel.unit);
+            }
+        }
+        self
+    }
+
     /// A channel at equal intervals, at most `most` samples, straight between those that are there: what a scenario can
     /// follow. Errors for a tag that the record does not have, and for a channel without two values.
     pub fn evenly(&self, tag: &str, most: usize) -> Result<(f64, Vec<f64>)> {

@@ -402,6 +402,22 @@ async fn a_record_in_another_unit_is_converted_or_refused() {
     let model = site.send(Method::POST, "/loops/TIC-1/models", &request, StatusCode::CREATED).await;
     let gain = named(&model, "gain");
     assert!((gain["value"].as_f64().unwrap() - 1.2).abs() < 1e-6 && gain["unit"] == json!("°C/%"), "{gain}");
+    // What is drawn, judged and planned from for the loop is in its unit; the record itself stays in its own.
+    let id = record["id"].as_str().unwrap();
+    let first = |samples: &Value| (samples["channels"][0]["unit"].clone(), samples["channels"][0]["values"][0].as_f64().unwrap());
+    let own = first(&site.get(&format!("/records/{id}/samples")).await);
+    let seen = first(&site.get(&format!("/records/{id}/samples?prepared=true&loop=TIC-1")).await);
+    assert_eq!((&own.0, &seen.0), (&json!("°F"), &json!("°C")));
+    assert!((own.1 - (32.0 + 1.8 * seen.1)).abs() < 1e-9, "{own:?} {seen:?}");
+    let request = site.request(Method::GET, &format!("/records/{id}/samples?loop=TIC-9"));
+    let problem = taken(request.send().await.unwrap(), StatusCode::NOT_FOUND).await;
+    assert!(problem["detail"].as_str().unwrap().contains("TIC-9"), "{problem}");
+    let inspection = site.get(&format!("/loops/TIC-1/records/{id}/inspection")).await;
+    assert_eq!(inspection["pv_unit"], json!("°C"));
+    assert!(!inspection["findings"].to_string().contains("°F"), "{inspection}");
+    let spec = site.get("/loops/TIC-1/experiments/first?noise=0.3").await;
+    assert_eq!((&spec["noise"], &spec["pv_unit"]), (&json!(0.3), &json!("°C")));
+    assert!(spec["proposed"].as_array().unwrap().contains(&json!("pv_range")), "{spec}");
     // A unit that cannot be converted is refused before anything is stored.
     let uploaded = site.upload(in_fahrenheit("bar")).await;
     let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": uploaded["preview"]["guess"] });

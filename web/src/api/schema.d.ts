@@ -292,7 +292,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** An experiment to begin with: round numbers out of the spans, the chosen model where it is of first order, and the noise. */
+        /** An experiment to begin with: round numbers out of the spans, the chosen model, and the noise. */
         get: operations["first_experiment"];
         put?: never;
         post?: never;
@@ -450,7 +450,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** Judges a record, as its preparation leaves it. */
+        /** Judges a record as its preparation leaves it, in the units of the loop; noise, feedback and swings before any filter. */
         get: operations["inspect_record"];
         put?: never;
         post?: never;
@@ -2425,6 +2425,8 @@ export interface components {
             operating_point: components["schemas"]["OperatingPoint"];
             /** @description The process as it is roughly known. */
             process: components["schemas"]["LinearSpec"];
+            /** @description What nobody has said yet, so that its value is only a proposal. */
+            proposed?: components["schemas"]["Proposed"][];
             /** @description Safe range of the PV, in its unit. */
             pv_range: number[];
             /** @description Unit of the PV, for the sentences. */
@@ -2834,6 +2836,8 @@ export interface components {
              */
             noise: number;
             oscillation?: components["schemas"]["Oscillation"] | null;
+            /** @description Unit of the PV in all that is said. */
+            pv_unit: string;
             stiction?: components["schemas"]["Stiction"] | null;
         };
         /**
@@ -3349,6 +3353,15 @@ export interface components {
              */
             time_constant: number;
         };
+        /** @description In which units metrics are. */
+        MetricUnits: {
+            /** @description The unit of the output. */
+            op: string;
+            /** @description The PV unit; empty in metrics that were kept before it was told. */
+            pv: string;
+            /** @description The unit of time. */
+            time: string;
+        };
         /** @description What is measured on a trace. Times are in s from the event, sizes in PV units unless said otherwise. */
         Metrics: {
             /**
@@ -3383,6 +3396,8 @@ export interface components {
             saturated_time: number;
             /** @description The response to each set point step, in order. */
             set_point_responses: components["schemas"]["SetPointResponse"][];
+            /** @description In which units all that follows is. */
+            units?: components["schemas"]["MetricUnits"];
         };
         /** @description What becomes of a loop when the plant is not the model. Rows are dead-time ratios, columns gain ratios. */
         MismatchMap: {
@@ -3892,6 +3907,8 @@ export interface components {
             /** @description What is removed. */
             what: components["schemas"]["Removed"];
         } | {
+            /** @description Whether it is done to all channels alike, so that it cancels out of a model of them; `tag` then says nothing. */
+            all?: boolean;
             /** @enum {string} */
             kind: "low_pass";
             /** @description Number of lags, 1 or 2. */
@@ -4237,8 +4254,8 @@ export interface components {
             /** @description The states at the operating point: those from which a trial starts. */
             state: number[];
             /**
-             * @description The steady states under these inputs, the OP left where it is; empty for a linear process, and for one that integrates
-             *     and rests anywhere or nowhere.
+             * @description The steady states under these inputs, the OP left where it is; empty for one that integrates and rests anywhere or
+             *     nowhere. A linear process that does not integrate has one, that at the operating point.
              */
             steady_states: components["schemas"]["SteadyState"][];
             /** @description What follows, in sentences. */
@@ -4350,6 +4367,11 @@ export interface components {
             on?: components["schemas"]["Basis"];
             plant?: components["schemas"]["Plant"] | null;
         };
+        /**
+         * @description Something of an experiment that begins with a proposal.
+         * @enum {string}
+         */
+        Proposed: "process" | "operating_point" | "pv_range" | "noise";
         /** @description A named number of a process. */
         Quantity: {
             /**
@@ -5733,7 +5755,7 @@ export interface components {
          * @description What a finding is about.
          * @enum {string}
          */
-        Topic: "move" | "excitation" | "saturation" | "frozen" | "quantised" | "oscillation" | "stiction" | "closed_loop" | "gaps";
+        Topic: "move" | "excitation" | "saturation" | "frozen" | "quantised" | "oscillation" | "stiction" | "closed_loop" | "gaps" | "filter";
         /** @description The course of a trial. */
         Trace: {
             /** @description The balances of the process, where they were asked for. */
@@ -6882,7 +6904,7 @@ export interface operations {
     first_experiment: {
         parameters: {
             query?: {
-                /** @description Standard deviation of the PV's noise in its unit, where a record tells it. */
+                /** @description Standard deviation of the PV's noise in the unit of the loop, where a record tells it. */
                 noise?: number | null;
             };
             header?: never;
@@ -8434,6 +8456,8 @@ export interface operations {
                 buckets?: number | null;
                 /** @description Whether the steps of the preparation are applied; false shows the record untouched. */
                 prepared?: boolean;
+                /** @description Tag of the loop in whose units PV, SP and OP are given; the record's own where left out. */
+                loop?: string | null;
             };
             header?: never;
             path: {

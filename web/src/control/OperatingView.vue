@@ -263,7 +263,7 @@ const matrices = computed(() => {
         </tbody>
       </table>
       <p v-else-if="part === 'rests'" class="text-soft">
-        A linear or integrating process has no steady states of its own: it rests wherever its inputs agree.
+        An integrating process has no steady state of its own: it rests at any value while its inputs agree.
       </p>
       <table v-if="part === 'channels'" class="border-collapse text-[13px]">
         <thead class="text-soft">

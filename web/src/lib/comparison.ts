@@ -1,4 +1,4 @@
-import type { Schemas } from "../api/client";
+import type { Schemas, TrialRow } from "../api/client";
 import { number } from "./format";
 
 type Assessment = Schemas["Assessment"];
@@ -10,6 +10,8 @@ export interface Metric {
   unit: string;
   read: (assessment: Assessment) => number | null | undefined;
   better: "lower" | "higher";
+  /** Whether it is of the loop alone, whatever happens to it. */
+  ofLoop?: boolean;
 }
 
 export function metricsFor(pvUnit: string): Metric[] {
@@ -59,6 +61,7 @@ export function metricsFor(pvUnit: string): Metric[] {
       unit: "",
       read: (a) => margins(a)?.max_sensitivity,
       better: "lower",
+      ofLoop: true,
     },
   ];
 }
@@ -116,6 +119,7 @@ export function allMetricsFor(pvUnit: string): Metric[] {
       unit: "",
       read: (a) => margins(a)?.gain_margin,
       better: "higher",
+      ofLoop: true,
     },
     {
       key: "phase-margin",
@@ -123,6 +127,7 @@ export function allMetricsFor(pvUnit: string): Metric[] {
       unit: "°",
       read: (a) => margins(a)?.phase_margin,
       better: "higher",
+      ofLoop: true,
     },
     {
       key: "delay-margin",
@@ -130,17 +135,34 @@ export function allMetricsFor(pvUnit: string): Metric[] {
       unit: "s",
       read: (a) => margins(a)?.delay_margin,
       better: "higher",
+      ofLoop: true,
     },
   ];
 }
 
-/** How a value stands against the pinned one: the difference in words, and whether it is better. */
+const texts = new WeakMap<object, string>();
+/** A document as text, written once: rows of the trail are never altered. */
+function written(document: object): string {
+  const known = texts.get(document) ?? JSON.stringify(document);
+  texts.set(document, known);
+  return known;
+}
+
+/** Whether two trials can be held against each other: on one plant, and but for figures of the loop alone in one scenario. */
+export function isComparable(metric: Metric, row: TrialRow, pinned: TrialRow): boolean {
+  const same = (part: "plant" | "scenario") => written(row.trial[part]) === written(pinned.trial[part]);
+  return same("plant") && (metric.ofLoop === true || same("scenario"));
+}
+
+/** How the figure of a trial stands against that of the pinned one: the difference in words, and whether it is better. */
 export function against(
   metric: Metric,
-  value: number | null | undefined,
-  pinned: number | null | undefined,
+  row: TrialRow,
+  other: TrialRow,
 ): { text: string; better: boolean } | null {
+  const [value, pinned] = [metric.read(row.assessment), metric.read(other.assessment)];
   if (value === null || value === undefined || pinned === null || pinned === undefined) return null;
+  if (!isComparable(metric, row, other)) return null;
   const change = value - pinned;
   if (Math.abs(change) < 5e-3 * Math.max(Math.abs(pinned), 1e-9)) return null;
   const better = metric.better === "lower" ? change < 0 : change > 0;

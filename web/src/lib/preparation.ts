@@ -13,6 +13,8 @@ export interface Ask {
   choices?: [string, string][];
   kind?: "number" | "tag" | "text" | "boolean";
   optional?: boolean;
+  /** The answer that makes this question idle. */
+  unless?: string;
 }
 
 interface Form {
@@ -118,7 +120,8 @@ export const FORMS: Record<Operation["kind"], Form> = {
   low_pass: {
     title: "Low-pass",
     asks: [
-      tag,
+      { key: "all", title: "all channels alike", kind: "boolean" },
+      { ...tag, unless: "all" },
       { key: "time_constant", title: "time constant", unit: "s" },
       {
         key: "order",
@@ -133,6 +136,8 @@ export const FORMS: Record<Operation["kind"], Form> = {
     begin: (_, interval) => ({
       kind: "low_pass",
       tag: null,
+      // A filter on one signal becomes part of the model.
+      all: true,
       time_constant: 5 * interval,
       order: 1,
       zero_phase: true,
@@ -186,7 +191,7 @@ export function stepInWords(operation: Operation): string {
     case "remove":
       return `Remove the ${operation.what === "trend" ? "trend" : "mean"}${of}`;
     case "low_pass":
-      return `Low-pass${of} ${number(operation.time_constant)} s`;
+      return `Low-pass${operation.all ? " of all channels" : of} ${number(operation.time_constant)} s`;
     case "convert":
       return `Convert${of} to ${operation.unit}`;
     case "compute":

@@ -49,40 +49,112 @@ function chooseSignal(kind: string) {
   edit((draft) => (draft.signal = starts[kind] ?? { kind: "step" }));
 }
 
-const process = computed(() => spec.value.process as Extract<Spec["process"], { structure: "fopdt" }>);
+type Process = Extract<Spec["process"], { structure: "fopdt" | "integrating" }>;
+const process = computed(() => spec.value.process as Process);
+const integrates = computed(() => process.value.structure === "integrating");
+
+/** What was proposed and is typed now is no longer a proposal. */
+function type(part: Schemas["Proposed"], change: (draft: Spec) => void) {
+  edit((draft) => {
+    change(draft);
+    draft.proposed = draft.proposed?.filter((known) => known !== part);
+  });
+}
+const isProposed = (part: Schemas["Proposed"]) => spec.value.proposed?.includes(part) ?? false;
+
+function chooseProcess(structure: string) {
+  const { gain, dead_time } = process.value;
+  // A gain per second out of one at rest, or the other way round, by a minute.
+  type("process", (draft) => {
+    draft.process =
+      structure === "integrating"
+        ? { structure: "integrating", gain: gain / 60, dead_time }
+        : { structure: "fopdt", gain: gain * 60, time_constant: 60, dead_time };
+  });
+}
 
 const known = computed<Field[]>(() => {
-  const { gain, time_constant, dead_time } = process.value;
+  const { gain, dead_time } = process.value;
   const set = (key: "gain" | "time_constant" | "dead_time") =>
-    whenGiven((value) => edit((draft) => Object.assign(draft.process, { [key]: value })));
+    whenGiven((value) => type("process", (draft) => Object.assign(draft.process, { [key]: value })));
+  const unit = spec.value.pv_unit ?? "";
+  const time_constant = process.value.structure === "fopdt" ? process.value.time_constant : null;
+  return [
+    {
+      key: "gain",
+      label: ifProposed("process", "Gain, roughly"),
+      unit: integrates.value ? `${unit}/(% s)` : `${unit}/%`,
+      value: gain,
+      set: set("gain"),
+    },
+    ...(time_constant === null
+      ? []
+      : [
+          {
+            key: "tau",
+            label: ifProposed("process", "Time constant"),
+            unit: "s",
+            value: time_constant,
+            set: set("time_constant"),
+            min: 0,
+            exclusive: true,
+          },
+        ]),
+    {
+      key: "theta",
+      label: ifProposed("process", "Dead time"),
+      unit: "s",
+      value: dead_time,
+      set: set("dead_time"),
+      min: 0,
+    },
+  ];
+});
+
+/** Where it rests, and how it trembles there. */
+const atRest = computed<Field[]>(() => {
+  const rests = (key: "pv" | "op") =>
+    whenGiven((value) => type("operating_point", (draft) => (draft.operating_point[key] = value)));
   const unit = spec.value.pv_unit ?? "";
   return [
-    { key: "gain", label: "Gain, roughly", unit: `${unit}/%`, value: gain, set: set("gain") },
     {
-      key: "tau",
-      label: "Time constant",
-      unit: "s",
-      value: time_constant,
-      set: set("time_constant"),
-      min: 0,
-      exclusive: true,
+      key: "pvrest",
+      label: ifProposed("operating_point", "PV rests at"),
+      unit,
+      value: spec.value.operating_point.pv,
+      set: rests("pv"),
     },
-    { key: "theta", label: "Dead time", unit: "s", value: dead_time, set: set("dead_time"), min: 0 },
+    {
+      key: "oprest",
+      label: ifProposed("operating_point", "OP stands at"),
+      unit: "%",
+      value: spec.value.operating_point.op,
+      set: rests("op"),
+      min: 0,
+      max: 100,
+    },
     {
       key: "noise",
-      label: "Noise, std. dev.",
+      label: ifProposed("noise", "Noise, std. dev."),
       unit,
       value: spec.value.noise,
-      set: whenGiven((v) => edit((d) => (d.noise = v))),
+      set: whenGiven((v) => type("noise", (d) => (d.noise = v))),
       ...rangeOf("ExperimentSpec", "noise"),
     },
   ];
 });
 
+const ifProposed = (part: Schemas["Proposed"], label: string) =>
+  isProposed(part) ? `${label} (proposed)` : label;
+
 const allowed = computed<Field[]>(() => {
   const { pv_range, op_range, op_rate, duration, sample_time, amplitude } = spec.value;
   const end = (name: "pv_range" | "op_range", index: 0 | 1) =>
-    whenGiven((value) => edit((draft) => ((draft[name] as number[])[index] = value)));
+    whenGiven((value) => {
+      const change = (draft: Spec) => ((draft[name] as number[])[index] = value);
+      if (name === "pv_range") type("pv_range", change);
+      else edit(change);
+    });
   const unit = spec.value.pv_unit ?? "";
   return [
     { key: "pvlow", label: "PV no lower than", unit, value: pv_range[0] ?? null, set: end("pv_range", 0) },
@@ -226,13 +298,32 @@ const spectrum = computed<Line[]>(() => {
       <option v-for="[kind, words] in signals" :key="kind" :value="kind">{{ words }}</option>
     </select>
   </label>
+  <label class="mb-2 grid grid-cols-[1fr_200px] items-center gap-2">
+    Process
+    <select
+      class="entry"
+      :value="process.structure"
+      @change="chooseProcess(($event.target as HTMLSelectElement).value)"
+    >
+      <option value="fopdt">settles, first order</option>
+      <option value="integrating">integrates</option>
+    </select>
+  </label>
   <div class="grid gap-[5px]">
     <FieldList :fields="own" />
     <FieldList :fields="known" />
     <details class="mt-1">
       <summary class="cursor-pointer text-soft">
-        Allowed: PV {{ spec.pv_range[0] }} to {{ spec.pv_range[1] }} {{ spec.pv_unit }}, OP
-        {{ spec.op_range[0] }} to {{ spec.op_range[1] }} %, {{ duration(spec.duration) }}
+        {{ isProposed("operating_point") ? "Proposed rest" : "At rest" }}: {{ spec.operating_point.pv }}
+        {{ spec.pv_unit }} at {{ spec.operating_point.op }} %, noise {{ spec.noise }} {{ spec.pv_unit }}
+      </summary>
+      <div class="mt-1 grid gap-[5px]"><FieldList :fields="atRest" /></div>
+    </details>
+    <details class="mt-1">
+      <summary class="cursor-pointer text-soft">
+        {{ isProposed("pv_range") ? "Proposed" : "Allowed" }}: PV {{ spec.pv_range[0] }} to
+        {{ spec.pv_range[1] }} {{ spec.pv_unit }}, OP {{ spec.op_range[0] }} to {{ spec.op_range[1] }} %,
+        {{ duration(spec.duration) }}
       </summary>
       <div class="mt-1 grid gap-[5px]"><FieldList :fields="allowed" /></div>
     </details>
@@ -245,7 +336,10 @@ const spectrum = computed<Line[]>(() => {
       Amplitude <strong class="font-semibold">±{{ number(plan.amplitude) }} %</strong> about
       {{ number(spec.operating_point.op) }} %
     </p>
-    <table class="mt-2 w-full" aria-label="Expected errors">
+    <div class="mt-2 grid gap-2">
+      <VerdictNote v-for="verdict in plan.verdicts" :key="verdict.text" :verdict="verdict" />
+    </div>
+    <table class="mt-3 w-full" aria-label="Expected errors">
       <thead class="text-[12px] text-soft">
         <tr>
           <th class="text-left font-normal">a fit will know</th>
@@ -261,9 +355,6 @@ const spectrum = computed<Line[]>(() => {
         </tr>
       </tbody>
     </table>
-    <div class="mt-3 grid gap-2">
-      <VerdictNote v-for="verdict in plan.verdicts" :key="verdict.text" :verdict="verdict" />
-    </div>
     <div class="mt-2 h-[170px]">
       <XyPlot
         :lines="spectrum"
@@ -271,7 +362,7 @@ const spectrum = computed<Line[]>(() => {
         y-title="%"
         x-title="rad/s"
         log-x
-        :marks="[{ x: plan.corner_frequency, label: '1/τ' }]"
+        :marks="[{ x: plan.corner_frequency, label: integrates ? '1/θ' : '1/τ' }]"
       />
     </div>
     <div class="mt-3 flex flex-wrap gap-2">

@@ -8,12 +8,18 @@ const props = defineProps<{
   reading: Schemas["HandReading"] | null;
   problem: string;
   models: ModelRow[];
+  /** Identifier of the record that is read. */
+  record: string | null;
   unit: string;
 }>();
 const emit = defineEmits<{ suggest: [] }>();
 
-/** The newest first-order model with its own numbers. */
-const fit = computed(() => props.models.find((row) => row.model.structure.kind === "fopdt"));
+/** The newest first-order model of this record that is not stale. */
+const fit = computed(() =>
+  props.models.find(
+    (row) => row.model.structure.kind === "fopdt" && row.record_id === props.record && !row.stale,
+  ),
+);
 const ofFit = (name: string) =>
   fit.value?.model.parameters.find((parameter) => parameter.name === name)?.value ?? null;
 </script>
@@ -45,7 +51,7 @@ const ofFit = (name: string) =>
         </tr>
         <tr v-if="fit" class="border-t border-ink align-top">
           <td class="py-[3px] pr-2 text-[12.5px] leading-tight">
-            model {{ letter(fit.number) }}, least squares
+            model {{ letter(fit.number) }}, fitted to this record
           </td>
           <td class="text-right font-semibold">{{ number(ofFit("gain")) }}</td>
           <td class="text-right font-semibold">{{ number(ofFit("dead_time")) }}</td>
@@ -53,6 +59,9 @@ const ofFit = (name: string) =>
         </tr>
       </tbody>
     </table>
+    <p v-if="!fit" class="mt-2 text-[12.5px] text-soft">
+      No first-order model is fitted to this record as it is now: nothing to compare with.
+    </p>
     <dl class="mt-3 grid grid-cols-[1fr_auto] gap-y-[3px]">
       <dt class="text-soft">OP moved by</dt>
       <dd class="text-right">{{ number(reading.move_size) }} %</dd>

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** What is asked for one step. */
-import { ref, watch } from "vue";
+import { computed, ref, watch } from "vue";
 import NumberField from "../components/NumberField.vue";
 import { FORMS, type Ask, type Operation } from "../lib/preparation";
 
@@ -14,6 +14,9 @@ watch(
   { immediate: true },
 );
 
+const asked = computed(() =>
+  FORMS[props.operation.kind].asks.filter((ask) => !ask.unless || !draft.value[ask.unless]),
+);
 const isNumber = (ask: Ask) => !ask.choices && (ask.kind ?? "number") === "number";
 
 function takeView() {
@@ -29,7 +32,7 @@ function chosen(ask: Ask, value: string) {
 
 <template>
   <form class="mt-1 grid gap-[6px]" @submit.prevent="emit('take', draft as unknown as Operation)">
-    <template v-for="ask in FORMS[operation.kind].asks" :key="ask.key">
+    <template v-for="ask in asked" :key="ask.key">
       <NumberField
         v-if="isNumber(ask)"
         :label="ask.title"

@@ -49,7 +49,7 @@ import TunePanel from "../control/TunePanel.vue";
 import { mainPid, type Controller } from "../control/controllers";
 import { useTuning } from "../control/tuning";
 import { useDescription, useOffers } from "../control/useDescription";
-import { against, metricsFor } from "../lib/comparison";
+import { against, metricsFor, type Metric } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
 import { useKept } from "../lib/kept";
 import { gathered } from "../lib/live";
@@ -525,6 +525,19 @@ function drawn() {
 
 const pvUnit = computed(() => shown.value.trial?.plant.pv.span.unit ?? state.detail?.pv.span.unit ?? "");
 const metrics = computed(() => metricsFor(pvUnit.value));
+/** The unit of a figure where it is not that of the column: the trial is of a plant that is measured in another one. */
+function ownUnit(metric: Metric, row: TrialRow): string {
+  const own = row.trial.plant.pv.span.unit;
+  if (own === pvUnit.value || metric.read(row.assessment) == null) return "";
+  const unit = metricsFor(own).find((known) => known.key === metric.key)?.unit ?? "";
+  return unit === metric.unit ? "" : unit;
+}
+/** How a figure stands against that of the pinned trial, where the two can be compared. */
+const beside = (metric: Metric, row: TrialRow) =>
+  pinned.value && row.id !== pinned.value.id ? against(metric, row, pinned.value) : null;
+/** The model that a trial stands on, where its record has changed since it was fitted. */
+const staleModelOf = (row: TrialRow | null) =>
+  state.models.find((model) => model.id === row?.model_id && model.stale) ?? null;
 // --- figures of any signal as further columns of the trail ---
 
 const kpis = useKpis(state);
@@ -739,6 +752,10 @@ useKeys({
       </p>
       <div v-if="shown.result && part !== 'signal'" class="grid gap-2" :class="refusal ? 'opacity-60' : ''">
         <LoopFigures :assessment="shown.result.assessment" :pv-unit="pvUnit" />
+        <p v-if="staleModelOf(base)" class="border-l-[3px] border-caution pl-3">
+          △ Model {{ letter(staleModelOf(base)?.number ?? 0) }}, which this trial stands on, is stale: its
+          record or the preparation has changed since. Fit it anew at Model.
+        </p>
         <VerdictNote
           v-for="verdict in shown.result.assessment.verdicts"
           :key="verdict.text"
@@ -776,6 +793,12 @@ useKeys({
             />
           </svg>
           <strong class="font-semibold">{{ letter(row.number) }}</strong>
+          <span
+            v-if="staleModelOf(row)"
+            class="ml-1 text-caution"
+            :title="`Model ${letter(staleModelOf(row)?.number ?? 0)}, which it stands on, is stale`"
+            >△<span class="sr-only">its model is stale</span></span
+          >
           <span v-if="row.starred" class="ml-1 text-dv" title="starred"
             >★<span class="sr-only">starred</span></span
           >
@@ -789,24 +812,19 @@ useKeys({
         </template>
         <template v-for="metric in metrics" :key="metric.key" #[metric.key]="{ row }">
           {{ number(metric.read(row.assessment)) }}
+          <span v-if="ownUnit(metric, row)" class="text-[11.5px] text-caution">{{
+            ownUnit(metric, row)
+          }}</span>
           <span class="inline-block w-[46px] text-left text-[11.5px] max-[1200px]:w-[40px]">
-            <template v-if="pinned && row.id !== pinned.id">
-              <span
-                v-if="against(metric, metric.read(row.assessment), metric.read(pinned.assessment))"
-                :class="
-                  against(metric, metric.read(row.assessment), metric.read(pinned.assessment))?.better
-                    ? 'text-pv'
-                    : 'text-dv'
-                "
-                :title="
-                  against(metric, metric.read(row.assessment), metric.read(pinned.assessment))?.better
-                    ? 'better than the pinned one'
-                    : 'worse than the pinned one'
-                "
-              >
-                {{ against(metric, metric.read(row.assessment), metric.read(pinned.assessment))?.text }}
-              </span>
-            </template>
+            <span
+              v-if="beside(metric, row)"
+              :class="beside(metric, row)?.better ? 'text-pv' : 'text-dv'"
+              :title="
+                beside(metric, row)?.better ? 'better than the pinned one' : 'worse than the pinned one'
+              "
+            >
+              {{ beside(metric, row)?.text }}
+            </span>
           </span>
         </template>
         <template v-for="kpi in kpis.list.value" :key="kpi.key" #[kpi.key]="{ row }">

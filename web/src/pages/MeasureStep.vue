@@ -61,6 +61,14 @@ const strip = useTemplateRef("strip");
 let aborter = new AbortController();
 let waiting = 0;
 
+/** A record is shown in the units of the loop; where it is prepared, in its own. */
+const seenBy = computed<{ loop?: string }>(() => (view.value === "prepare" ? {} : { loop: state.tag }));
+const inOtherUnits = computed(() => {
+  const unit = state.detail?.pv.span.unit;
+  return record.value?.channels.some((channel) => channel.role === "pv" && channel.unit !== unit) ?? false;
+});
+watch(seenBy, () => inOtherUnits.value && void fetchSamples(strip.value?.view()));
+
 /** The samples as the preparation leaves them; and untouched, where there is one. */
 async function fetchSamples(stretch?: [number, number]) {
   aborter.abort();
@@ -74,7 +82,7 @@ async function fetchSamples(stretch?: [number, number]) {
   const get = (prepared: boolean) =>
     answered(
       api.GET("/api/v1/records/{id}/samples", {
-        params: { path, query: { buckets: 900, ...range, prepared } },
+        params: { path, query: { buckets: 900, ...range, prepared, ...seenBy.value } },
         signal,
       }),
     );
@@ -125,7 +133,7 @@ async function inspect() {
 
 /** Names and roles may be others now: everything that is shown of the record is fetched again. */
 async function recordChanged() {
-  await refreshRecords();
+  await Promise.all([refreshRecords(), refreshModels()]);
   await fetchSamples();
   void inspect();
 }
@@ -136,7 +144,8 @@ async function refreshAfterDeletion() {
 }
 
 async function applied() {
-  await refreshRecords();
+  // Models of this record are stale from now on, or no longer.
+  await Promise.all([refreshRecords(), refreshModels()]);
   const shown = strip.value?.view();
   await fetchSamples(shown);
   void inspect();
@@ -207,6 +216,13 @@ watch(
   },
   { immediate: true },
 );
+
+/** The noise of the record that is looked at takes the place of a proposed one. */
+watch([inspection, spec], ([seen, now]) => {
+  if (!seen || !(seen.noise > 0) || !now?.proposed?.includes("noise")) return;
+  const proposed = now.proposed.filter((part) => part !== "noise");
+  spec.value = { ...now, noise: Number(seen.noise.toPrecision(2)), proposed };
+});
 
 /** Where the OP of the plan begins to move and where it stands again. */
 const excitation = computed<Mark[]>(() => {
@@ -298,10 +314,10 @@ function toggleOver(row: RecordInfo) {
   overIds.value = next.size ? [...next].slice(-4).join(",") : null;
 }
 watch(
-  [over, () => record.value?.id],
+  [over, () => record.value?.id, seenBy],
   async () => {
     const rows = state.records.filter((row) => over.value.has(row.id) && row.id !== record.value?.id);
-    const query = { buckets: 900, prepared: true };
+    const query = { buckets: 900, prepared: true, ...seenBy.value };
     const all = await Promise.all(
       rows.map(async (row) => {
         const params = { path: { id: row.id }, query };
@@ -461,6 +477,7 @@ const columns = [
         :reading="reading"
         :problem="readingProblem"
         :models="state.models"
+        :record="record?.id ?? null"
         :unit="state.detail?.pv.span.unit ?? ''"
         @suggest="read(null)"
       />

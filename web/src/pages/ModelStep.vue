@@ -125,7 +125,7 @@ async function fetchCurve(stretch?: [number, number]) {
       const under = pinned.value && recordsOf(pinned.value).includes(drawn) ? pinned.value.id : null;
       [curve.value, overlay.value] = await Promise.all([of(model.value.id), under ? of(under) : null]);
     } else if (record.value) {
-      const params = { path: { id: record.value.id }, query: { ...query, prepared: true } };
+      const params = { path: { id: record.value.id }, query: { ...query, prepared: true, loop: state.tag } };
       samples.value = await answered(api.GET("/api/v1/records/{id}/samples", { params, signal }));
     }
   } catch (error) {

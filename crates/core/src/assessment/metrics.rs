@@ -6,9 +6,29 @@ use crate::simulation::{ColumnRole, Trace};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// In which units metrics are.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+pub struct MetricUnits {
+    /// The PV unit; empty in metrics that were kept before it was told.
+    pub pv: String,
+    /// The unit of the output.
+    pub op: String,
+    /// The unit of time.
+    pub time: String,
+}
+
+impl Default for MetricUnits {
+    fn default() -> Self {
+        Self { pv: String::new(), op: "%".to_owned(), time: "s".to_owned() }
+    }
+}
+
 /// What is measured on a trace. Times are in s from the event, sizes in PV units unless said otherwise.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct Metrics {
+    /// In which units all that follows is.
+    #[serde(default)]
+    pub units: MetricUnits,
     /// ∫|SP − PV| dt over the whole trace, PV units · s.
     pub integral_absolute_error: f64,
     /// ∫(SP − PV)² dt over the whole trace, PV units² · s.
@@ -167,7 +187,10 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
         .iter()
         .map(|(k, size, column)| stretch(*k).to_load(*size, &column.tag, &column.unit, recovery_band))
         .collect();
+    let pv_unit = trace.columns.iter().find(|column| column.role == ColumnRole::ProcessVariable);
+    let pv = pv_unit.map_or_else(String::new, |column| column.unit.clone());
     Metrics {
+        units: MetricUnits { pv, ..MetricUnits::default() },
         integral_absolute_error: errors.absolute,
         integral_squared_error: errors.squared,
         integral_time_absolute_error: errors.time_absolute,

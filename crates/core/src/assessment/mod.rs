@@ -12,11 +12,11 @@ mod signal;
 
 pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
-pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect};
+pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_prepared};
 pub use judgement::{judge, robustness_verdicts, scan_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 use metrics::metrics_from;
-pub use metrics::{LoadResponse, LoadTotals, Metrics, SetPointResponse, integral_absolute_error, metrics};
+pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};
 

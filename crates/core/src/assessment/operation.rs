@@ -1,7 +1,7 @@
 //! A plant where it operates: where it can rest, its linearisation there, and the low-order model that comes nearest.
 
 use crate::identification::{Structure, nearest_to_step};
-use crate::process::{Description, LinearSpec, Linearisation, SteadyState, linearise, steady_states};
+use crate::process::{Description, LinearSpec, Linearisation, SteadyState, linearise, steady_state_of, steady_states};
 use crate::simulation::{Plant, Started};
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result};
@@ -30,8 +30,8 @@ pub struct PlantAnalysis {
     pub op: f64,
     /// Whether the plant is at rest there.
     pub at_rest: bool,
-    /// The steady states under these inputs, the OP left where it is; empty for a linear process, and for one that integrates
-    /// and rests anywhere or nowhere.
+    /// The steady states under these inputs, the OP left where it is; empty for one that integrates and rests anywhere or
+    /// nowhere. A linear process that does not integrate has one, that at the operating point.
     pub steady_states: Vec<SteadyState>,
     /// The process linearised at the operating point.
     pub linearisation: Linearisation,
@@ -85,9 +85,13 @@ pub fn analyse(plant: &Plant) -> Result<PlantAnalysis> {
     let rests = if linear { Vec::new() } else { resting_points(plant)? };
     let linearisation = linearise(process.as_ref(), &state, &inputs)?;
     let integrates = integrators(&linearisation.poles) > 0;
-    let steady_states = if linear || integrates { Vec::new() } else { steady_states(process.as_ref(), &inputs) };
+    let steady_states = match () {
+        () if integrates => Vec::new(),
+        () if linear => vec![steady_state_of(process.as_ref(), state.clone(), inputs.clone())],
+        () => steady_states(process.as_ref(), &inputs),
+    };
     let channel = loop_channel(plant)?;
-    let verdicts = verdicts(&linearisation, &steady_states, &channel, at_rest);
+    let verdicts = verdicts(&linearisation, &steady_states, &channel, at_rest, linear);
     Ok(PlantAnalysis {
         description,
         rests,
@@ -186,6 +190,7 @@ fn verdicts(
     steady_states: &[SteadyState],
     channel: &LoopChannel,
     at_rest: bool,
+    linear: bool,
 ) -> Vec<Verdict> {
     let mut verdicts = Vec::new();
     let mut say = |tone, text: String, rule: &str| verdicts.push(Verdict::new(tone, text, rule));
@@ -205,6 +210,18 @@ fn verdicts(
                 linearisation.poles.len()
             ),
             "a pole with a positive real part",
+        );
+    }
+    if linear && integrators(&linearisation.poles) == 0 {
+        say(
+            Tone::Good,
+            if unstable > 0 {
+                "A linear process: one steady state for each value of the inputs, and the process leaves it by itself."
+            } else {
+                "A linear process: one steady state for each value of the inputs, at which the process comes to rest by itself."
+            }
+            .to_owned(),
+            "no pole at the origin",
         );
     }
     if integrators(&linearisation.poles) > 0 {

@@ -1,6 +1,6 @@
 //! What the figures of a plan mean.
 
-use super::{ExperimentPlan, ExperimentSpec, SignalKind};
+use super::{ExperimentPlan, ExperimentSpec, Proposed, SignalKind};
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 
 /// The plan judged, the gravest first.
@@ -24,6 +24,16 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
             ),
             "expected PV with the uncertain gain and twice the noise",
         )),
+        None if spec.proposed.contains(&Proposed::PvRange) => verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "Expect the PV at {reach}. Whether that is safe is not known: the range of {} to {} {unit} is only proposed. \
+                 Type the safe range.",
+                readable(low),
+                readable(high)
+            ),
+            "nobody has said yet what is safe",
+        )),
         None => verdicts.push(Verdict::new(
             Tone::Good,
             format!(
@@ -44,6 +54,18 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
                 readable(4.0 * spec.noise / swing.max(1e-12) * plan.amplitude)
             ),
             "a move should lift the PV by at least 4 times the noise (common practice)",
+        ));
+    }
+    let left = plan.pv.last().map_or(0.0, |pv| pv - spec.operating_point.pv);
+    if spec.process.integrators() > 0 && left.abs() > 4.0 * spec.noise {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The process integrates: at the end the PV stands {} {unit} from where it began, and does not come back by \
+                 itself. A doublet brings it back.",
+                readable(left)
+            ),
+            "the integral of the OP's moves is not 0",
         ));
     }
     let settling = spec.settling();
@@ -88,7 +110,15 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
             None => format!("{} not at all", expected.name.replace('_', " ")),
         })
         .collect();
-    if poorly.is_empty() {
+    if spec.proposed.contains(&Proposed::Process) {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            "Amplitude, expected PV and errors are those of a placeholder process: type what is roughly known of the gain and \
+             the times."
+                .to_owned(),
+            "no model of this loop is chosen, and none was typed",
+        ));
+    } else if poorly.is_empty() {
         let worst = plan
             .expected
             .iter()

@@ -65,6 +65,23 @@ pub struct ExperimentSpec {
     /// Unit of the PV, for the sentences.
     #[serde(default)]
     pub pv_unit: String,
+    /// What nobody has said yet, so that its value is only a proposal.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub proposed: Vec<Proposed>,
+}
+
+/// Something of an experiment that begins with a proposal.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Proposed {
+    /// What is roughly known of the process.
+    Process,
+    /// Where PV and OP rest.
+    OperatingPoint,
+    /// The safe range of the PV.
+    PvRange,
+    /// The noise.
+    Noise,
 }
 
 fn usual_uncertainty() -> f64 {
@@ -72,29 +89,46 @@ fn usual_uncertainty() -> f64 {
 }
 
 impl ExperimentSpec {
-    /// An experiment to begin with: round numbers out of what is known of the loop. Without a model, time constant and dead
-    /// time are placeholders.
+    /// An experiment to begin with: round numbers out of what is known of the loop. Without a model the process is a
+    /// placeholder, and so is where it rests; the safe range of the PV is always a proposal.
     #[must_use]
     pub fn first(pv: &Span, op: &Span, known: Option<&Model>, noise: Option<f64>) -> Self {
         let width = pv.high - pv.low;
         let round = |value: f64| rounded(value, 2);
-        let of = |name: &str| known.and_then(|model| model.parameter(name)).map(|parameter| parameter.value);
-        let (gain, time_constant) = (of("gain").unwrap_or(width / 100.0), of("time_constant").unwrap_or(60.0));
-        let dead_time = of("dead_time").unwrap_or(15.0);
-        let settling = round(dead_time) + 4.0 * round(time_constant);
+        let of_model = known.and_then(|model| model.process().and_then(|process| process.half_rule()).ok());
+        let noise = noise.filter(|noise| *noise > 0.0);
+        let mut proposed = vec![Proposed::PvRange];
+        if of_model.is_none() {
+            proposed.extend([Proposed::Process, Proposed::OperatingPoint]);
+        }
+        if noise.is_none() {
+            proposed.push(Proposed::Noise);
+        }
+        let known = known.filter(|_| of_model.is_some());
+        let (process, settling) = match of_model.map(|found| found.process) {
+            Some(LinearSpec::Integrating { gain, dead_time }) => {
+                let dead_time = round(dead_time);
+                (LinearSpec::Integrating { gain: round(gain), dead_time }, 5.0 * dead_time.max(1.0))
+            }
+            found => {
+                let [gain, lag, late] = match found {
+                    Some(LinearSpec::Fopdt { gain, time_constant, dead_time }) => [gain, time_constant, dead_time],
+                    _ => [width / 100.0, 60.0, 15.0],
+                };
+                let (time_constant, dead_time) = (round(lag), round(late));
+                let settling = dead_time + 4.0 * time_constant;
+                (LinearSpec::Fopdt { gain: round(gain), time_constant, dead_time }, settling)
+            }
+        };
         let rest = OperatingPoint {
             pv: rounded(known.map_or(pv.low + 0.5 * width, |model| model.operating.pv), 3),
             states: None,
             op: known.map_or(0.5 * (op.low + op.high), |model| model.operating.op).round(),
         };
         Self {
-            process: LinearSpec::Fopdt {
-                gain: round(gain),
-                time_constant: round(time_constant),
-                dead_time: round(dead_time),
-            },
+            process,
             gain_uncertainty: usual_uncertainty(),
-            noise: round(noise.filter(|noise| *noise > 0.0).unwrap_or(0.001 * width)),
+            noise: round(noise.unwrap_or(0.001 * width)),
             pv_range: [round(rest.pv - 0.05 * width), round(rest.pv + 0.05 * width)],
             op_range: [(rest.op - 25.0).max(0.0), (rest.op + 25.0).min(100.0)],
             operating_point: rest,
@@ -105,6 +139,7 @@ impl ExperimentSpec {
             signal: SignalKind::Doublet { width: None },
             seed: 1,
             pv_unit: pv.unit.clone(),
+            proposed,
         }
     }
 }
@@ -193,14 +228,15 @@ impl ExperimentSpec {
         let axis = TimeAxis::uniform(self.sample_time, self.samples())?;
         let unit = self.signal.sequence(self)?;
         let shape = self.process.response_to(&axis, &unit)?;
+        let rest = self.operating_point.op;
         let amplitude = match self.amplitude {
             Some(amplitude) => amplitude,
-            None => self.largest_amplitude(&unit, &shape)?,
+            None => self.largest_amplitude(&unit, &shape, |amplitude| {
+                let moves: Vec<f64> = self.output(&unit, amplitude).iter().map(|op| op - rest).collect();
+                self.process.response_to(&axis, &moves)
+            })?,
         };
-        let rest = self.operating_point.op;
-        let wanted: Vec<f64> =
-            unit.iter().map(|value| (rest + amplitude * value).clamp(self.op_range[0], self.op_range[1])).collect();
-        let op = sequence::limited(&wanted, rest, self.op_rate.map(|rate| rate * self.sample_time));
+        let op = self.output(&unit, amplitude);
         let deviations: Vec<f64> = op.iter().map(|value| value - rest).collect();
         let response = self.process.response_to(&axis, &deviations)?;
         let pv: Vec<f64> = response.iter().map(|value| self.operating_point.pv + value).collect();
@@ -224,34 +260,48 @@ impl ExperimentSpec {
         Ok(plan)
     }
 
-    /// The largest amplitude that keeps the OP in its range and the PV with its band in [`FILLED`] of the safe range.
-    fn largest_amplitude(&self, unit: &[f64], shape: &[f64]) -> Result<f64> {
+    /// The OP at this amplitude, in its range and no faster than it may move.
+    fn output(&self, unit: &[f64], amplitude: f64) -> Vec<f64> {
+        let rest = self.operating_point.op;
+        let [low, high] = self.op_range;
+        let wanted: Vec<f64> = unit.iter().map(|value| (rest + amplitude * value).clamp(low, high)).collect();
+        sequence::limited(&wanted, rest, self.op_rate.map(|rate| rate * self.sample_time))
+    }
+
+    /// The largest amplitude that keeps the OP in its range and the PV with its band in [`FILLED`] of the safe range, to two
+    /// digits. `shape` is the response to the sequence of amplitude 1 at any speed, `response` that to the OP as it may move
+    /// at an amplitude.
+    fn largest_amplitude(
+        &self,
+        unit: &[f64],
+        shape: &[f64],
+        response: impl Fn(f64) -> Result<Vec<f64>>,
+    ) -> Result<f64> {
         let wide = 1.0 + self.gain_uncertainty / 100.0;
-        let (mut largest, noise) = (f64::MAX, 2.0 * self.noise);
-        for (reach, room) in unit
-            .iter()
-            .map(|value| {
-                (
-                    *value,
-                    if *value > 0.0 {
-                        self.op_range[1] - self.operating_point.op
-                    } else {
-                        self.operating_point.op - self.op_range[0]
-                    },
-                )
-            })
-            .chain(shape.iter().map(|value| {
-                let end = if *value > 0.0 {
-                    self.pv_range[1] - self.operating_point.pv
-                } else {
-                    self.operating_point.pv - self.pv_range[0]
-                };
-                (wide * value, FILLED * end - noise)
-            }))
-        {
-            if reach != 0.0 {
-                largest = largest.min(room / reach.abs());
+        let noise = 2.0 * self.noise;
+        // How far there is to go, above or below where it rests.
+        let room = |[low, high]: [f64; 2], rest: f64, up: bool| if up { high - rest } else { rest - low };
+        let op_room = |value: f64| room(self.op_range, self.operating_point.op, value > 0.0);
+        let pv_room = |value: f64| FILLED * room(self.pv_range, self.operating_point.pv, value > 0.0) - noise;
+        let least = |pairs: &mut dyn Iterator<Item = (f64, f64)>| {
+            pairs.filter(|(reach, _)| *reach != 0.0).map(|(reach, room)| room / reach.abs()).fold(f64::MAX, f64::min)
+        };
+        let by_op = least(&mut unit.iter().map(|value| (*value, op_room(*value))));
+        let by_pv = least(&mut shape.iter().map(|value| (wide * value, pv_room(*value))));
+        let mut largest = by_op.min(by_pv);
+        if self.op_rate.is_some() && largest > 1e-6 && largest < f64::MAX {
+            // An OP that cannot jump moves the PV by less: what fits is sought between nothing and the end of the OP's range.
+            let fits =
+                |amplitude: f64| Ok(response(amplitude)?.iter().all(|value| wide * value.abs() <= pv_room(*value)));
+            let (mut low, mut high) = if fits(largest)? { (largest, by_op) } else { (0.0, largest) };
+            if fits(high)? {
+                low = high;
             }
+            for _ in 0..20 {
+                let middle = 0.5 * (low + high);
+                if fits(middle)? { low = middle } else { high = middle }
+            }
+            largest = low;
         }
         if largest > 1e-6 && largest.is_finite() {
             // Two digits that are no larger.
@@ -345,6 +395,7 @@ mod tests {
             signal,
             seed: 5,
             pv_unit: "°C".into(),
+            proposed: Vec::new(),
         }
     }
 
@@ -409,6 +460,65 @@ mod tests {
                 );
             }
         }
+    }
+
+    #[test]
+    fn an_output_that_may_not_jump_moves_farther_for_the_same_range() {
+        for signal in SIGNALS {
+            let largest = |op_rate: Option<f64>| {
+                let spec = ExperimentSpec { op_rate, op_range: [0.0, 100.0], ..spec(signal.clone()) };
+                let plan = spec.plan().unwrap();
+                let half = plan.pv.iter().zip(&plan.pv_half_width).map(|(pv, half)| (pv - 70.0).abs() + half);
+                (plan.amplitude, half.fold(0.0, f64::max), plan.op.iter().copied().fold(f64::MIN, f64::max))
+            };
+            let (at_once, ..) = largest(None);
+            // Fast enough, nothing changes; slowly, more is moved until the PV or the OP is at the end of what it may.
+            let (fast, ..) = largest(Some(1e6));
+            assert!((fast / at_once - 1.0).abs() < 0.03, "{signal:?}: {fast} {at_once}");
+            let (slow, reach, op) = largest(Some(0.02));
+            assert!(slow >= at_once, "{signal:?}: {slow} {at_once}");
+            assert!(reach <= 6.0 && (reach > 5.2 || op > 45.5 || slow > 54.0), "{signal:?}: {slow} {reach} {op}");
+        }
+    }
+
+    #[test]
+    fn a_proposal_is_not_judged_as_if_somebody_had_said_it() {
+        let texts = |proposed: Vec<Proposed>| {
+            let plan = ExperimentSpec { proposed, ..spec(SignalKind::Doublet { width: None }) }.plan().unwrap();
+            plan.verdicts.into_iter().map(|verdict| (verdict.tone, verdict.text)).collect::<Vec<_>>()
+        };
+        let all = texts(vec![]);
+        assert!(all.iter().any(|(tone, text)| *tone == crate::verdict::Tone::Good && text.contains("set as safe")));
+        let own = texts(vec![Proposed::PvRange, Proposed::Process]);
+        assert!(own.iter().all(|(_, text)| !text.contains("set as safe")), "{own:?}");
+        let cautions: Vec<&String> =
+            own.iter().filter(|(tone, _)| *tone == crate::verdict::Tone::Caution).map(|(_, text)| text).collect();
+        assert!(cautions.iter().any(|text| text.contains("only proposed")), "{own:?}");
+        assert!(cautions.iter().any(|text| text.contains("placeholder")), "{own:?}");
+        assert!(own.iter().all(|(tone, _)| *tone != crate::verdict::Tone::Good), "{own:?}");
+    }
+
+    #[test]
+    fn a_process_that_integrates_is_told_where_it_ends() {
+        let tank = |signal: SignalKind| {
+            let process = LinearSpec::Integrating { gain: 0.002, dead_time: 8.0 };
+            ExperimentSpec { process, gain_uncertainty: 0.0, noise: 0.01, ..spec(signal) }
+        };
+        let ends = |signal: SignalKind| {
+            let plan = tank(signal).plan().unwrap();
+            (plan.pv.last().unwrap() - 70.0, plan.verdicts.into_iter().map(|v| v.text).collect::<Vec<_>>())
+        };
+        // Up and down for the same time: by the integral of the OP the PV is back; after a step it goes on.
+        let (end, words) = ends(SignalKind::Doublet { width: None });
+        assert!(end.abs() < 1e-9 && words.iter().all(|text| !text.contains("integrates")), "{end} {words:?}");
+        let (end, words) = ends(SignalKind::Step);
+        assert!(
+            end > 3.0 && words.iter().any(|text| text.contains("integrates") && text.contains("doublet")),
+            "{words:?}"
+        );
+        // Gain and dead time of such a record are known as well as a fit knows them.
+        let plan = tank(SignalKind::Doublet { width: None }).plan().unwrap();
+        assert!(plan.expected.iter().all(|expected| expected.standard_error.is_some_and(|error| error > 0.0)));
     }
 
     #[test]

@@ -87,6 +87,9 @@ pub enum Operation {
         /// Tag of the channel.
         #[serde(default)]
         tag: Option<String>,
+        /// Whether it is done to all channels alike, so that it cancels out of a model of them; `tag` then says nothing.
+        #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+        all: bool,
         /// Time constant of each lag in s, above 0.
         time_constant: f64,
         /// Number of lags, 1 or 2.
@@ -229,21 +232,34 @@ impl Operation {
                     }
                 })
             }
-            Self::LowPass { tag, time_constant, order, zero_phase } => {
+            Self::LowPass { tag, all, time_constant, order, zero_phase } => {
                 check::positive("time_constant", *time_constant, "s")?;
                 if !(1..=2).contains(order) {
                     return Err(Error::invalid("order", order, "1 or 2"));
                 }
                 let axis = prepared.record.axis.clone();
-                let channel = channel(prepared, tag.as_deref())?;
-                for _ in 0..*order {
-                    filters::lag(&mut channel.values, &axis, *time_constant);
-                    if *zero_phase {
-                        filters::lag_backward(&mut channel.values, &axis, *time_constant);
+                let filter = |channel: &mut Channel| {
+                    for _ in 0..*order {
+                        filters::lag(&mut channel.values, &axis, *time_constant);
+                        if *zero_phase {
+                            filters::lag_backward(&mut channel.values, &axis, *time_constant);
+                        }
                     }
-                }
+                };
                 let way = if *zero_phase { ", forth and back" } else { "" };
-                Ok(format!("{} filtered: {order} × {}{way}.", channel.tag, readable_duration(*time_constant)))
+                let how = format!("{order} × {}{way}", readable_duration(*time_constant));
+                if *all {
+                    prepared.record.channels.iter_mut().for_each(filter);
+                    return Ok(format!("All channels filtered alike: {how}."));
+                }
+                let channel = channel(prepared, tag.as_deref())?;
+                filter(channel);
+                let others = if matches!(channel.role, Role::Pv | Role::Op) {
+                    " The others are not: a model of them has this filter in it."
+                } else {
+                    ""
+                };
+                Ok(format!("{} filtered: {how}.{others}", channel.tag))
             }
             Self::Convert { tag, unit } => {
                 let channel = channel(prepared, tag.as_deref())?;

@@ -128,7 +128,7 @@ fn a_trend_goes_and_a_filter_has_the_gain_and_phase_it_should() {
     let channel = Channel { tag: "x".into(), role: Role::Pv, unit: String::new(), values: sine };
     let record = Record::new(axis, vec![channel]).unwrap();
     let filtered = |order, zero_phase| {
-        let lowpass = Operation::LowPass { tag: None, time_constant: 20.0, order, zero_phase };
+        let lowpass = Operation::LowPass { tag: None, all: false, time_constant: 20.0, order, zero_phase };
         done(&record, &[lowpass]).record.channels.remove(0).values
     };
     let (causal, zero) = (filtered(1, false), filtered(1, true));

@@ -23,6 +23,7 @@ pub use linearisation::{Channel, Linearisation, linear_channel, linearise};
 pub use matrices::{Element, LinearProcess, StateSpaceSpec, StepOfPair, StepTable, TransferFunctionsSpec};
 pub use offers::{Offer, offers};
 pub use spec::{DetailedSpec, ProcessSpec};
+pub(crate) use steady::described as steady_state_of;
 pub use steady::{Rest, SteadyState, rests_at, steady_states};
 
 use crate::Result;

@@ -229,12 +229,17 @@ impl Problem<'_> {
 
     fn described(&self, z: Vec<f64>) -> SteadyState {
         let (state, inputs) = self.split(&z);
-        let u = at_ports(self.process, &inputs);
-        let mut outputs = vec![0.0; self.process.description().outputs.len()];
-        self.process.outputs(&state, &u, Held::default(), &mut outputs);
-        let eigenvalues = eigenvalues(jacobian(self.process, &state, &u));
-        let fastest = eigenvalues.iter().map(|value| value.norm()).fold(0.0, f64::max);
-        let stable = eigenvalues.iter().all(|value| value.re < -1e-9 * fastest);
-        SteadyState { state, inputs, outputs, eigenvalues, stable }
+        described(self.process, state, inputs)
     }
+}
+
+/// A state that is known to be steady, with what it shows and whether the process comes back to it.
+pub(crate) fn described(process: &dyn Process, state: Vec<f64>, inputs: Vec<f64>) -> SteadyState {
+    let u = at_ports(process, &inputs);
+    let mut outputs = vec![0.0; process.description().outputs.len()];
+    process.outputs(&state, &u, Held::default(), &mut outputs);
+    let eigenvalues = eigenvalues(jacobian(process, &state, &u));
+    let fastest = eigenvalues.iter().map(|value| value.norm()).fold(0.0, f64::max);
+    let stable = eigenvalues.iter().all(|value| value.re < -1e-9 * fastest);
+    SteadyState { state, inputs, outputs, eigenvalues, stable }
 }

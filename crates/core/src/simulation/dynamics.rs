@@ -31,6 +31,9 @@ pub(super) struct PortInput {
     pub driven: bool,
 }
 
+/// What to look for in an equation that is not a number.
+const LOOK_FOR: &str = "look for a division by zero, or a root or logarithm of a negative number";
+
 /// Something worth telling, at a time of a trial.
 #[derive(Debug, Clone, PartialEq)]
 pub(super) struct Told {
@@ -51,6 +54,8 @@ pub(super) struct Dynamics {
     deviations: Vec<f64>,
     slopes: Vec<f64>,
     room: Vec<f64>,
+    /// By how much changes of parameters have changed what is held.
+    redefined: Vec<f64>,
     is_linear: bool,
     feeds_through: bool,
     exact_effect: bool,
@@ -167,6 +172,7 @@ impl Dynamics {
             deviations: vec![0.0; ports],
             slopes: vec![0.0; ports],
             room: vec![0.0; n],
+            redefined: vec![0.0; process.description().balances.len()],
             whole_scan: None,
             is_linear,
             feeds_through: process.feeds_through(),
@@ -220,10 +226,38 @@ impl Dynamics {
         self.system.output
     }
 
-    pub fn set_parameter(&mut self, index: usize, value: f64) -> Result<()> {
-        self.system.process.set_parameter(index, value)?;
+    /// Changes a parameter at `t`. What is held changes with it where the parameter says how much a state holds, and
+    /// where a state no longer fits into its bounds: that goes into [`Dynamics::redefined`].
+    pub fn set_parameter(
+        &mut self,
+        index: usize,
+        value: f64,
+        t: f64,
+        told: &mut Vec<Told>,
+    ) -> std::result::Result<(), String> {
+        let mut before = vec![0.0; self.redefined.len()];
+        self.contents(&mut before);
+        self.system.process.set_parameter(index, value).map_err(|error| error.to_string())?;
         self.bounds = self.system.process.bounds();
+        for k in 0..self.bounds.len() {
+            let Bound { state, low, high, .. } = self.bounds[k];
+            if self.x[state] > high {
+                self.turn(state, Turn::Full, t, told);
+            } else if self.x[state] < low {
+                self.turn(state, Turn::Empty, t, told);
+            }
+        }
+        let mut after = vec![0.0; self.redefined.len()];
+        self.contents(&mut after);
+        for (sum, (after, before)) in self.redefined.iter_mut().zip(after.iter().zip(&before)) {
+            *sum += after - before;
+        }
         Ok(())
+    }
+
+    /// By how much changes of parameters have changed what is held of each balanced quantity.
+    pub fn redefined(&self) -> &[f64] {
+        &self.redefined
     }
 
     /// Whether the outputs depend on the inputs at the same instant.
@@ -343,22 +377,30 @@ impl Dynamics {
         done.map_err(|breakdown| self.reason(breakdown))
     }
 
+    /// The first states as they are.
+    fn here(&self) -> String {
+        let states = &self.system.process.description().states;
+        let values = states.iter().zip(&self.x).take(6);
+        let values = values.map(|(state, x)| format!("{} = {} {}", state.name, readable(*x), state.unit));
+        values.map(|value| value.trim_end().to_owned()).collect::<Vec<_>>().join(", ")
+    }
+
+    /// Why a trial cannot go on with these outputs, where one of them is not a finite number.
+    pub fn senseless(&self, outputs: &[f64]) -> Option<String> {
+        let k = outputs.iter().position(|output| !output.is_finite())?;
+        let name = &self.system.process.description().outputs[k].name;
+        Some(format!("the output {name} is not a finite number at {}: {LOOK_FOR}", self.here()))
+    }
+
     fn reason(&self, breakdown: Breakdown) -> String {
         let states = &self.system.process.description().states;
+        let named = |state: usize| states.get(state).map_or("a balance term", |state| state.name.as_str());
         match breakdown {
             Breakdown::NotFinite(state) => {
-                let name = states.get(state).map_or("a balance term", |state| state.name.as_str());
-                let values: Vec<String> = states
-                    .iter()
-                    .zip(&self.x)
-                    .take(6)
-                    .map(|(state, x)| format!("{} = {} {}", state.name, readable(*x), state.unit))
-                    .collect();
-                format!(
-                    "the rate of {name} is not a finite number at {}: look for a division by zero, or a root or \
-                     logarithm of a negative number",
-                    values.join(", ")
-                )
+                format!("the rate of {} is not a finite number at {}: {LOOK_FOR}", named(state), self.here())
+            }
+            Breakdown::Edge(state) => {
+                format!("the rate of {} stops being a number beyond {}: {LOOK_FOR}", named(state), self.here())
             }
             Breakdown::StepTooSmall => "the states change faster than can be followed: something runs away".to_owned(),
         }

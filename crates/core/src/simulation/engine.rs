@@ -278,6 +278,11 @@ impl Simulation {
         }
         // What is felt directly stands as the scan before left it: the controller measures first and moves then.
         let seen = self.dynamics.outputs(time, &mut self.outputs);
+        if let Some(reason) = self.dynamics.senseless(&self.outputs) {
+            self.next = scan_number;
+            self.stopped = Some(Happening { at: time, text: reason });
+            return None;
+        }
         self.true_value = self.outputs[self.dynamics.output()];
         self.position = self.actuator.position();
         let shown = self.delayed(seen);
@@ -307,7 +312,7 @@ impl Simulation {
         }
         if let Err(reason) = self.carry_on(scan_number) {
             self.stopped = Some(Happening { at: time, text: reason });
-        } else if self.true_value.is_finite() && self.pv_span.to_percent(self.true_value).abs() > RUN_AWAY {
+        } else if self.pv_span.to_percent(self.true_value).abs() > RUN_AWAY {
             let who = if self.manual { "the process runs away" } else { "the loop swings or drifts ever further" };
             let text = format!("{who}: the PV is {} spans off", (RUN_AWAY / 100.0).round());
             self.stopped = Some(Happening { at: time, text });
@@ -484,7 +489,7 @@ impl Simulation {
             until = until.min(knot);
             let value = value + slope * 0.5 * (knot - t).min(self.scan);
             if value != self.dynamics.process().parameters()[*index] {
-                self.dynamics.set_parameter(*index, value).map_err(|error| error.to_string())?;
+                self.dynamics.set_parameter(*index, value, t, &mut self.told)?;
             }
         }
         Ok(until)
@@ -554,7 +559,11 @@ impl Simulation {
                     .iter()
                     .zip(parts)
                     .map(|(term, part)| TermTotal { name: term.name.clone(), amount: term.kind.sign() * part });
-                let terms: Vec<TermTotal> = signed.collect();
+                let mut terms: Vec<TermTotal> = signed.collect();
+                let redefined = self.dynamics.redefined()[k];
+                if redefined != 0.0 {
+                    terms.push(TermTotal { name: "change of parameters".to_owned(), amount: redefined });
+                }
                 let gained = now[k] - self.contents_at_start[k];
                 let missing = gained - terms.iter().map(|term| term.amount).sum::<f64>();
                 let throughput = 0.5 * terms.iter().map(|term| term.amount.abs()).sum::<f64>();

@@ -3,8 +3,8 @@
 use crate::instrument::{ActuatorSpec, SensorSpec};
 use crate::lti::StateSpace;
 use crate::process::{
-    Description, Held, LinearProcess, Process, ProcessSpec, Quantity, Rest, SteadyState, at_ports, linear_channel,
-    rests_at, steady_states,
+    Bound, Description, Held, LinearProcess, Process, ProcessSpec, Quantity, Rest, SteadyState, at_ports,
+    linear_channel, rests_at, steady_states,
 };
 use crate::units::Span;
 use crate::{Error, Result, check};
@@ -273,7 +273,12 @@ impl Plant {
         let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
         inputs[driven.input] = driven.value(self.actuator.effect(*op));
         let (state, op, at_rest) = if let Some(states) = states {
-            (description.states_with(states, "plant.operating_point.states")?, *op, false)
+            let state = description.states_with(states, "plant.operating_point.states")?;
+            for Bound { state: i, low, high, .. } in process.bounds() {
+                let Quantity { name, unit, .. } = &description.states[i];
+                check::within(&format!("plant.operating_point.states.{name}"), state[i], low, high, unit)?;
+            }
+            (state, *op, false)
         } else {
             let (rest, op) = self.rest(process.as_ref(), &inputs, driven, output)?;
             inputs = rest.inputs;

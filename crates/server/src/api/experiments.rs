@@ -3,7 +3,6 @@
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::{AppState, compute};
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
-use antistasis_core::identification::Structure;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::Trace;
 use antistasis_store::{NewRecord, RecordInfo};
@@ -25,11 +24,11 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
 /// What is known besides the loop.
 #[derive(Debug, Deserialize, IntoParams)]
 struct KnownNoise {
-    /// Standard deviation of the PV's noise in its unit, where a record tells it.
+    /// Standard deviation of the PV's noise in the unit of the loop, where a record tells it.
     noise: Option<f64>,
 }
 
-/// An experiment to begin with: round numbers out of the spans, the chosen model where it is of first order, and the noise.
+/// An experiment to begin with: round numbers out of the spans, the chosen model, and the noise.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/experiments/first", tag = "experiments",
     params(("tag" = String, Path, description = "Tag of the loop"), KnownNoise),
     responses((status = 200, body = ExperimentSpec), (status = 404, body = Problem)))]
@@ -40,7 +39,7 @@ async fn first_experiment(
 ) -> Result<Json<ExperimentSpec>, Problem> {
     let found = state.store.find_loop(&tag).await?;
     let models = state.store.models(found.id).await?;
-    let chosen = models.iter().find(|row| row.chosen && row.model.structure == Structure::Fopdt);
+    let chosen = models.iter().find(|row| row.chosen);
     let model = chosen.map(|row| &row.model);
     Ok(Json(ExperimentSpec::first(&found.pv.span, &found.op.span, model, known.noise)))
 }

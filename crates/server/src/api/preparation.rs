@@ -4,7 +4,7 @@ use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::{AppState, compute};
-use antistasis_core::assessment::{Inspection, Spans, inspect};
+use antistasis_core::assessment::{Inspection, inspect_prepared};
 use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};
 use antistasis_core::preparation::{Prepared, Step};
 use antistasis_exchange::Format;
@@ -98,7 +98,7 @@ async fn found(state: &AppState, tag: &str, id: Uuid) -> Result<(LoopDetail, std
     Ok((found, state.prepared(id, &steps).await?))
 }
 
-/// Judges a record, as its preparation leaves it.
+/// Judges a record as its preparation leaves it, in the units of the loop; noise, feedback and swings before any filter.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/records/{id}/inspection", tag = "records",
     params(("tag" = String, Path, description = "Tag of the loop"), ("id" = Uuid, Path, description = "Identifier of the record")),
     responses((status = 200, body = Inspection), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -106,19 +106,11 @@ async fn inspect_record(
     State(state): State<AppState>,
     Path((tag, id)): Path<(String, Uuid)>,
 ) -> Result<Json<Inspection>, Problem> {
-    let (found, prepared) = found(&state, &tag, id).await?;
-    let mut inspection = compute(move || {
-        let pv = prepared.record.channel(antistasis_core::series::Role::Pv);
-        // The span counts only where the record is in its unit.
-        let in_unit = pv.is_some_and(|pv| pv.unit == found.pv.span.unit);
-        let spans = Spans { pv: in_unit.then_some(&found.pv.span), op: Some(&found.op.span) };
-        inspect(&prepared.record, &spans).map(|inspection| (inspection, prepared.start))
-    })
-    .await??;
-    for stretch in inspection.0.findings.iter_mut().flat_map(|finding| &mut finding.stretches) {
-        stretch.iter_mut().for_each(|time| *time += inspection.1);
-    }
-    Ok(Json(inspection.0))
+    let found = state.store.find_loop(&tag).await?;
+    let steps = state.store.record_info(id).await?.preparation;
+    let record = state.record(id).await?;
+    let inspection = compute(move || inspect_prepared(&record, &steps, &found.pv.span, &found.op.span)).await??;
+    Ok(Json(inspection))
 }
 
 /// Marks to read by.

@@ -290,6 +290,8 @@ struct Preparation {
     /// Whether the steps of the preparation are applied; false shows the record untouched.
     #[serde(default)]
     prepared: bool,
+    /// Tag of the loop in whose units PV, SP and OP are given; the record's own where left out.
+    r#loop: Option<String>,
 }
 
 /// Samples of a record for drawing: where there are more than can be drawn, the extremes of each stretch, so that no
@@ -302,15 +304,20 @@ async fn samples(
     State(state): State<AppState>,
     Path(id): Path<Uuid>,
     Query(view): Query<View>,
-    Query(Preparation { prepared }): Query<Preparation>,
+    Query(Preparation { prepared, r#loop }): Query<Preparation>,
 ) -> Result<Json<Samples>, Problem> {
+    let seen_by = match r#loop {
+        Some(tag) => Some(state.store.find_loop(&tag).await?),
+        None => None,
+    };
+    let units = seen_by.map(|found| (found.pv.span.unit, found.op.span.unit));
     if prepared {
         let steps = state.store.record_info(id).await?.preparation;
         let prepared = state.prepared(id, &steps).await?;
-        return compute(move || drawn(&prepared.record, prepared.start, &view)).await?.map(Json);
+        return compute(move || drawn(&prepared.record, prepared.start, &view, units)).await?.map(Json);
     }
     let record = state.record(id).await?;
-    compute(move || drawn(&record, 0.0, &view)).await?.map(Json)
+    compute(move || drawn(&record, 0.0, &view, units)).await?.map(Json)
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -349,8 +356,17 @@ async fn even_channel(
     Ok(Json(EvenSamples { interval, values }))
 }
 
-/// The samples to draw of a record that begins at `start`.
-fn drawn(record: &Record, start: f64, view: &View) -> Result<Samples, Problem> {
+/// The samples to draw of a record that begins at `start`, PV and OP in these units where some are given.
+fn drawn(record: &Record, start: f64, view: &View, units: Option<(String, String)>) -> Result<Samples, Problem> {
+    let converted;
+    let record = match units {
+        // Nothing is copied for a record that is in these units already.
+        Some((pv, op)) if !record.is_in_units_of(&pv, &op) => {
+            converted = record.clone().in_units_of(&pv, &op);
+            &converted
+        }
+        _ => record,
+    };
     let own =
         View { from: view.from.map(|time| time - start), to: view.to.map(|time| time - start), buckets: view.buckets };
     let series: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();

@@ -10,6 +10,7 @@ pub use stiction::Stiction;
 
 use crate::identification::{held, noise_deviation};
 use crate::numerics::{NormalEquations, range};
+use crate::preparation::{Operation, Step, prepare};
 use crate::series::{Record, Role, TimeAxis};
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -46,6 +47,8 @@ pub enum Topic {
     ClosedLoop,
     /// Missing and uneven samples.
     Gaps,
+    /// A filter on some of the signals.
+    Filter,
 }
 
 /// One verdict, and where in the record it holds.
@@ -75,6 +78,8 @@ impl Finding {
 pub struct Inspection {
     /// The findings.
     pub findings: Vec<Finding>,
+    /// Unit of the PV in all that is said.
+    pub pv_unit: String,
     /// Standard deviation of the PV's noise, in its unit.
     pub noise: f64,
     /// Range of the PV over its noise.
@@ -104,6 +109,61 @@ struct Signals {
     op: Vec<f64>,
 }
 
+/// Judges a record of a loop as its preparation leaves it, in the units of the loop, with stretches in s of the untouched
+/// record.
+///
+/// Noise, feedback and swings are looked for before any filter: a filter takes the noise away, and one that runs forth and
+/// back makes the PV move before the OP does.
+///
+/// Errors as [`inspect`] and [`prepare`] say.
+pub fn inspect_prepared(record: &Record, steps: &[Step], pv: &Span, op: &Span) -> Result<Inspection> {
+    let is_filter = |step: &Step| step.enabled && matches!(step.operation, Operation::LowPass { .. });
+    let unfiltered: Vec<Step> = steps.iter().filter(|step| !is_filter(step)).cloned().collect();
+    let prepared = prepare(record, &unfiltered)?;
+    let alone = unequal_filter(&prepared.record, steps);
+    let start = prepared.start;
+    let seen = prepared.record.in_units_of(&pv.unit, &op.unit);
+    // A span counts only where the record is in its unit.
+    let in_unit = seen.channel(Role::Pv).is_some_and(|channel| channel.unit == pv.unit);
+    let mut inspection = inspect(&seen, &Spans { pv: in_unit.then_some(pv), op: Some(op) })?;
+    for stretch in inspection.findings.iter_mut().flat_map(|finding| &mut finding.stretches) {
+        stretch.iter_mut().for_each(|time| *time += start);
+    }
+    inspection.findings.extend(alone);
+    inspection.sort();
+    Ok(inspection)
+}
+
+/// What is said where a filter is laid over some of PV and OP and not over the others alike.
+fn unequal_filter(record: &Record, steps: &[Step]) -> Option<Finding> {
+    let mut laid: [Vec<(u64, usize, bool)>; 2] = Default::default();
+    let tags = [Role::Pv, Role::Op].map(|role| record.channel(role).map(|channel| channel.tag.as_str()));
+    for step in steps.iter().filter(|step| step.enabled) {
+        let Operation::LowPass { tag, all, time_constant, order, zero_phase } = &step.operation else { continue };
+        for (k, own) in tags.iter().enumerate() {
+            let meant = tag.as_deref().map_or(k == 0, |tag| Some(tag) == *own);
+            if *all || meant {
+                laid[k].push((time_constant.to_bits(), *order, *zero_phase));
+            }
+        }
+    }
+    let [pv, op] = &laid;
+    (pv != op).then(|| {
+        let both_ways = pv.iter().chain(op).any(|(_, _, zero_phase)| *zero_phase);
+        let before = if both_ways { ", and the PV seems to answer before the OP moves" } else { "" };
+        Finding::new(
+            Topic::Filter,
+            Tone::Caution,
+            format!(
+                "PV and OP are not filtered alike: a model of them has the filter in it. Its time constant and dead time are \
+                 off by that{before}. Filter all channels alike, or leave the noise to the fit."
+            ),
+            "a filter on all signals cancels out of the model, one on a single signal becomes part of it (Ljung, System \
+             Identification, 1999, section 14.4; from memory)",
+        )
+    })
+}
+
 /// Judges a record by its PV and OP.
 ///
 /// Errors when it has neither, or fewer than 20 samples.
@@ -119,6 +179,7 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
     let noise = noise_deviation(&pv.values);
     let mut inspection = Inspection {
         findings: Vec::new(),
+        pv_unit: pv.unit.clone(),
         noise,
         move_to_noise: None,
         band: None,
@@ -141,7 +202,11 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
         return Ok(inspection);
     };
     let full = Span::new(0.0, 100.0, "%");
-    findings.extend(saturated(&op.values, &record.axis, Some(spans.op.unwrap_or(&full)), "OP"));
+    let op_span = spans.op.unwrap_or(&full);
+    match beyond_span(&op.values, op_span) {
+        Some(finding) => findings.push(finding),
+        None => findings.extend(saturated(&op.values, &record.axis, Some(op_span), "OP")),
+    }
     let signals = Signals::new(&pv.values, &op.values);
     let moves = move_places(&op.values);
     let (finding, ratio) = size_of_move(&pv.values, &op.values, noise, &pv.unit);
@@ -167,12 +232,19 @@ pub fn inspect(record: &Record, spans: &Spans<'_>) -> Result<Inspection> {
         findings.extend(finding);
         inspection.stiction = Some(stiction);
     }
-    inspection.findings.sort_by_key(|finding| match finding.verdict.tone {
-        Tone::Bad => 0,
-        Tone::Caution => 1,
-        Tone::Good => 2,
-    });
+    inspection.sort();
     Ok(inspection)
+}
+
+impl Inspection {
+    /// The gravest first.
+    fn sort(&mut self) {
+        self.findings.sort_by_key(|finding| match finding.verdict.tone {
+            Tone::Bad => 0,
+            Tone::Caution => 1,
+            Tone::Good => 2,
+        });
+    }
 }
 
 impl Signals {
@@ -263,18 +335,25 @@ fn frozen(pv: &[f64], axis: &TimeAxis, unit: &str) -> Option<Finding> {
     if places.is_empty() {
         return None;
     }
-    let longest = places.iter().map(|[from, to]| to - from).fold(0.0, f64::max);
+    let length = |[from, to]: &[f64; 2]| to - from;
+    let run = places.iter().max_by(|a, b| length(a).total_cmp(&length(b)))?;
+    let longest = length(run);
     let share = 100.0 * places.iter().map(|[from, to]| to - from).sum::<f64>() / axis.duration().max(f64::MIN_POSITIVE);
-    let value = pv[axis.window(places[0][0], places[0][1]).start];
+    let value = pv[axis.window(run[0], run[1]).start];
+    let others = places.len() - 1;
+    let in_all = match others {
+        0 => format!("{} % of the record", readable(share)),
+        1 => format!("and once more at one value for less, {} % of the record in all", readable(share)),
+        _ => format!("and {others} times more at one value for less, {} % of the record in all", readable(share)),
+    };
     Some(
         Finding::new(
             Topic::Frozen,
             if share > 20.0 { Tone::Bad } else { Tone::Caution },
             format!(
-                "The PV freezes: it stands at exactly {} {unit} for {} ({} % of the record in all). Look at the transmitter or the historian's compression, and cut these stretches out.",
+                "The PV freezes: it stands at exactly {} {unit} for {} ({in_all}). Look at the transmitter or the historian's compression, and cut these stretches out.",
                 readable(value),
-                readable_duration(longest),
-                readable(share)
+                readable_duration(longest)
             ),
             "a run of equal values 20 times as long as usual (common practice)",
         )
@@ -307,6 +386,28 @@ fn quantised(pv: &[f64], noise: f64, unit: &str) -> Option<Finding> {
                 readable(share)
             ),
             "steps above twice the noise or 2 % of the swing (common practice)",
+        )
+    })
+}
+
+/// An OP that goes beyond its span is not in % of it: it was recorded as a deviation, say.
+fn beyond_span(op: &[f64], span: &Span) -> Option<Finding> {
+    let (low, high) = range(op);
+    let slack = 0.02 * span.width();
+    (low < span.low - slack || high > span.high + slack).then(|| {
+        Finding::new(
+            Topic::Saturation,
+            Tone::Caution,
+            format!(
+                "The OP runs from {} to {}, beyond its span of {} to {} {}: it is no share of the valve's travel, but a \
+                 deviation or in another unit. Gain and times can be fitted; where it stands at a limit cannot be seen.",
+                readable(low),
+                readable(high),
+                readable(span.low),
+                readable(span.high),
+                span.unit
+            ),
+            "more than 2 % of the span beyond an end of it",
         )
     })
 }

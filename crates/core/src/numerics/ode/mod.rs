@@ -23,6 +23,8 @@ pub trait Rates {
 pub enum Breakdown {
     /// The rate of this state is not a finite number.
     NotFinite(usize),
+    /// The rate of this state is no number just beyond: of a root whose argument is about to become negative, say.
+    Edge(usize),
     /// The step would have to be smaller than the time can resolve.
     StepTooSmall,
 }
@@ -106,7 +108,7 @@ impl Integrator {
                 x.copy_from_slice(&self.before);
                 system.rates(t, x, &mut self.rates_after);
                 finite(&self.rates_after)?;
-                return Err(Breakdown::StepTooSmall);
+                return Err(self.edge(system, t, smallest).map_or(Breakdown::StepTooSmall, Breakdown::Edge));
             }
         }
         match &self.implicit {
@@ -135,6 +137,17 @@ impl Integrator {
         let (fa, fb) = (self.last_step * self.rates_before[i], self.last_step * self.rates_after[i]);
         let r = 1.0 - s;
         a * r * r * (1.0 + 2.0 * s) + b * s * s * (3.0 - 2.0 * s) + fa * s * r * r - fb * s * s * r
+    }
+
+    /// The first state whose rate stops being a number a little further on, where the rates at the start of the step lead.
+    fn edge(&self, system: &impl Rates, t: f64, smallest: f64) -> Option<usize> {
+        let mut rates = vec![0.0; self.before.len()];
+        (0..=40).find_map(|doublings| {
+            let h = smallest * f64::from(doublings).exp2();
+            let ahead: Vec<f64> = self.before.iter().zip(&self.rates_after).map(|(x, rate)| x + h * rate).collect();
+            system.rates(t + h, &ahead, &mut rates);
+            rates.iter().position(|rate| rate.is_nan())
+        })
     }
 
     /// A step that moves no state by more than a thousandth of its size.

@@ -143,6 +143,11 @@ impl Process for LibraryProcess {
             return Err(Error::invalid("parameter", &parameter.name, "one that does not set the number of states"));
         }
         self.parameters[index] = parameter.check("process.parameters", value)?;
+        // A tank that is made wider holds more: what its states can be goes with the parameters.
+        let states = self.equations.describe(&self.parameters).states;
+        for (state, now) in self.description.states.iter_mut().zip(states) {
+            (state.low, state.high) = (now.low, now.high);
+        }
         Ok(())
     }
 

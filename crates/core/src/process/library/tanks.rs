@@ -3,6 +3,7 @@
 use super::super::Bound;
 use super::super::description::{Balance, Description, Quantity, TermKind, UsualDrive};
 use super::{Equations, GRAVITY, HOUR, Point, take};
+use crate::numerics::rounded;
 use TermKind::{In, Lost, Out};
 use std::f64::consts::PI;
 
@@ -217,6 +218,15 @@ const MOST_TANKS: f64 = 10.0;
 const LAMINAR_HEAD: f64 = 1e-6;
 
 impl Series {
+    /// An inflow in m³/h that the tanks can pass on without spilling: 15, or what fills the fullest one by less than 0.7.
+    fn usual_inflow(&self, [n, _, height, outlet, last_outlet, discharge]: [f64; 6]) -> f64 {
+        let head_of_unit_flow = |opening: f64| (discharge * 1e-4 * opening).powi(-2) / (2.0 * GRAVITY);
+        let (each, last) = (head_of_unit_flow(outlet), head_of_unit_flow(last_outlet));
+        let highest = if self.interacting { (n - 1.0) * each + last } else { each.max(last) };
+        let most = HOUR * (0.7 * height / highest).sqrt();
+        if most > 15.0 { 15.0 } else { rounded(0.98 * most, 2) }
+    }
+
     /// Inflow, spill and outflow of each tank in m³/s, in this order; calls `each(tank, in, spill, out)`.
     fn flows(&self, at: Point<'_>, mut each: impl FnMut(usize, f64, f64, f64)) {
         let [_, area, _, outlet, last_outlet, discharge] = take(at.p);
@@ -256,6 +266,7 @@ impl Equations for Series {
             if p.is_empty() { parameters.iter().map(|parameter| parameter.value).collect() } else { p.to_vec() };
         let n = values[0] as usize;
         let full = values[1] * values[2];
+        let usual_inflow = self.usual_inflow(take(&values));
         let (name, title) = if self.interacting {
             ("interacting_tanks", "Tanks in series that interact")
         } else {
@@ -273,7 +284,7 @@ impl Equations for Series {
                 .map(|k| Quantity::new(format!("volume_{k}"), "m³", 0.4 * full, (0.0, full), "liquid in the tank"))
                 .collect(),
             inputs: vec![
-                Quantity::new("inflow", "m³/h", 15.0, (0.0, 1e5), "what flows into the first tank"),
+                Quantity::new("inflow", "m³/h", usual_inflow, (0.0, 1e5), "what flows into the first tank"),
                 Quantity::new("side_inflow", "m³/h", 0.0, (0.0, 1e5), "what flows into the last tank besides"),
             ],
             outputs,
@@ -366,10 +377,12 @@ impl FourTanks {
 }
 
 impl Equations for FourTanks {
-    fn describe(&self, _: &[f64]) -> Description {
+    fn describe(&self, p: &[f64]) -> Description {
+        let height = p.get(8).copied().unwrap_or(20.0);
         let area = |name: &str, value: f64, text: &str| Quantity::new(name, "cm²", value, (1e-4, 1e6), text);
-        let level =
-            |k: usize, value: f64| Quantity::new(format!("level_{k}"), "cm", value, (0.0, 1e4), "height of the liquid");
+        let level = |k: usize, value: f64| {
+            Quantity::new(format!("level_{k}"), "cm", value.min(0.9 * height), (0.0, height), "height of the liquid")
+        };
         Description {
             batch: false,
             name: "four_tanks".to_owned(),
