@@ -91,7 +91,7 @@ const NAMES: [(&str, &str); 24] = [
     ("nd", "number of coefficients of D"),
     ("nf", "number of coefficients of F"),
     ("nk", "delay in samples"),
-    ("lags", "number of lags"),
+    ("lines", "number of lines"),
     ("windows", "window"),
     ("equals", "right-hand side"),
     ("parameters", "parameter"),

@@ -404,7 +404,9 @@ async fn a_record_in_another_unit_is_converted_or_refused() {
     assert!((gain["value"].as_f64().unwrap() - 1.2).abs() < 1e-6 && gain["unit"] == json!("°C/%"), "{gain}");
     // What is drawn, judged and planned from for the loop is in its unit; the record itself stays in its own.
     let id = record["id"].as_str().unwrap();
-    let first = |samples: &Value| (samples["channels"][0]["unit"].clone(), samples["channels"][0]["values"][0].as_f64().unwrap());
+    let first = |samples: &Value| {
+        (samples["channels"][0]["unit"].clone(), samples["channels"][0]["values"][0].as_f64().unwrap())
+    };
     let own = first(&site.get(&format!("/records/{id}/samples")).await);
     let seen = first(&site.get(&format!("/records/{id}/samples?prepared=true&loop=TIC-1")).await);
     assert_eq!((&own.0, &seen.0), (&json!("°F"), &json!("°C")));

@@ -20,7 +20,7 @@ const props = defineProps<{
 }>();
 
 const horizon = ref<number | null>(null);
-const lags = ref<number | null>(null);
+const lines = ref<number | null>(null);
 const found = ref<Schemas["Nonparametric"] | null>(null);
 const problem = ref("");
 
@@ -35,7 +35,7 @@ async function run() {
           // Without a structure there is nothing to be held against: all data count.
           windows: { ...props.windows, validation: { kind: "none" } },
           disturbances: props.disturbances,
-          options: { horizon: horizon.value, lags: lags.value },
+          options: { horizon: horizon.value, lines: lines.value },
         },
       }),
     );
@@ -43,7 +43,7 @@ async function run() {
     problem.value = messageOf(error);
   }
 }
-watch([comebacks, () => props.recordId, () => props.windows, horizon, lags], () => void run(), {
+watch([comebacks, () => props.recordId, () => props.windows, horizon, lines], () => void run(), {
   immediate: true,
   deep: true,
 });
@@ -117,7 +117,13 @@ const phaseRange = computed<[number, number]>(() => {
         exclusive
         when-empty="a fifth"
       />
-      <NumberField v-model="lags" label="Smoothed by" unit="lags" :min="4" :when-empty="String(found.lags)" />
+      <NumberField
+        v-model="lines"
+        label="Lines on either side"
+        unit=""
+        :min="8"
+        :when-empty="String(found.lines)"
+      />
       <span v-if="problem" class="text-limit" role="alert">{{ problem }}</span>
     </div>
     <div class="min-h-0 flex-[1.3]">

@@ -66,6 +66,8 @@ pub struct LoopGain<F> {
 /// |L| below this can neither encircle −1 nor bring the sensitivity off 1 by more than 0.5 %.
 const NEGLIGIBLE: f64 = 5e-3;
 const MOST_POINTS: usize = 400_000;
+/// Scans this share of a radian apart at the crossover are so coarse that dead time between them is more than a turn.
+const COARSE: f64 = 0.1;
 /// A lower limit of the gain below this share is none in practice.
 const NO_LIMIT: f64 = 1e-3;
 
@@ -215,7 +217,12 @@ pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, 
 pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
     let Some(sampled) = SampledLoop::of(trial)? else { return Ok(None) };
     let Some(closed) = sampled.with(&trial.candidate.controller)? else { return Ok(None) };
-    let margins = closed.margins();
+    let mut margins = closed.margins();
+    if let (Some(estimate), Some(crossover)) = (margins.delay_margin, margins.gain_crossover)
+        && crossover * trial.scenario.scan > COARSE
+    {
+        margins.delay_margin = Some(sampled_delay_margin(trial, estimate)?);
+    }
     if margins.stable || sampled.unstable_poles() == 0 {
         return Ok(Some(margins));
     }
@@ -233,6 +240,46 @@ pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
     };
     let needs_gain = (1..=10).map(|k| 1.5f64.powi(k)).find(holds);
     Ok(Some(Margins { needs_gain, ..margins }))
+}
+
+/// The dead time that the loop of a trial bears besides, near an estimate that takes it for a mere turn of the phase.
+///
+/// Between two scans that is not all it is: dead time that is no whole number of scans also changes what hold and sampler
+/// make of the process. So the loop is closed with the dead time in it.
+fn sampled_delay_margin(trial: &Trial, estimate: f64) -> Result<f64> {
+    let (plant, scan) = (&trial.plant, trial.scenario.scan);
+    let Some(system) = plant.linearised()? else { return Ok(estimate) };
+    let memory = plant.sensor.filter_memory(scan);
+    let stable = |extra: f64| -> Result<bool> {
+        let late = system.clone().later_by(extra)?;
+        let sampled = SampledLoop::new(&late, &plant.pv.span, scan, memory)?;
+        Ok(sampled.with(&trial.candidate.controller)?.is_some_and(|closed| closed.margins().stable))
+    };
+    let mut low = (estimate - 1.5 * scan).max(0.0);
+    if !stable(low)? {
+        low = 0.0;
+    }
+    let end = estimate + 3.0 * scan;
+    let mut high = low;
+    loop {
+        high += 0.125 * scan;
+        if high > end {
+            return Ok(estimate);
+        }
+        if !stable(high)? {
+            break;
+        }
+        low = high;
+    }
+    for _ in 0..12 {
+        let middle = 0.5 * (low + high);
+        if stable(middle)? {
+            low = middle;
+        } else {
+            high = middle;
+        }
+    }
+    Ok(low)
 }
 
 /// What a digital controller sees of a linear plant: a hold before it, its dead time exact, a sampler behind it.

@@ -51,7 +51,7 @@ pub(super) const LONG: usize = 20_000;
 
 /// The two-sided 95 % quantile of Student's distribution; slow noise leaves few degrees of freedom, of which three at least
 /// are counted.
-fn quantile(freedom: f64) -> f64 {
+pub(super) fn quantile_95(freedom: f64) -> f64 {
     StudentsT::new(0.0, 1.0, freedom.max(3.0)).map_or(NORMAL_95, |distribution| distribution.inverse_cdf(0.975))
 }
 
@@ -139,7 +139,7 @@ impl Estimate<'_> {
             white: sandwich(plain.information(), power / samples.max(1) as f64 / freedom),
             coloured: sandwich(filtered.information(), noise.variance),
             effective: noise.effective,
-            quantile: quantile(noise.effective - (count - self.held.len()) as f64),
+            quantile: quantile_95(noise.effective - (count - self.held.len()) as f64),
             acts,
         })
     }

@@ -7,9 +7,10 @@
 //! inputs and outputs, a singular value decomposition for the order and the observability matrix, `A` and `C` from its
 //! shift
 //! invariance, `B` and the state at the start by linear least squares on the simulated output, `K` from the
-//! innovations.
+//! innovations. From there on it goes to the estimate of maximum likelihood.
 //! There is no direct feed-through: behind a hold every process answers one sample later at the earliest.
 
+mod refine;
 #[cfg(test)]
 mod tests;
 
@@ -20,6 +21,7 @@ use super::structure::Structure;
 use crate::numerics::{NormalEquations, eigenvalues};
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
+use refine::{MOST_ENTRIES, Start};
 
 /// Columns of past and future together that the horizon is chosen for.
 const COLUMNS: usize = 120;
@@ -61,16 +63,17 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
     if order + 1 > horizon * data.outputs.len() {
         return Err(Error::invalid("structure.order", order, format!("at most {}", horizon * data.outputs.len() - 1)));
     }
-    let (system, levels) = subspace.system(&signals, order)?;
+    let (mut system, mut starts) = subspace.system(&signals, order)?;
+    system.refine(&signals, &mut starts);
     let operating = |k: usize| {
         let (inputs, mut outputs) = stretches[k].means();
-        outputs.iter_mut().zip(&levels[k]).for_each(|(output, level)| *output += level);
+        outputs.iter_mut().zip(&starts[k].levels).for_each(|(output, level)| *output += level);
         Operating { op: inputs[0], pv: outputs[0], inputs, outputs }
     };
     let name = |series: &super::Series| SignalName { tag: series.tag.clone(), unit: series.unit.clone() };
     Ok(Model {
         structure: Structure::StateSpace { order },
-        method: "subspace, canonical variates".into(),
+        method: "maximum likelihood, from subspaces of canonical variates".into(),
         inputs: data.inputs.iter().map(name).collect(),
         outputs: data.outputs.iter().map(name).collect(),
         sample_time: Some(interval),
@@ -212,15 +215,15 @@ impl Subspace {
         Ok((a, gamma.rows(0, outputs).into_owned()))
     }
 
-    /// The system, and by how much the outputs at rest differ from their means in each stretch.
-    fn system(&self, signals: &[Signals], order: usize) -> Result<(System, Vec<Vec<f64>>)> {
+    /// The system, and how each stretch begins.
+    fn system(&self, signals: &[Signals], order: usize) -> Result<(System, Vec<Start>)> {
         let (m, l) = (signals[0].inputs.ncols(), signals[0].outputs.ncols());
         let (a, c) = self.dynamics(order, l)?;
         let mut system =
             System { b: DMatrix::zeros(order, m), k: DMatrix::zeros(order, l), initial: DVector::zeros(order), a, c };
-        let levels = system.set_inputs(signals)?;
+        let starts = system.set_inputs(signals)?;
         self.set_gain(&mut system, signals);
-        Ok((system, levels))
+        Ok((system, starts))
     }
 
     /// `K` by regression of what `A x + B u` leaves of the next state on the innovations, where the states are
@@ -357,7 +360,7 @@ impl System {
 
     /// `B`, and for each stretch the state at its start and its levels, which are returned: the simulated output is linear
     /// in all.
-    fn set_inputs(&mut self, stretches: &[Signals]) -> Result<Vec<Vec<f64>>> {
+    fn set_inputs(&mut self, stretches: &[Signals]) -> Result<Vec<Start>> {
         let (n, m, l) = (self.a.nrows(), self.b.ncols(), self.c.nrows());
         let mut sums = NormalEquations::new(n * m + stretches.len() * (n + l));
         for (k, signals) in stretches.iter().enumerate() {
@@ -370,7 +373,8 @@ impl System {
         })?;
         self.b = DMatrix::from_column_slice(n, m, &solution[..n * m]);
         self.initial = DVector::from_column_slice(&solution[n * m..n * (m + 1)]);
-        Ok(solution[n * m..].chunks(n + l).map(|own| own[n..].to_vec()).collect())
+        let start = |own: &[f64]| Start { state: DVector::from_column_slice(&own[..n]), levels: own[n..].to_vec() };
+        Ok(solution[n * m..].chunks(n + l).map(start).collect())
     }
 
     /// The sums of one stretch for `B`, the state at the start and the levels.
@@ -486,13 +490,10 @@ pub(super) fn with_entry(model: &Model, index: usize, by: f64) -> Model {
 /// Covariance of the entries of `A`, `B`, `C`, `K`, and a step for each by which it may be moved.
 ///
 /// The states can be chosen in many ways, so that the entries are not determined by the data; what does not depend on
-/// that choice, such as
-/// a response, is. The pseudo-inverse of the information matrix gives the variance of just that (Pintelon, Schoukens,
-/// McKelvey & Rolain, Automatica 32,
-/// 1996, on overparametrised models). The derivatives of the one-step errors are central differences. None when there
-/// are too many entries.
+/// that choice, such as a response, is. The pseudo-inverse of the information matrix gives the variance of just that
+/// (Pintelon, Schoukens, McKelvey & Rolain, Automatica 32, 1996, on overparametrised models). None when there are too many
+/// entries.
 pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Option<(Vec<f64>, DMatrix<f64>)> {
-    const MOST_ENTRIES: usize = 300;
     const MOST_SAMPLES: usize = 20_000;
     let matrices = model.matrices.as_ref()?;
     let entries: Vec<f64> =
@@ -500,33 +501,11 @@ pub(super) fn entry_covariance(model: &Model, data: &DataSet) -> Option<(Vec<f64
     if entries.len() > MOST_ENTRIES {
         return None;
     }
-    let all = data.axis.len();
-    let part = data.slice(0..all.min(MOST_SAMPLES));
-    let errors = |model: &Model| match &model.matrices {
-        Some(matrices) => prediction_errors(model, matrices, &part).concat(),
-        None => Vec::new(),
-    };
     let size = entries.iter().map(|value| value * value).sum::<f64>().sqrt() / (entries.len() as f64).sqrt();
     let steps: Vec<f64> = entries.iter().map(|value| 1e-5 * (value.abs() + size)).collect();
-    let mut columns = Vec::with_capacity(entries.len());
-    for (k, h) in steps.iter().enumerate() {
-        let (above, below) = (errors(&with_entry(model, k, *h)), errors(&with_entry(model, k, -h)));
-        let slope = |(a, b): (&f64, &f64)| if (a - b).is_finite() { (a - b) / (2.0 * h) } else { 0.0 };
-        columns.push(DVector::from_vec(above.iter().zip(&below).map(slope).collect()));
-    }
-    let jacobian = DMatrix::from_columns(&columns);
-    let own = errors(model);
-    // Outputs may be of different size: each counts by its own noise.
-    let samples = part.axis.len();
-    let mut weighted = jacobian;
-    for output in 0..part.outputs.len() {
-        let stretch = &own[output * samples..(output + 1) * samples];
-        let finite: Vec<f64> = stretch.iter().copied().filter(|e| e.is_finite()).collect();
-        let deviation =
-            (finite.iter().map(|e| e * e).sum::<f64>() / finite.len().max(1) as f64).sqrt().max(f64::MIN_POSITIVE);
-        weighted.rows_mut(output * samples, samples).scale_mut(1.0 / deviation);
-    }
-    let information = weighted.transpose() * &weighted * (all as f64 / samples as f64);
-    let largest = information.symmetric_eigenvalues().max();
-    information.pseudo_inverse(1e-9 * largest).ok().map(|covariance| (steps, covariance))
+    let all = data.axis.len();
+    let part = data.slice(0..all.min(MOST_SAMPLES));
+    let share = part.axis.len() as f64 / all as f64;
+    let covariance = System::of(matrices).entry_covariance(&about_rest(model, &part), share)?;
+    Some((steps, covariance))
 }
