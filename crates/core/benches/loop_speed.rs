@@ -8,7 +8,10 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::controller::{Controller, ControllerSpec, Pid, PidSettings, Reading};
-use antistasis_core::identification::{DataSet, FitOptions, NoiseModel, Series, Structure, fit, fit_fopdt};
+use antistasis_core::identification::{
+    DataSet, FitOptions, MovingHorizonOptions, NoiseModel, RecursiveOptions, Series, Structure, fit, fit_fopdt,
+    moving_horizon, profile, recursive, validate,
+};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::lti::{DeadTime, Dynamics, Response};
 use antistasis_core::process::{LinearSpec, ProcessSpec};
@@ -140,6 +143,39 @@ fn structures(criterion: &mut Criterion) {
         let options = FitOptions::new(structure);
         group.bench_function(name, |bencher| bencher.iter(|| fit(black_box(&data), &options).unwrap()));
     }
+    group.finish();
+}
+
+/// What is asked for after a fit, on a long record.
+fn afterwards(criterion: &mut Criterion) {
+    let (axis, input, output) = record(200_000);
+    let data = DataSet::single(axis, Series::new("OP", "%", input), Series::new("PV", "°C", output));
+    let options = FitOptions::new(Structure::Fopdt);
+    let model = fit(&data, &options).unwrap();
+    let mut group = criterion.benchmark_group("after a fit, 200,000 samples");
+    group.sample_size(10);
+    group.bench_function("profile of the dead time", |bencher| {
+        let stretches = std::slice::from_ref(&data);
+        bencher.iter(|| profile(stretches, &options, &model, "dead_time").unwrap());
+    });
+    group.bench_function("validation and responses with bands", |bencher| {
+        bencher.iter(|| {
+            let tests = validate(&model, black_box(&data), true).unwrap();
+            let step = model.step_response(Some(&data), 0, 0, None).unwrap();
+            (tests, step, model.frequency_response(Some(&data), 0, 0).unwrap())
+        });
+    });
+    let recursive_options = RecursiveOptions { nk: 13, ..RecursiveOptions::default() };
+    group.bench_function("recursive least squares", |bencher| {
+        bencher.iter(|| recursive(black_box(&data), &recursive_options).unwrap());
+    });
+    let sliding: MovingHorizonOptions = serde_json::from_value(serde_json::json!({
+        "window": 12.0 * (TIME_CONSTANT + DEAD_TIME), "dead_time": DEAD_TIME, "gain": [0.1, 5.0], "time_constant": [1.0, 400.0],
+    }))
+    .unwrap();
+    group.bench_function("first order in a sliding window", |bencher| {
+        bencher.iter(|| moving_horizon(black_box(&data), &sliding).unwrap());
+    });
     group.finish();
 }
 
@@ -297,7 +333,7 @@ fn reactors(criterion: &mut Criterion) {
 #[allow(missing_docs)]
 mod groups {
     use super::*;
-    criterion_group!(all, fits, structures, trials, reactors);
+    criterion_group!(all, fits, structures, afterwards, trials, reactors);
 }
 
 criterion_main!(groups::all);

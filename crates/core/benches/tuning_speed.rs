@@ -8,7 +8,9 @@ use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{
     Candidate, Event, OperatingPoint, Plant, Scenario, Signal, Simulation, TRIAL_VERSION, Trial,
 };
-use antistasis_core::tuning::{Controlled, ControllerStructure, MismatchQuestion, Task, mismatch_map, optimise};
+use antistasis_core::tuning::{
+    Controlled, ControllerStructure, MismatchQuestion, Task, mismatch_map, optimise, trade_off,
+};
 use antistasis_core::units::Span;
 use argmin::core::{CostFunction, Error, Executor};
 use argmin::solver::neldermead::NelderMead;
@@ -127,5 +129,19 @@ fn maps(criterion: &mut Criterion) {
     group.finish();
 }
 
-criterion_group!(all, optima, maps);
+/// All curves and rules of the trade-off of one plant, as the interface asks for them.
+fn trade_offs(criterion: &mut Criterion) {
+    let mut group = criterion.benchmark_group("trade-off: PI, PID, Smith predictor and all rules");
+    group.sample_size(10);
+    let threads = std::thread::available_parallelism().map_or(1, usize::from);
+    for (name, process, scan) in plants().into_iter().take(3) {
+        let plant = Controlled::plain(process);
+        group.bench_function(name, |bencher| {
+            bencher.iter(|| trade_off(black_box(&plant), &span(), scan, threads, &|_| true).unwrap());
+        });
+    }
+    group.finish();
+}
+
+criterion_group!(all, optima, maps, trade_offs);
 criterion_main!(all);

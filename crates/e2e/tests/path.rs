@@ -107,6 +107,48 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
 }
 
 #[tokio::test(flavor = "multi_thread")]
+async fn a_record_in_other_units_is_read_in_those_of_the_loop() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-204/measure")).await?;
+    page.drawn().await?;
+    // A lag of 20 samples and gain 1 °C/% about 70 °C, written down in °F: 1.8 T + 32.
+    let directory = tempfile::TempDir::new()?;
+    let file = directory.path().join("fahrenheit.csv");
+    let mut lag = 0.0;
+    let rows = (0..400).map(|k| {
+        let op = if k < 100 { 40.0 } else { 46.0 };
+        let row = format!("{k},{:.5},{op}\n", 32.0 + 1.8 * (70.0 + lag));
+        lag += (op - 40.0 - lag) / 20.0;
+        row
+    });
+    std::fs::write(&file, format!("t [s],TIC-204.PV [°F],TIC-204.OP [%]\n{}", rows.collect::<String>()))?;
+    page.client.find(Locator::Css("input[type=file]")).await?.send_keys(&file.to_string_lossy()).await?;
+    page.shows("decimal point").await?;
+    page.click("Import").await?;
+    page.shows("fahrenheit.csv").await?;
+    page.drawn().await?;
+    // Findings and hand reading are in °C: 70 to 76 °C for 6 %.
+    page.shows("The PV moves by 6 °C").await?;
+    page.click("Read by hand").await?;
+    page.shows("PV from").await?;
+    page.shows("70 °C").await?;
+    let gain =
+        "return parseFloat(document.querySelector('table[aria-label=Readings] tbody td:nth-child(2)').innerText)";
+    page.until("the gain", &format!("{gain} > 0")).await?;
+    let read = page.script(gain).await?.as_f64().ok_or("no gain")?;
+    assert!((read - 1.0).abs() < 0.02, "{read}");
+    page.shows("No first-order model is fitted to this record").await?;
+    // Only where it is prepared it stands in its own unit; a filter is laid over all channels alike unless told.
+    page.click("Prepare").await?;
+    page.shows("°F").await?;
+    page.select("Add a step", "low_pass").await?;
+    page.click("Apply").await?;
+    page.shows("All channels filtered alike").await?;
+    page.close().await
+}
+
+#[tokio::test(flavor = "multi_thread")]
 async fn a_file_that_cannot_be_taken_says_why() -> Result<()> {
     let application = Application::start(&binary()?)?;
     let page = Page::open(1280, 800).await?;
@@ -163,10 +205,13 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     page.shows("a fit will know").await?;
     page.select("Signal", "prbs").await?;
     page.shows("Clock").await?;
-    page.click("Allowed: PV").await?;
+    page.click("Proposed: PV").await?;
     page.enter("Amplitude", "40").await?;
-    page.shows("leaves its safe range").await?;
+    page.shows("leaves the proposed range").await?;
     page.enter("Amplitude", "5").await?;
+    // Nobody has said yet what is safe; once it is typed, the verdict may say so.
+    page.shows("is only proposed. Type the safe range").await?;
+    page.enter("PV no lower than", "60").await?;
     page.shows("stays within the range that is set as safe").await?;
     page.click("Run on the simulated plant").await?;
     page.shows("Test: prbs").await?;

@@ -13,7 +13,19 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
     let least = bands.clone().map(|(_, (pv, half))| pv - half).fold(f64::MAX, f64::min);
     let most = bands.map(|(_, (pv, half))| pv + half).fold(f64::MIN, f64::max);
     let reach = format!("{} to {} {unit}", readable(least), readable(most));
+    let is_proposed = spec.proposed.contains(&Proposed::PvRange);
     match outside {
+        Some((time, _)) if is_proposed => verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "The PV leaves the proposed range of {} to {} {unit} at {}: expect {reach}. Type the range that is safe, or \
+                 take a smaller amplitude.",
+                readable(low),
+                readable(high),
+                readable_duration(*time)
+            ),
+            "expected PV with the uncertain gain and twice the noise; nobody has said yet what is safe",
+        )),
         Some((time, _)) => verdicts.push(Verdict::new(
             Tone::Bad,
             format!(
@@ -24,7 +36,7 @@ pub(super) fn judge(spec: &ExperimentSpec, plan: &ExperimentPlan) -> Vec<Verdict
             ),
             "expected PV with the uncertain gain and twice the noise",
         )),
-        None if spec.proposed.contains(&Proposed::PvRange) => verdicts.push(Verdict::new(
+        None if is_proposed => verdicts.push(Verdict::new(
             Tone::Caution,
             format!(
                 "Expect the PV at {reach}. Whether that is safe is not known: the range of {} to {} {unit} is only proposed. \

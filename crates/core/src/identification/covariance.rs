@@ -3,7 +3,7 @@
 use super::loss::ScaledLoss;
 use super::noise::{Rows, Whitening};
 use super::residuals::Autoregression;
-use crate::numerics::NormalEquations;
+use crate::numerics::{NormalEquations, RowBlock};
 use nalgebra::DMatrix;
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
@@ -103,6 +103,10 @@ impl Estimate<'_> {
         let mut curvature = NormalEquations::new(count);
         let mut plain = NormalEquations::new(count);
         let mut filtered = NormalEquations::new(count);
+        let (mut curved, mut as_they_are, mut after) =
+            (RowBlock::new(count + 1), RowBlock::new(count + 1), RowBlock::new(count + 1));
+        // Every sample counts alike under squares: the curvature is that of the plain derivatives.
+        let squares = self.loss.is_squares();
         // The last filtered rows in a ring.
         let mut past = vec![vec![0.0; count + 1]; order.max(1)];
         let mut at = 0;
@@ -114,21 +118,33 @@ impl Estimate<'_> {
             if missing {
                 row.fill(0.0);
             }
-            plain.add(row);
-            let root = slope.sqrt();
-            scaled.iter_mut().zip(row.iter()).for_each(|(to, from)| *to = root * from);
-            curvature.add(&scaled);
+            as_they_are.put(row, &mut plain);
+            if !squares {
+                let root = slope.sqrt();
+                scaled.iter_mut().zip(row.iter()).for_each(|(to, from)| *to = root * from);
+                curved.put(&scaled, &mut curvature);
+            }
+            if order == 0 {
+                return;
+            }
             scaled.copy_from_slice(row);
             for (lag, a) in noise.coefficients.iter().enumerate() {
                 let earlier = &past[(at + order - 1 - lag) % order];
                 scaled.iter_mut().zip(earlier).for_each(|(to, from)| *to -= a * from);
             }
-            filtered.add(&scaled);
-            if order > 0 {
-                past[at % order].copy_from_slice(&scaled);
-                at = (at + 1) % order;
-            }
+            after.put(&scaled, &mut filtered);
+            past[at % order].copy_from_slice(&scaled);
+            at = (at + 1) % order;
         });
+        as_they_are.flush(&mut plain);
+        curved.flush(&mut curvature);
+        after.flush(&mut filtered);
+        if squares {
+            curvature = plain.clone();
+        }
+        if order == 0 {
+            filtered = plain.clone();
+        }
         let freedom = samples.saturating_sub(count - self.held.len()).max(1) as f64 / samples.max(1) as f64;
         let inverse = curvature.inverse(self.held)?;
         let power: f64 = influences.iter().filter(|value| value.is_finite()).map(|value| value * value).sum();

@@ -144,7 +144,7 @@ impl DataSet {
     /// The samples with these indices, the time starting at 0 again.
     #[must_use]
     pub fn slice(&self, range: std::ops::Range<usize>) -> Self {
-        let cut = |series: &Series| Series { values: series.values[range.clone()].to_vec(), ..series.clone() };
+        let cut = |series: &Series| Series::new(&series.tag, &series.unit, series.values[range.clone()].to_vec());
         Self {
             axis: self.axis.slice(range.clone()),
             inputs: self.inputs.iter().map(cut).collect(),

@@ -80,6 +80,11 @@ impl ScaledLoss {
     /// Plain least squares.
     pub(crate) const SQUARES: Self = Self { loss: Loss::Squares, scale: 1.0 };
 
+    /// Whether every residual counts by its square alone.
+    pub(crate) fn is_squares(&self) -> bool {
+        self.loss == Loss::Squares
+    }
+
     /// The residuals beside those that lie beyond four standard deviations of the noise, where the loss is one that leaves
     /// outliers aside; all of them for squares.
     pub(crate) fn without_outliers(&self, residuals: &[f64]) -> Usual {

@@ -288,16 +288,15 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
             constraints: vec![dead_time, known("gain", gain), known("time_constant", tau)],
             ..FitOptions::new(Structure::Fopdt)
         };
-        let fitted = if moved { process_model::fit_near(&window, &fit_options, last).ok() } else { None };
+        let fitted = if moved { process_model::follow(&window, &fit_options, last).ok() } else { None };
         result.times.push(data.axis.at(0) + to);
         match fitted {
-            Some(model) => {
-                for (course, parameter) in courses.iter_mut().zip(&model.parameters) {
+            Some(found) => {
+                for (course, parameter) in courses.iter_mut().zip(&found.parameters) {
                     course.push(parameter.value, parameter.standard_error.map_or(f64::NAN, |error| NORMAL_95 * error));
                 }
-                last = Some([model.parameters[0].value, model.parameters[1].value]);
-                let simulated = model.simulate(&window.axis, &[&window.inputs[0].values])?;
-                result.predicted.push(simulated.last().copied());
+                last = Some([found.parameters[0].value, found.parameters[1].value]);
+                result.predicted.push(found.last);
             }
             None => {
                 let [gain, tau] = last.unwrap_or([f64::NAN; 2]);

@@ -175,6 +175,41 @@ pub struct Sample {
     pub slope_by: [f64; MOST_SHAPE_PARAMETERS],
 }
 
+/// The transition from sample to sample where the delayed input switches between them: `x⁺ = Φ x + Γ₁ old + Γ₂ new`, with
+/// derivatives by the logarithms of the parameters.
+#[derive(Debug, Clone, Copy, Default)]
+struct SplitTransition {
+    phi: [[f64; 2]; 2],
+    old: [f64; 2],
+    new: [f64; 2],
+    phi_by: [[[f64; 2]; 2]; MOST_SHAPE_PARAMETERS],
+    old_by: [[f64; 2]; MOST_SHAPE_PARAMETERS],
+    new_by: [[f64; 2]; MOST_SHAPE_PARAMETERS],
+}
+
+impl SplitTransition {
+    /// `early` under the old input, then `late` under the new one.
+    fn of(early: &Transition, late: &Transition) -> Self {
+        let product =
+            |a: [[f64; 2]; 2], b: [[f64; 2]; 2]| [0, 1].map(|i| [0, 1].map(|j| a[i][0] * b[0][j] + a[i][1] * b[1][j]));
+        let times = |a: [[f64; 2]; 2], b: [f64; 2]| [0, 1].map(|i| a[i][0] * b[0] + a[i][1] * b[1]);
+        let mut split = Self {
+            phi: product(late.phi, early.phi),
+            old: times(late.phi, early.gamma),
+            new: late.gamma,
+            new_by: late.gamma_by,
+            ..Self::default()
+        };
+        for p in 0..MOST_SHAPE_PARAMETERS {
+            let (before, after) = (product(late.phi_by[p], early.phi), product(late.phi, early.phi_by[p]));
+            split.phi_by[p] = [0, 1].map(|i| [0, 1].map(|j| before[i][j] + after[i][j]));
+            let (before, after) = (times(late.phi_by[p], early.gamma), times(late.phi, early.gamma_by[p]));
+            split.old_by[p] = [0, 1].map(|i| before[i] + after[i]);
+        }
+        split
+    }
+}
+
 /// The state and its sensitivities.
 #[derive(Debug, Clone, Copy)]
 struct State {
@@ -207,6 +242,40 @@ impl State {
         let x = self.x[0];
         self.by[0][0] = t.phi[0][0] * self.by[0][0] + t.phi_by[0][0][0] * x + t.gamma_by[0][0] * u;
         self.x[0] = t.phi[0][0] * x + t.gamma[0] * u;
+    }
+
+    /// From sample to sample, where `old` goes on for a while and `new` follows.
+    #[inline]
+    fn advance_split(&mut self, t: &SplitTransition, old: f64, new: f64) {
+        let x = self.x;
+        for p in 0..MOST_SHAPE_PARAMETERS {
+            let by = self.by[p];
+            for i in 0..2 {
+                self.by[p][i] = t.phi[i][0] * by[0]
+                    + t.phi[i][1] * by[1]
+                    + t.phi_by[p][i][0] * x[0]
+                    + t.phi_by[p][i][1] * x[1]
+                    + t.old_by[p][i] * old
+                    + t.new_by[p][i] * new;
+            }
+        }
+        self.advance_split_bare(t, old, new);
+    }
+
+    #[inline]
+    fn advance_split_first_order(&mut self, t: &SplitTransition, old: f64, new: f64) {
+        let x = self.x[0];
+        self.by[0][0] =
+            t.phi[0][0] * self.by[0][0] + t.phi_by[0][0][0] * x + t.old_by[0][0] * old + t.new_by[0][0] * new;
+        self.x[0] = t.phi[0][0] * x + t.old[0] * old + t.new[0] * new;
+    }
+
+    #[inline]
+    fn advance_split_bare(&mut self, t: &SplitTransition, old: f64, new: f64) {
+        let x = self.x;
+        for i in 0..2 {
+            self.x[i] = t.phi[i][0] * x[0] + t.phi[i][1] * x[1] + t.old[i] * old + t.new[i] * new;
+        }
     }
 
     /// Without derivatives.
@@ -253,8 +322,10 @@ pub struct Response<'a> {
 /// How the switching instants lie between the samples.
 #[derive(Debug)]
 enum Pace<'a> {
+    /// After whole scans, always alike.
+    Even { scans: usize, transition: Box<Transition> },
     /// After whole scans and a remainder, always alike.
-    Even { scans: usize, early: Option<Box<Transition>>, late: Box<Transition> },
+    Split { scans: usize, transition: Box<SplitTransition> },
     /// Anywhere: `switches` inputs have arrived up to the time `now`, the last of them is `active`.
     Uneven { times: &'a [f64], dead_time: f64, switches: usize, now: f64, active: f64 },
 }
@@ -266,11 +337,13 @@ impl<'a> Response<'a> {
         let pace = match axis {
             TimeAxis::Uniform { interval, .. } => {
                 let delay = dead_time.sampled(*interval);
-                let transition = |h: f64| Box::new(dynamics.transition(h));
-                Pace::Even {
-                    scans: delay.scans,
-                    early: (delay.remainder > 0.0).then(|| transition(delay.remainder)),
-                    late: transition(interval - delay.remainder),
+                let (scans, remainder) = (delay.scans, delay.remainder);
+                let late = dynamics.transition(interval - remainder);
+                if remainder > 0.0 {
+                    let early = dynamics.transition(remainder);
+                    Pace::Split { scans, transition: Box::new(SplitTransition::of(&early, &late)) }
+                } else {
+                    Pace::Even { scans, transition: Box::new(late) }
                 }
             }
             TimeAxis::Irregular(times) => Pace::Uneven {
@@ -319,13 +392,21 @@ impl Iterator for Response<'_> {
         };
         let sample;
         match &self.pace {
-            Pace::Even { scans, early, late } => {
+            Pace::Even { scans, transition } => {
                 let (old, new) = (self.delayed(scans + 1), self.delayed(*scans));
                 sample = self.state.sample(&self.dynamics, old);
-                if let Some(early) = early {
-                    advance(&mut self.state, early, old);
+                advance(&mut self.state, transition, new);
+            }
+            Pace::Split { scans, transition } => {
+                let (old, new) = (self.delayed(scans + 1), self.delayed(*scans));
+                sample = self.state.sample(&self.dynamics, old);
+                if !with_derivatives {
+                    self.state.advance_split_bare(transition, old, new);
+                } else if is_first_order {
+                    self.state.advance_split_first_order(transition, old, new);
+                } else {
+                    self.state.advance_split(transition, old, new);
                 }
-                advance(&mut self.state, late, new);
             }
             &Pace::Uneven { times, dead_time, mut switches, mut now, mut active } => {
                 let time = times[self.next];
@@ -390,6 +471,7 @@ impl Iterator for FreeResponse<'_> {
         }
         if k > 0 {
             match &self.even {
+                Some(transition) if self.dynamics.order() == 1 => self.state.advance_first_order(transition, 0.0),
                 Some(transition) => self.state.advance(transition, 0.0),
                 None => {
                     let transition = self.dynamics.transition(self.axis.at(k) - self.axis.at(k - 1));
@@ -398,7 +480,9 @@ impl Iterator for FreeResponse<'_> {
             }
         }
         let State { x, by } = self.state;
-        self.forgotten = [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
+        // Looked at now and then: what is left is as good as 0 for a while before.
+        self.forgotten =
+            k % 32 == 0 && [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
         Some((x[0], [by[0][0], by[1][0]]))
     }
 }

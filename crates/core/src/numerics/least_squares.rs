@@ -48,6 +48,36 @@ impl NormalEquations {
         }
     }
 
+    /// Adds rows that stand one after the other; together they are added up faster than one by one.
+    pub fn add_rows(&mut self, rows: &[f64]) {
+        debug_assert_eq!(rows.len() % self.width, 0);
+        match self.width {
+            4 => self.add_block::<4>(rows),
+            5 => self.add_block::<5>(rows),
+            6 => self.add_block::<6>(rows),
+            7 => self.add_block::<7>(rows),
+            8 => self.add_block::<8>(rows),
+            9 => self.add_block::<9>(rows),
+            10 => self.add_block::<10>(rows),
+            width => rows.chunks_exact(width).for_each(|row| self.add(row)),
+        }
+    }
+
+    /// Sums of a few rows are held in registers before they go where they belong.
+    fn add_block<const N: usize>(&mut self, rows: &[f64]) {
+        let (rows, _) = rows.as_chunks::<N>();
+        self.samples += rows.len();
+        for (i, sums) in self.gram.chunks_exact_mut(N).enumerate() {
+            let mut block = [0.0; N];
+            for row in rows {
+                for j in 0..N {
+                    block[j] += row[i] * row[j];
+                }
+            }
+            sums.iter_mut().zip(block).for_each(|(sum, more)| *sum += more);
+        }
+    }
+
     #[inline]
     fn add_row<const N: usize>(&mut self, row: &[f64]) {
         let Some(row) = row.first_chunk::<N>() else { return };
@@ -198,6 +228,45 @@ impl NormalEquations {
     }
 }
 
+/// Rows that wait to be added up together.
+pub struct RowBlock {
+    rows: Vec<f64>,
+    full: usize,
+}
+
+impl RowBlock {
+    /// How many.
+    const ROWS: usize = 16;
+
+    /// Of rows of this width.
+    #[must_use]
+    pub fn new(width: usize) -> Self {
+        Self { rows: Vec::with_capacity(Self::ROWS * width), full: Self::ROWS * width }
+    }
+
+    /// Adds a row, now or later.
+    #[inline]
+    pub fn put(&mut self, row: &[f64], sums: &mut NormalEquations) {
+        // Of a width that is known a copy is a few moves; else it is a call.
+        match row.len() {
+            5 => self.rows.extend_from_slice(row.first_chunk::<5>().map_or(row, |row| row)),
+            6 => self.rows.extend_from_slice(row.first_chunk::<6>().map_or(row, |row| row)),
+            7 => self.rows.extend_from_slice(row.first_chunk::<7>().map_or(row, |row| row)),
+            8 => self.rows.extend_from_slice(row.first_chunk::<8>().map_or(row, |row| row)),
+            _ => self.rows.extend_from_slice(row),
+        }
+        if self.rows.len() >= self.full {
+            self.flush(sums);
+        }
+    }
+
+    /// Adds what waits.
+    pub fn flush(&mut self, sums: &mut NormalEquations) {
+        sums.add_rows(&self.rows);
+        self.rows.clear();
+    }
+}
+
 /// A least-squares problem of one row more than it has parameters.
 #[derive(Debug, Clone)]
 pub struct Compressed {
@@ -303,6 +372,19 @@ mod tests {
         let covariance = at_end.inverse(&[]).unwrap() * variance;
         assert!((covariance[(0, 0)].sqrt() / 2.707_007_524_1 - 1.0).abs() < 1e-6);
         assert!((covariance[(1, 1)].sqrt() / 7.266_868_843_6e-6 - 1.0).abs() < 1e-6);
+    }
+
+    #[test]
+    fn rows_together_are_the_rows_one_by_one() {
+        for parameters in 2..12 {
+            let rows: Vec<f64> = (0..7 * (parameters + 1)).map(|k| (0.7 * k as f64).sin()).collect();
+            let (mut one, mut all) = (NormalEquations::new(parameters), NormalEquations::new(parameters));
+            rows.chunks_exact(parameters + 1).for_each(|row| one.add(row));
+            all.add_rows(&rows);
+            assert_eq!(one.samples(), all.samples());
+            assert!((one.information() - all.information()).norm() < 1e-12);
+            assert!((one.sum_of_squares() - all.sum_of_squares()).abs() < 1e-12);
+        }
     }
 
     #[test]

@@ -3,13 +3,15 @@
 mod arithmetic;
 mod least_squares;
 pub mod ode;
+mod parallel;
 mod polynomial;
 mod recursive;
 mod search;
 mod statistics;
 
 pub use arithmetic::{Arithmetic, read_arithmetic};
-pub use least_squares::{Compressed, NormalEquations, Outcome, minimise};
+pub use least_squares::{Compressed, NormalEquations, Outcome, RowBlock, minimise};
+pub use parallel::in_parallel;
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};

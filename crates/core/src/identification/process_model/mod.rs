@@ -19,7 +19,8 @@ use super::covariance::LONG;
 use super::data::{DataSet, held};
 use super::loss::{Loss, ScaledLoss};
 use super::model::{
-    Criteria, FitOptions, FoundStep, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord,
+    Criteria, FitOptions, FoundStep, FurtherStretch, Model, Operating, Parameter, Performance, SignalName,
+    StartOfRecord,
 };
 use super::noise::{NoiseModel, Whitening};
 use super::residuals::lag_one_correlation;
@@ -65,26 +66,33 @@ pub(super) fn fit_from_rest(data: &DataSet, options: &FitOptions) -> Result<Mode
     Fit::of(stretches, options, Rest::AtZero, |prepared| prepared.best()).map(|fit| fit.model(stretches))
 }
 
-/// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing; all
-/// else as in
-/// [`fit`].
-pub(super) fn fit_near(data: &DataSet, options: &FitOptions, near: Option<[f64; 2]>) -> Result<Model> {
+/// What is known at the end of a window.
+pub(super) struct Followed {
+    /// Gain, time constant and dead time.
+    pub(super) parameters: Vec<Parameter>,
+    /// The PV of the fit at the last sample; None where that is missing.
+    pub(super) last: Option<f64>,
+}
+
+/// The first-order fit that is reached from a gain and time constant known roughly, or the one found from nothing, without
+/// what is said of it; all else as in [`fit`].
+pub(super) fn follow(data: &DataSet, options: &FitOptions, near: Option<[f64; 2]>) -> Result<Followed> {
     let stretches = std::slice::from_ref(data);
-    let Some([_, time_constant]) = near else { return fit(stretches, options) };
     let start = |prepared: &Prepared<'_>| {
+        let Some([_, time_constant]) = near else { return prepared.best() };
         let mut unknowns = vec![0.0; prepared.layout.count];
         for place in &prepared.layout.paths[0].shape {
             unknowns[*place] = time_constant.ln();
         }
-        let unknowns = prepared.bounds.clamped(&unknowns);
-        let starts = prepared.linear_fits(&unknowns).into_iter();
-        let refined = starts.filter_map(|start| prepared.refined(&start, search::TOLERANCE, &ScaledLoss::SQUARES));
-        match refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)) {
-            Some(point) => Ok(point),
-            None => prepared.best(),
-        }
+        prepared.best_near(&unknowns)
     };
-    Fit::of(stretches, options, Rest::Unknown, start).map(|fit| fit.model(stretches))
+    let fit = Fit::of(stretches, options, Rest::Unknown, start)?;
+    let prepared = Prepared::new(stretches, &fit.layout, &fit.bounds);
+    let residuals = prepared.residuals(&fit.point.unknowns, &fit.point.before);
+    let (parameters, ..) = fit.parameters(&prepared, data, &residuals);
+    let measured = data.output().values.last().zip(residuals.last());
+    let last = measured.map(|(value, residual)| value - residual).filter(|value| value.is_finite());
+    Ok(Followed { parameters, last })
 }
 
 /// A fit with everything that its uncertainty is computed from.

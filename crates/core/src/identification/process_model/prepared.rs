@@ -6,7 +6,7 @@ use crate::identification::data::{DataSet, between, held};
 use crate::identification::loss::ScaledLoss;
 use crate::identification::noise::{Rows, Whitening};
 use crate::lti::{DeadTime, FreeResponse, MOST_SHAPE_PARAMETERS, Response, Sample};
-use crate::numerics::NormalEquations;
+use crate::numerics::{NormalEquations, RowBlock};
 use crate::series::TimeAxis;
 
 /// What the inputs are taken to have been before the data.
@@ -151,6 +151,7 @@ impl<'a> Prepared<'a> {
         let own_columns: usize = self.layout.stretches.iter().map(Own::count).sum();
         let columns = 2 * of_paths + own_columns;
         let mut sums = NormalEquations::new(columns);
+        let mut block = RowBlock::new(columns + 1);
         let mut row = vec![0.0; columns + 1];
         let mut first = 2 * of_paths;
         for (stretch, own) in self.parts() {
@@ -188,17 +189,18 @@ impl<'a> Prepared<'a> {
                 }
                 row[columns] = *output;
                 match &mut filter {
-                    None if output.is_finite() => sums.add(&row),
+                    None if output.is_finite() => block.put(&row, &mut sums),
                     None => {}
                     Some(filter) => {
                         if let Some(new) = filter.pass(&row) {
-                            sums.add(new);
+                            block.put(new, &mut sums);
                         }
                     }
                 }
             }
             first += own.count();
         }
+        block.flush(&mut sums);
         Before::BOTH
             .into_iter()
             .enumerate()
@@ -276,6 +278,12 @@ impl<'a> Prepared<'a> {
         let Ok(mut responses) = stretch.responses(paths, unknowns, before) else { return };
         let mut free = stretch.free_responses(paths, own, unknowns);
         let mut row = vec![0.0; self.layout.count + 1];
+        if let ([path], [response]) = (&paths[..], &mut responses[..])
+            && path.lead.is_none()
+            && own.steps.is_empty()
+        {
+            return self.walk_single(stretch, own, (path, response), &mut free, unknowns, before, &mut row, visit);
+        }
         for (k, output) in stretch.output.iter().enumerate() {
             let mut modelled = 0.0;
             if let Some(place) = own.offset {
@@ -321,6 +329,56 @@ impl<'a> Prepared<'a> {
         }
     }
 
+    /// The usual case, one path without a lead and no steps: what does not change from row to row is looked up before.
+    #[allow(clippy::too_many_arguments)]
+    fn walk_single(
+        &self,
+        stretch: &Stretch,
+        own: &Own,
+        (path, response): (&Path, &mut Response<'_>),
+        free: &mut [(Transient, FreeResponse<'_>)],
+        unknowns: &[f64],
+        before: Before,
+        row: &mut [f64],
+        visit: &mut impl FnMut(&mut [f64]),
+    ) {
+        let last = self.layout.count;
+        let (gain_at, dead_time_at, gain) = (path.gain, path.dead_time, unknowns[path.gain]);
+        let shapes = path.shape.len();
+        let shape_at = [0, 1].map(|j| path.shape.get(j).copied().unwrap_or(last));
+        let begun = if path.structure.is_integrating() { stretch.earlier(0, before) } else { 0.0 };
+        let level = own.offset.map(|place| (place, unknowns[place]));
+        let drift = own.drift.map(|place| (place, unknowns[place]));
+        for (k, output) in stretch.output.iter().enumerate() {
+            let Some(Sample { value, slope, value_by, .. }) = response.next() else { return };
+            let mut modelled = gain * value;
+            // Who visits a row may change it: all of it is written anew.
+            if let Some((place, level)) = level {
+                row[place] = 1.0;
+                modelled += level;
+            }
+            let mut by_shape = value_by.map(|by| gain * by);
+            for (transient, left) in free.iter_mut() {
+                let Some((value, value_by)) = left.next() else { return };
+                let coefficient = unknowns[transient.place];
+                row[transient.place] = value;
+                modelled += coefficient * value;
+                by_shape.iter_mut().zip(value_by).for_each(|(sum, by)| *sum += coefficient * by);
+            }
+            row[gain_at] = value;
+            row[dead_time_at] = -gain * (slope - begun);
+            for j in 0..shapes {
+                row[shape_at[j]] = by_shape[j];
+            }
+            if let Some((place, per_stretch)) = drift {
+                row[place] = stretch.share(k);
+                modelled += per_stretch * row[place];
+            }
+            row[last] = modelled - output;
+            visit(row);
+        }
+    }
+
     /// The same as [`walk`](Self::walk), each row less what its predecessors tell of it: where nothing does, its last entry is
     /// NaN.
     pub(super) fn walk_whitened(&self, unknowns: &[f64], before: &[Before], mut visit: impl FnMut(&mut [f64])) {
@@ -341,17 +399,18 @@ impl<'a> Prepared<'a> {
     pub(super) fn sums(&self, unknowns: &[f64], before: &[Before], loss: &ScaledLoss) -> NormalEquations {
         let count = self.layout.count;
         let mut sums = NormalEquations::new(count);
-        let add = |row: &mut [f64]| {
+        let mut block = RowBlock::new(count + 1);
+        self.walk_whitened(unknowns, before, |row| {
             if row[count].is_finite() {
                 let (residual, factor, _, _) = loss.of(row[count]);
                 if factor != 1.0 {
                     row[..count].iter_mut().for_each(|derivative| *derivative *= factor);
                 }
                 row[count] = residual;
-                sums.add(row);
+                block.put(row, &mut sums);
             }
-        };
-        self.walk_whitened(unknowns, before, add);
+        });
+        block.flush(&mut sums);
         sums
     }
 
@@ -366,16 +425,17 @@ impl<'a> Prepared<'a> {
         rows
     }
 
-    /// The rows of a stretch, whitened, the residual last; None where missing.
-    pub(super) fn whitened_rows_in(&self, stretch: usize, unknowns: &[f64], before: Before) -> Vec<Option<Vec<f64>>> {
-        let mut rows = Vec::new();
-        let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(self.layout.count + 1));
+    /// The rows of a stretch, whitened, the residual last.
+    pub(super) fn whitened_rows_in(&self, stretch: usize, unknowns: &[f64], before: Before) -> WhitenedRows {
+        let width = self.layout.count + 1;
+        let mut rows = WhitenedRows { width, values: Vec::new(), there: Vec::new() };
+        let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(width));
         self.walk_stretch(stretch, unknowns, before, &mut |row: &mut [f64]| {
             let is_there = row[row.len() - 1].is_finite();
-            rows.push(match &mut filter {
-                Some(filter) => filter.pass(row).map(|new| new.to_vec()),
-                None => is_there.then(|| row.to_vec()),
-            });
+            match &mut filter {
+                Some(filter) => rows.push(filter.pass(row).map(|row| &*row)),
+                None => rows.push(is_there.then_some(row)),
+            }
         });
         rows
     }
@@ -400,6 +460,31 @@ impl<'a> Prepared<'a> {
         let mut push = |row: &mut [f64]| residuals.push(-row[self.layout.count]);
         self.walk_stretch(stretch, unknowns, before[stretch], &mut push);
         residuals
+    }
+}
+
+/// Rows of a stretch, of which some are missing.
+pub(super) struct WhitenedRows {
+    width: usize,
+    values: Vec<f64>,
+    there: Vec<bool>,
+}
+
+impl WhitenedRows {
+    fn push(&mut self, row: Option<&[f64]>) {
+        self.there.push(row.is_some());
+        match row {
+            Some(row) => self.values.extend_from_slice(row),
+            None => self.values.resize(self.values.len() + self.width, 0.0),
+        }
+    }
+
+    pub(super) fn len(&self) -> usize {
+        self.there.len()
+    }
+
+    pub(super) fn get(&self, k: usize) -> Option<&[f64]> {
+        self.there.get(k).filter(|there| **there).map(|_| &self.values[k * self.width..(k + 1) * self.width])
     }
 }
 

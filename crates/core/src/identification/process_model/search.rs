@@ -19,9 +19,10 @@ const GRID_STARTS: usize = 2;
 /// How many of the points found so are refined on all data; more on short data, where it costs nothing.
 const STARTS: usize = 2;
 const STARTS_OF_SHORT_DATA: usize = 5;
-const SHORT_DATA: usize = 20_000;
-/// Samples of the part on which long data are searched further, and the relative change at which that ends.
-const MIDDLE_SAMPLES: usize = 8000;
+const SHORT_DATA: usize = 3000;
+/// Samples of the part on which long data are searched further (a fifth of them, between these), and the relative change at
+/// which that ends.
+const MIDDLE_SAMPLES: [usize; 2] = [1500, 8000];
 const MIDDLE_TOLERANCE: f64 = 1e-5;
 /// Blocks by which starts on long data are ranked.
 const RANKING_SAMPLES: usize = 50_000;
@@ -49,9 +50,13 @@ impl Prepared<'_> {
         }
         let mut best: Option<Point> = None;
         for start in &near {
-            // A start that is clearly worse than a minimum stands in another valley.
-            let is_hopeless = best.as_ref().is_some_and(|best| start.sum_of_squares > HOPELESS * best.sum_of_squares);
-            if is_hopeless {
+            // A start that is clearly worse than a minimum stands in another valley; of long data, one beside it goes the same
+            // way.
+            let is_idle = best.as_ref().is_some_and(|best| {
+                start.sum_of_squares > HOPELESS * best.sum_of_squares
+                    || (self.samples > SHORT_DATA && self.is_near(start, best))
+            });
+            if is_idle {
                 continue;
             }
             let found = self.refined(start, TOLERANCE, &ScaledLoss::SQUARES);
@@ -66,12 +71,26 @@ impl Prepared<'_> {
         Ok(if self.stretches.len() > 1 { self.with_own_pasts(best) } else { best })
     }
 
+    /// The minimum that is reached where the non-linear unknowns are known roughly; from nothing where none is.
+    pub(super) fn best_near(&self, unknowns: &[f64]) -> Result<Point> {
+        let starts = self.linear_fits(&self.bounds.clamped(unknowns)).into_iter();
+        let refined = starts.filter_map(|start| self.refined(&start, TOLERANCE, &ScaledLoss::SQUARES));
+        match refined.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares)) {
+            Some(point) => Ok(point),
+            None => self.best(),
+        }
+    }
+
     /// Where refinements begin: the minima of the coarse searches, the best first, those that lie together being one.
     fn starts(&self) -> Vec<Point> {
         let is_long = self.samples > SHORT_DATA;
-        let mut minima: Vec<Point> = Vec::new();
+        let (mut minima, mut seen): (Vec<Point>, Vec<Point>) = (Vec::new(), Vec::new());
         // The finest first, which are known best; on long data those that stand together are one.
         for minimum in self.coarse_searches().iter().rev().flat_map(Prepared::coarse_minima) {
+            if is_long && seen.iter().any(|other| self.is_near(&minimum, other)) {
+                continue;
+            }
+            seen.push(minimum.clone());
             let minimum = if is_long { self.on_middle_scale(minimum) } else { minimum };
             if !is_long || !minima.iter().any(|other| self.is_near(&minimum, other)) {
                 minima.push(minimum);
@@ -112,8 +131,9 @@ impl Prepared<'_> {
     fn on_middle_scale(&self, start: Point) -> Point {
         let interval = self.interval();
         let scale = self.layout.paths.iter().map(|path| path.scale(&start.unknowns)).fold(f64::INFINITY, f64::min);
-        let block = ((scale / (20.0 * interval)) as usize).clamp(1, 1 + self.samples / MIDDLE_SAMPLES);
-        let middle = self.in_blocks(MIDDLE_SAMPLES, block);
+        let part = (self.samples / 5).clamp(MIDDLE_SAMPLES[0], MIDDLE_SAMPLES[1]);
+        let block = ((scale / (20.0 * interval)) as usize).clamp(1, 1 + self.samples / part);
+        let middle = self.in_blocks(part, block);
         let starts = middle.linear_fits(&start.unknowns);
         let best = starts.into_iter().min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
         best.and_then(|best| middle.refined(&best, MIDDLE_TOLERANCE, &ScaledLoss::SQUARES)).unwrap_or(start)

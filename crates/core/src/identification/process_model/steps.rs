@@ -73,8 +73,11 @@ impl Fit<'_> {
             whitened.innovations(unknowns, before).into_iter().filter(|e| e.is_finite()).map(f64::abs).collect();
         // 1.4826 times the median of the absolute values is the standard deviation, whatever steps there are; with outliers it
         // is larger, but for the few values that steps make.
-        sizes.sort_by(f64::total_cmp);
-        sizes.truncate(sizes.len().saturating_sub(MOST));
+        let small = sizes.len().saturating_sub(MOST);
+        if small < sizes.len() {
+            sizes.select_nth_unstable_by(small, f64::total_cmp);
+        }
+        sizes.truncate(small);
         let power = sizes.iter().map(|e| e * e).sum::<f64>() / sizes.len().max(1) as f64;
         let deviation = (1.4826 * median(&mut sizes)).max(power.sqrt());
         if deviation <= 0.0 {
@@ -92,7 +95,7 @@ impl Fit<'_> {
             for at in (0..count).rev() {
                 let (now, later) = suffix[entries * at..entries * (at + 2)].split_at_mut(entries);
                 now.copy_from_slice(later);
-                if let Some(row) = &rows[at] {
+                if let Some(row) = rows.get(at) {
                     now.iter_mut().zip(row).for_each(|(sum, value)| *sum += value);
                     now[width + 1] += 1.0;
                 }
@@ -104,10 +107,15 @@ impl Fit<'_> {
                 along.iter_mut().zip(&suffix[from..from + entries]).for_each(|(to, sum)| *to = sum * lasting[0]);
                 let mut power = along[width + 1] * lasting[0];
                 for (lag, value) in early.iter().enumerate() {
-                    if let Some(row) = rows.get(at + lag).and_then(Option::as_ref) {
+                    if let Some(row) = rows.get(at + lag) {
                         row.iter().enumerate().for_each(|(j, entry)| along[j] += value * entry);
                         power += value * value;
                     }
+                }
+                // However little of the step the other unknowns leave to it, it cannot be more significant than this.
+                let at_most = along[width].powi(2) / (OWN_SHARE * power * deviation * deviation);
+                if at_most <= best.map_or(0.0, |(_, known)| known).max(SIGNIFICANT * SIGNIFICANT) {
+                    continue;
                 }
                 let mut explained = 0.0;
                 for i in 0..width {

@@ -1,10 +1,11 @@
 //! How sure the parameters are: covariance for coloured residuals, and profiles.
 
-use super::super::covariance::{Covariances, Estimate, NORMAL_95};
+use super::super::covariance::{Covariances, Estimate, LONG, NORMAL_95};
 use super::super::model::{Constraint, FitOptions, Model, Parameter};
 use super::super::structure::{ParameterKind, Structure};
-use super::prepared::{Point, Prepared};
+use super::prepared::Prepared;
 use super::{DataSet, Fit, Layout, search};
+use crate::numerics::in_parallel;
 use crate::process::LinearSpec;
 use crate::series::TimeAxis;
 use crate::{Error, Result};
@@ -182,21 +183,32 @@ pub(in super::super) fn profile(
     let (Some(error), Some(white)) = (parameter.standard_error, parameter.white_error) else {
         return Err(Error::unfit(format!("the {name} has no standard error"), "its profile would tell nothing"));
     };
-    let best = Fit::of(stretches, options, super::Rest::Unknown, |prepared| prepared.best())?;
+    // The model is known: its minimum is reached from there.
+    let layout_of_model = Layout::new(options, stretches[0].inputs.len(), 1);
+    let known = super::place_values(&layout_of_model, model);
+    let best = Fit::of(stretches, options, super::Rest::Unknown, |prepared| {
+        let mut unknowns = vec![0.0; prepared.layout.count];
+        for path in &prepared.layout.paths {
+            path.shape.iter().chain([&path.dead_time]).for_each(|place| unknowns[*place] = known[*place]);
+        }
+        prepared.best_near(&unknowns)
+    })?;
     let (best, whitening) = (best.point, best.whitening);
     let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
     let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
     let least = best.sum_of_squares;
-    const HALF: i32 = 16;
     const REACH: f64 = 4.0;
-    let mut points = vec![ProfilePoint { value: parameter.value, rise: 0.0 }];
-    for direction in [-1, 1] {
-        // Outward from the estimate, each point the start of the next.
-        let mut start: Option<Point> = Some(best.clone());
-        for k in 1..=HALF {
-            let value = parameter.value + f64::from(direction * k) / f64::from(HALF) * REACH * error;
-            let possible = value > 0.0 || !matches!(name, n if n != "gain" && n != "lead_time_constant");
-            let Some(from) = start.take().filter(|_| possible) else { break };
+    // Of long data the rise is all but a parabola: fewer points show it as well.
+    let half: u32 = if model.estimation.samples > LONG { 8 } else { 16 };
+    // Outward from the estimate; each start is where the two points before it lead.
+    let outward = |direction: &f64| {
+        let mut points = Vec::new();
+        let (mut before, mut from) = (best.clone(), best.clone());
+        for k in 1..=half {
+            let value = parameter.value + direction * f64::from(k) / f64::from(half) * REACH * error;
+            if value <= 0.0 && name != "gain" && name != "lead_time_constant" {
+                break;
+            }
             let held = Constraint { parameter: name.to_owned(), fixed: Some(value), ..Constraint::default() };
             let mut constraints: Vec<Constraint> =
                 options.constraints.iter().filter(|known| known.parameter != name).cloned().collect();
@@ -204,12 +216,16 @@ pub(in super::super) fn profile(
             let layout = Layout::new(options, tags.len(), stretches.len());
             let Ok(bounds) = super::Bounds::new(&layout, &axes, &tags, &constraints) else { break };
             let prepared = Prepared::new(stretches, &layout, &bounds).whitened(whitening.clone());
-            start = prepared.refined(&from, search::TOLERANCE, &super::ScaledLoss::SQUARES);
-            if let Some(point) = &start {
-                points.push(ProfilePoint { value, rise: point.sum_of_squares / least - 1.0 });
-            }
+            let mut start = from.clone();
+            start.unknowns.iter_mut().zip(&before.unknowns).for_each(|(to, earlier)| *to += *to - earlier);
+            let Some(point) = prepared.refined(&start, search::TOLERANCE, &super::ScaledLoss::SQUARES) else { break };
+            points.push(ProfilePoint { value, rise: point.sum_of_squares / least - 1.0 });
+            before = std::mem::replace(&mut from, point);
         }
-    }
+        points
+    };
+    let mut points = vec![ProfilePoint { value: parameter.value, rise: 0.0 }];
+    points.extend(in_parallel(&[-1.0, 1.0], outward).into_iter().flatten());
     points.sort_by(|a, b| a.value.total_cmp(&b.value));
     let parameters = model.criteria.as_ref().map_or(0, |criteria| criteria.parameters);
     let freedom = model.estimation.samples.saturating_sub(parameters).max(1) as f64;

@@ -11,9 +11,10 @@ use nalgebra::{DMatrix, DVector};
 /// More entries than this are left as the subspaces have them.
 pub(super) const MOST_ENTRIES: usize = 300;
 const MOST_STEPS: usize = 12;
-/// Of long data one step more or less says nothing beside the time it takes.
-const STEPS_ON_LONG_DATA: usize = 3;
-const LONG: usize = 50_000;
+/// From an estimate that is consistent one step is as good as all of them when the data are many: where steps cost much
+/// (samples times the square of the entries), two are taken, or one.
+const COSTLY: usize = 20_000_000;
+const VERY_COSTLY: usize = 100_000_000;
 /// A step that raises the logarithm of the likelihood by less is the last.
 const LEAST_GAIN: f64 = 1e-4;
 /// Directions with less than this share of the largest information are those that change nothing.
@@ -207,7 +208,11 @@ impl System {
         let (n, l) = (self.a.nrows(), self.c.nrows());
         let widest = radius(self.a.clone()).max(1.0);
         let Some((mut covariance, count)) = self.covariance(stretches, starts) else { return };
-        let most = if count > LONG { STEPS_ON_LONG_DATA } else { MOST_STEPS };
+        let most = match count * self.entries().pow(2) {
+            VERY_COSTLY.. => 1,
+            COSTLY.. => 2,
+            _ => MOST_STEPS,
+        };
         for _ in 0..most {
             let Some(whiten) = whitening(&covariance) else { return };
             let (information, slope) = self.information(stretches, starts, &whiten);

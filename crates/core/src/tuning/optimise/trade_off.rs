@@ -1,6 +1,6 @@
 //! The trade-off between how well a load is rejected and how wrong the model may be.
 
-use super::{ControllerStructure, Figures, Optimum, Task, bench::Bench, optimise};
+use super::{ControllerStructure, Figures, Task, bench::Bench, best_kept};
 use crate::Result;
 use crate::controller::ControllerSpec;
 use crate::tuning::controlled::Controlled;
@@ -50,7 +50,7 @@ pub fn trade_off(
     };
     let jobs: Vec<(usize, f64)> =
         (0..structures.len()).flat_map(|k| SENSITIVITIES.into_iter().map(move |limit| (k, limit))).collect();
-    let (next, done) = (AtomicUsize::new(0), Mutex::new(Vec::<(usize, Optimum)>::new()));
+    let (next, done) = (AtomicUsize::new(0), Mutex::new(Vec::<(usize, Option<(ControllerSpec, Figures)>)>::new()));
     let failed = Mutex::new(None);
     std::thread::scope(|scope| {
         for _ in 0..threads.clamp(1, jobs.len()) {
@@ -58,10 +58,10 @@ pub fn trade_off(
                 while let Some((k, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
                     let mut task = Task::on(plant, pv_span, scan, structures[*k]);
                     task.demands.max_sensitivity = Some(*limit);
-                    let found = optimise(&task, &|_| progress(f64::NAN));
+                    let found = best_kept(&task, &|_| progress(f64::NAN));
                     let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
                     match found {
-                        Ok(optimum) => done.push((*k, optimum)),
+                        Ok(found) => done.push((*k, found)),
                         Err(error) => *failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(error),
                     }
                     if !progress(done.len() as f64 / jobs.len() as f64) {
@@ -76,11 +76,12 @@ pub fn trade_off(
         .map(|k| {
             let mut points: Vec<TradeOffPoint> = done
                 .iter()
-                .filter(|(of, optimum)| *of == k && optimum.met)
-                .map(|(_, optimum)| TradeOffPoint {
-                    title: optimum.structure.title().to_owned(),
-                    controller: optimum.controller.clone(),
-                    figures: optimum.figures,
+                .filter(|(of, _)| *of == k)
+                .filter_map(|(_, found)| found.as_ref())
+                .map(|(controller, figures)| TradeOffPoint {
+                    title: structures[k].title().to_owned(),
+                    controller: controller.clone(),
+                    figures: *figures,
                 })
                 .collect();
             points.sort_by(|a, b| a.figures.max_sensitivity.total_cmp(&b.figures.max_sensitivity));

@@ -1,0 +1,56 @@
+//! Work for several threads.
+
+use std::sync::OnceLock;
+use std::sync::atomic::{AtomicUsize, Ordering};
+
+/// Threads that run at the same time on this machine.
+fn threads() -> usize {
+    static THREADS: OnceLock<usize> = OnceLock::new();
+    *THREADS.get_or_init(|| std::thread::available_parallelism().map_or(1, usize::from))
+}
+
+/// `of` of each item, in their order, on as many threads as run at the same time; this one works, too.
+pub fn in_parallel<T: Sync, R: Send>(items: &[T], of: impl Fn(&T) -> R + Sync) -> Vec<R> {
+    let helpers = threads().min(items.len()).saturating_sub(1);
+    if helpers == 0 {
+        return items.iter().map(of).collect();
+    }
+    let next = AtomicUsize::new(0);
+    let work = || {
+        let mut done = Vec::new();
+        loop {
+            let index = next.fetch_add(1, Ordering::Relaxed);
+            let Some(item) = items.get(index) else { return done };
+            done.push((index, of(item)));
+        }
+    };
+    let mut done = std::thread::scope(|scope| {
+        let others: Vec<_> = (0..helpers).map(|_| scope.spawn(work)).collect();
+        let mut done = work();
+        for other in others {
+            match other.join() {
+                Ok(more) => done.extend(more),
+                Err(panic) => std::panic::resume_unwind(panic),
+            }
+        }
+        done
+    });
+    done.sort_by_key(|(index, _)| *index);
+    done.into_iter().map(|(_, result)| result).collect()
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn results_stand_in_the_order_of_the_items() {
+        for count in [0usize, 1, 2, 3, 1000] {
+            let items: Vec<usize> = (0..count).collect();
+            assert_eq!(
+                in_parallel(&items, |item| item * item),
+                items.iter().map(|item| item * item).collect::<Vec<_>>()
+            );
+        }
+    }
+}
