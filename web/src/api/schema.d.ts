@@ -3720,10 +3720,10 @@ export interface components {
             block: number;
             /** @description Coherence of OP and PV at the frequencies, 0 to 1: how much of the PV follows the OP. */
             coherence: number[];
-            /** @description From smoothed spectra. */
+            /** @description From the spectra, by the local polynomial method. */
             frequency: components["schemas"]["FrequencyResponse"];
-            /** @description Lags of the window. */
-            lags: number;
+            /** @description Lines on either side of each frequency that took part. */
+            lines: number;
             /** @description From a finite impulse response by least squares, its covariance corrected for coloured residuals. */
             step: components["schemas"]["StepResponse"];
         };
@@ -3735,11 +3735,10 @@ export interface components {
              */
             horizon?: number | null;
             /**
-             * @description Lags of the window by which the spectra are smoothed, 4 to a third of the samples: more show finer detail with
-             *     wider bands. By default a
-             *     tenth of the samples, at most 200.
+             * @description Lines of the spectrum on either side that take part in the estimate at a frequency, 8 to an eighth of the samples for one
+             *     input: fewer show finer detail with wider bands. By default as few as can be.
              */
-            lags?: number | null;
+            lines?: number | null;
         };
         /** @description What is estimated without a structure. */
         NonparametricRequest: components["schemas"]["Stretch"] & {
