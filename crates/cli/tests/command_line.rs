@@ -215,10 +215,20 @@ fn what_is_printed_is_as_its_schema_says() {
         // A schema that allows everything would say nothing.
         assert!(!validator.is_valid(&serde_json::json!({ "nothing": 1 })), "{name}");
     }
-    // What is read, too; and metrics say in which units they are.
-    let trial: Value = serde_json::from_slice(&std::fs::read(project().join(heater)).unwrap()).unwrap();
-    let schema = printed(&antistasis(&["schema", "trial"]));
-    assert!(jsonschema::validator_for(&schema).unwrap().is_valid(&trial));
+    // What is read, too: every trial and experiment of the demo, and none with a field that nobody knows.
+    for (name, folder) in [("trial", "demo/trials"), ("experiment", "demo/experiments")] {
+        let validator = jsonschema::validator_for(&printed(&antistasis(&["schema", name]))).unwrap();
+        for entry in std::fs::read_dir(project().join(folder)).unwrap() {
+            let path = entry.unwrap().path();
+            let mut document: Value = serde_json::from_slice(&std::fs::read(&path).unwrap()).unwrap();
+            let faults: Vec<String> =
+                validator.iter_errors(&document).map(|e| format!("{}: {e}", e.instance_path())).collect();
+            assert!(faults.is_empty(), "{}: {faults:#?}", path.display());
+            document["colour"] = "green".into();
+            assert!(!validator.is_valid(&document), "{}", path.display());
+        }
+    }
+    // Metrics say in which units they are.
     let units = &printed(&antistasis(&["simulate", heater]))["metrics"]["units"];
     assert_eq!(units, &serde_json::json!({ "pv": "°C", "op": "%", "time": "s" }));
 }

@@ -300,13 +300,22 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
     const TURNS: usize = 20;
     /// A turn that makes the logarithm of the likelihood grow by less is the last.
     const SETTLED: f64 = 1e-2;
-    /// Relative change of the squares at which the process is good enough for a turn.
+    /// Relative change of the squares at which the process is good enough for a turn, and to be compared.
     const TURN: f64 = 1e-6;
+    const NEAR: f64 = 1e-5;
     let mut prepared = prepared.whitened(Some(Whitening::of_pole(SLOW)));
     let slow = prepared.best_start();
     let mut best: Option<(f64, Point, Whitening)> = None;
     for start in std::iter::once(squares).chain(slow) {
         let mut point = start;
+        if let Some((_, known, whitening)) = &best {
+            // Beside the noise that was found, a start that leads there too, or to something clearly worse, is not worth its turns.
+            prepared.whitening = Some(whitening.clone());
+            match prepared.refined(&point, search::COARSE_TOLERANCE, &ScaledLoss::SQUARES) {
+                Some(near) if prepared.is_apart(&near, known) => point = near,
+                _ => continue,
+            }
+        }
         let mut reached = f64::NEG_INFINITY;
         for _ in 0..TURNS {
             let residuals = prepared.residuals(&point.unknowns, &point.before);
@@ -341,9 +350,12 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
         let mut start = point.clone();
         start.unknowns[place] += shift * interval;
         start.unknowns = prepared.bounds.clamped(&start.unknowns);
-        let found = prepared.refined(&start, search::TOLERANCE, &ScaledLoss::SQUARES);
         let is_deeper =
             |found: &Point| deepest.as_ref().is_none_or(|known| found.sum_of_squares < known.sum_of_squares);
+        // Which of the minima is the deepest shows long before its last digit.
+        let near = prepared.refined(&start, NEAR, &ScaledLoss::SQUARES).filter(is_deeper);
+        let Some(near) = near else { continue };
+        let found = prepared.refined(&near, search::TOLERANCE, &ScaledLoss::SQUARES);
         if let Some(found) = found.filter(is_deeper) {
             deepest = Some(found);
         }

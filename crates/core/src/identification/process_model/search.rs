@@ -30,7 +30,7 @@ const RANKING_SAMPLES: usize = 50_000;
 const HOPELESS: f64 = 1.2;
 /// Relative change of the sum of squares at which a refinement ends: on averaged data, which are a start only, and on
 /// all.
-const COARSE_TOLERANCE: f64 = 1e-2;
+pub(super) const COARSE_TOLERANCE: f64 = 1e-2;
 pub(super) const TOLERANCE: f64 = 1e-9;
 /// How often a refinement is taken up again because an unknown can leave its bound.
 const RELEASES: usize = 4;
@@ -53,8 +53,11 @@ impl Prepared<'_> {
             // A start that is clearly worse than a minimum stands in another valley; of long data, one beside it goes the same
             // way.
             let is_idle = best.as_ref().is_some_and(|best| {
-                start.sum_of_squares > HOPELESS * best.sum_of_squares
-                    || (self.samples > SHORT_DATA && self.is_near(start, best))
+                if self.samples > SHORT_DATA {
+                    !self.is_apart(start, best)
+                } else {
+                    start.sum_of_squares > HOPELESS * best.sum_of_squares
+                }
             });
             if is_idle {
                 continue;
@@ -164,6 +167,11 @@ impl Prepared<'_> {
         };
         // What was before the data hardly matters for long ones: the better assumption at the start is kept.
         (a.before == b.before || self.samples > SHORT_DATA) && self.layout.paths.iter().all(near)
+    }
+
+    /// Whether a point lies in a valley of its own that may be as deep as that of a minimum.
+    pub(super) fn is_apart(&self, point: &Point, minimum: &Point) -> bool {
+        point.sum_of_squares <= HOPELESS * minimum.sum_of_squares && !self.is_near(point, minimum)
     }
 
     /// The minimum that is reached from `start`.
