@@ -14,7 +14,8 @@ use serde::de::DeserializeOwned;
 use std::fs::File;
 use std::io::{BufReader, BufWriter, Write};
 use std::path::{Path, PathBuf};
-use utoipa::ToSchema;
+use utoipa::openapi::{RefOr, Schema};
+use utoipa::{PartialSchema, ToSchema};
 
 /// Prints a document; a reader that has had enough is no error.
 pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
@@ -185,13 +186,22 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Optimum => json_schema::<Optimum>()?,
         Document::Findings => json_schema::<Inspection>()?,
         Document::Plan => json_schema::<ExperimentPlan>()?,
-        Document::Sweep => json_schema::<Vec<SweepPoint<Assessment>>>()?,
+        Document::Sweep => {
+            // What a generic type stands with is not among its own parts.
+            let mut parts = vec![(Assessment::name().into_owned(), Assessment::schema())];
+            Assessment::schemas(&mut parts);
+            json_schema_with::<Vec<SweepPoint<Assessment>>>(parts)?
+        }
     })
 }
 
 /// The JSON Schema (2020-12) of a type. OpenAPI 3.1 uses the same schemas, with the references elsewhere.
 fn json_schema<T: ToSchema>() -> Result<serde_json::Value, Failure> {
-    let mut parts = Vec::new();
+    json_schema_with::<T>(Vec::new())
+}
+
+/// The same with further parts.
+fn json_schema_with<T: ToSchema>(mut parts: Vec<(String, RefOr<Schema>)>) -> Result<serde_json::Value, Failure> {
     T::schemas(&mut parts);
     let definitions: serde_json::Map<String, serde_json::Value> = parts
         .into_iter()

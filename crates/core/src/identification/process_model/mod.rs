@@ -352,9 +352,12 @@ fn likeliest<'a>(prepared: Prepared<'a>, squares: Point, integrated: bool) -> Re
         start.unknowns = prepared.bounds.clamped(&start.unknowns);
         let is_deeper =
             |found: &Point| deepest.as_ref().is_none_or(|known| found.sum_of_squares < known.sum_of_squares);
-        // Which of the minima is the deepest shows long before its last digit.
-        let near = prepared.refined(&start, NEAR, &ScaledLoss::SQUARES).filter(is_deeper);
-        let Some(near) = near else { continue };
+        // Whether it comes back to a minimum that is known shows long before the last digit.
+        let Some(near) = prepared.refined(&start, NEAR, &ScaledLoss::SQUARES) else { continue };
+        let is_known = |known: &Point| (known.unknowns[place] - near.unknowns[place]).abs() < 0.05 * interval;
+        if deepest.as_ref().is_some_and(is_known) {
+            continue;
+        }
         let found = prepared.refined(&near, search::TOLERANCE, &ScaledLoss::SQUARES);
         if let Some(found) = found.filter(is_deeper) {
             deepest = Some(found);
