@@ -29,10 +29,6 @@ function columnOf(trace: Trace, role: Role): Schemas["Column"] | undefined {
   return trace.columns.find((known) => known.role === role);
 }
 
-function moves(values: number[]): boolean {
-  return values.some((value) => value !== values[0]);
-}
-
 /** Roles of the columns that are shown when they are asked for. */
 const FURTHER: Role[] = ["true_value", "driven_input", "process_output"];
 
@@ -135,7 +131,7 @@ export function coursePanels(
     },
   ];
   const loads = values("load");
-  if (moves(loads) || loads[0] !== 0)
+  if (loads.some((value) => value !== 0))
     panels.push({
       key: "load",
       title: "load",

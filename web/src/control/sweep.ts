@@ -61,7 +61,7 @@ export function rangeAbout(target: Target, count: number): AxisChoice {
     const to = clamped(Math.max(from + 1, Math.ceil(value * 2)));
     return { pointer, from, to, count: Math.min(count, to - from + 1), by_ratio: false };
   }
-  const round = (number: number) => Number(clamped(number).toPrecision(3));
+  const round = (number: number) => clamped(Number(number.toPrecision(3)));
   return value > 0
     ? { pointer, from: round(value / 2), to: round(value * 2), count, by_ratio: true }
     : value < 0
