@@ -241,18 +241,21 @@ describe("the trail", () => {
   });
 
   it("reads the figures of any signal with their units", () => {
-    const metricsOf = { mean: 1, outside: { time: 4, area: 5, violations: 6 }, used: { amount: 7 } } as never;
-    expect(
-      ["mean", "time outside", "area outside", "violations", "used"].map((key) =>
-        READS[key]!.read(metricsOf),
-      ),
-    ).toEqual([1, 4, 5, 6, 7]);
-    expect(["ISE", "reversals", "time outside"].map((key) => READS[key]!.unit("m"))).toEqual([
-      "m²·s",
-      "",
-      "s",
+    const metricsOf = {
+      unit: "kW",
+      mean: 1,
+      integral_time_absolute_error: 3,
+      outside: { time: 4, area: 5, violations: 6 },
+      used: { amount: 7, unit: "kWh" },
+    } as never;
+    const figures = ["mean", "ITAE", "time outside", "area outside", "violations", "used", "ISE", "offset"];
+    expect(figures.map((name) => READS[name]!.read(metricsOf))).toEqual([
+      ...[1, 3, 4, 5, 6, 7],
+      ...[undefined, undefined],
     ]);
-    expect(READS["violations"]!.read({} as never)).toBeUndefined();
+    expect(figures.map((name) => READS[name]!.unit(metricsOf))).toEqual([
+      ...["kW", "kW·s²", "s", "kW·s", "", "kWh", "kW²·s", "kW"],
+    ]);
   });
 });
 

@@ -101,7 +101,7 @@ const fields = computed<Field[]>(() => {
 /** The figure as a column of the trail, for the window and limits that are set. */
 function toggleColumn(name: string) {
   const question = { tag: tag.value, from: from.value, to: to.value, low: low.value, high: high.value };
-  props.kpis.toggle(name, question, unit.value);
+  if (found.value) props.kpis.toggle(name, question, found.value);
 }
 const isColumn = (name: string) => props.kpis.has(name, tag.value);
 

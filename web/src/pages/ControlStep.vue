@@ -829,6 +829,9 @@ useKeys({
         </template>
         <template v-for="kpi in kpis.list.value" :key="kpi.key" #[kpi.key]="{ row }">
           {{ number(kpis.valueOf(row, kpi)) }}
+          <span v-if="kpis.ownUnit(row, kpi)" class="text-[11.5px] text-caution">{{
+            kpis.ownUnit(row, kpi)
+          }}</span>
         </template>
         <template #actions="{ row }">
           <button
