@@ -137,7 +137,7 @@ fn trade_offs(criterion: &mut Criterion) {
     for (name, process, scan) in plants().into_iter().take(3) {
         let plant = Controlled::plain(process);
         group.bench_function(name, |bencher| {
-            bencher.iter(|| trade_off(black_box(&plant), &span(), scan, threads, &|_| true).unwrap());
+            bencher.iter(|| trade_off(black_box(&plant), &span(), scan, threads, &|| true, &|_, _| {}).unwrap());
         });
     }
     group.finish();

@@ -30,6 +30,8 @@ pub(crate) struct Job<T> {
     /// Bits of the share that is done, 0 to 1.
     share: AtomicU64,
     cancelled: AtomicBool,
+    /// What there is of the outcome while it is under way.
+    so_far: Mutex<Option<Arc<T>>>,
     outcome: Mutex<Option<Result<Arc<T>, Problem>>>,
     since: Instant,
 }
@@ -53,14 +55,19 @@ impl<T> Job<T> {
         self.cancelled.load(Ordering::Relaxed)
     }
 
+    /// Shows what there is so far.
+    pub fn show(&self, so_far: T) {
+        *self.so_far.lock().unwrap_or_else(PoisonError::into_inner) = Some(Arc::new(so_far));
+    }
+
     pub fn finish(&self, outcome: Result<T, Problem>) {
         *self.outcome.lock().unwrap_or_else(PoisonError::into_inner) = Some(outcome.map(Arc::new));
     }
 
-    /// How it stands, with what came out or what is wrong.
+    /// How it stands, with what came out, or has come so far, or what is wrong.
     pub fn standing(&self) -> (Stage, Option<Arc<T>>, Option<Problem>) {
         match self.outcome.lock().unwrap_or_else(PoisonError::into_inner).clone() {
-            None => (Stage::Running, None, None),
+            None => (Stage::Running, self.so_far.lock().unwrap_or_else(PoisonError::into_inner).clone(), None),
             Some(Ok(outcome)) => (Stage::Done, Some(outcome), None),
             Some(Err(problem)) => (Stage::Failed, None, Some(problem)),
         }
@@ -91,6 +98,7 @@ impl<T> Jobs<T> {
         let job = Arc::new(Job {
             share: AtomicU64::new(0f64.to_bits()),
             cancelled: AtomicBool::new(false),
+            so_far: Mutex::new(None),
             outcome: Mutex::new(None),
             since: Instant::now(),
         });

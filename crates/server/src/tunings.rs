@@ -75,8 +75,17 @@ pub(crate) fn run(request: TuningRequest, job: &Job<TuningOutcome>) -> Result<Tu
     let (mut best, mut curves) = (None, None);
     if request.kind == TuningKind::TradeOff {
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
-        let progress = |share: f64| if share.is_nan() { !job.is_cancelled() } else { job.advance(share) };
-        curves = Some(trade_off(&plant, span, scan, threads, &progress)?);
+        let outcome = |so_far| TuningOutcome {
+            process: process.clone(),
+            optimum: None,
+            trade_off: Some(so_far),
+            seconds: began.elapsed().as_secs_f64(),
+        };
+        let report = |share: f64, so_far: TradeOff| {
+            job.advance(share);
+            job.show(outcome(so_far));
+        };
+        curves = Some(trade_off(&plant, span, scan, threads, &|| !job.is_cancelled(), &report)?);
     } else {
         let mut task = Task::on(&plant, span, scan, request.structure);
         if let Some(pid) = request.trial.candidate.controller.main_pid() {

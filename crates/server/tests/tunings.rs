@@ -133,6 +133,30 @@ async fn the_trade_off_falls_and_the_rules_stand_on_it_or_above() {
 }
 
 #[tokio::test]
+async fn a_trade_off_is_there_in_part_while_it_is_under_way() {
+    let site = Site::open().await;
+    let request = json!({ "trial": trial(&pi()), "kind": "trade_off" });
+    let begun = site.send(Method::POST, "/tunings", &request, StatusCode::ACCEPTED).await;
+    let address = format!("/tunings/{}", begun["id"].as_str().unwrap());
+    let points = |state: &Value| -> usize {
+        let curves = state["outcome"]["trade_off"]["curves"].as_array();
+        curves.map_or(0, |curves| curves.iter().map(|curve| curve.as_array().unwrap().len()).sum())
+    };
+    let mut counts = Vec::new();
+    for _ in 0..3000 {
+        let state = site.get(&address).await;
+        counts.push((state["stage"] == "running", points(&state)));
+        if state["stage"] != "running" {
+            break;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    let last = counts.last().unwrap().1;
+    assert!(counts.windows(2).all(|pair| pair[0].1 <= pair[1].1), "{counts:?}");
+    assert!(counts.iter().any(|(is_running, count)| *is_running && *count > 0 && *count < last), "{counts:?}");
+}
+
+#[tokio::test]
 async fn robustness_is_computed_for_what_is_linear_and_refused_for_what_is_not() {
     let site = Site::open().await;
     let trial = trial(&pi());

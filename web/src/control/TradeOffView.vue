@@ -146,17 +146,15 @@ const labels = computed(() => {
           <option value="output_travel">OP travel</option>
         </select>
       </label>
-      <strong v-if="tuning.isTradeOffStale.value" class="font-semibold text-caution"
-        >△ of a plant that has changed since</strong
-      >
-      <button
-        v-if="tuning.isTradeOffStale.value"
-        type="button"
-        class="button !py-0"
-        @click="tuning.run('trade_off')"
-      >
-        Draw anew
-      </button>
+      <template v-if="tuning.running.value?.kind === 'trade_off'">
+        <progress class="h-2 w-40 accent-(--pv)" :value="tuning.share.value" max="1" aria-label="Trade-off" />
+        <button type="button" class="button !py-0" @click="tuning.cancel()">Cancel</button>
+      </template>
+      <template v-else-if="tuning.isTradeOffStale.value">
+        <strong class="font-semibold text-caution">△ of a plant that has changed since</strong>
+        <button type="button" class="button !py-0" @click="tuning.run('trade_off')">Draw anew</button>
+      </template>
+      <span v-if="tuning.problem.value" class="text-caution" role="alert">△ {{ tuning.problem.value }}</span>
     </p>
     <div ref="host" class="relative min-h-0 flex-1 overflow-hidden">
       <svg

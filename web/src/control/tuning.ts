@@ -66,6 +66,7 @@ export function useTuning(trial: Ref<Trial | null>) {
     problem.value = "";
     share.value = 0;
     const asked = subject(trial.value);
+    const before = { outcome: tradeOff.value, of: tradedFor.value };
     try {
       let state = await answered(api.POST("/api/v1/tunings", { body: body(kind) }));
       running.value = { id: state.id, kind };
@@ -73,15 +74,19 @@ export function useTuning(trial: Ref<Trial | null>) {
         await new Promise((resolve) => setTimeout(resolve, 80));
         state = await answered(api.GET("/api/v1/tunings/{id}", { params: { path: { id: state.id } } }));
         share.value = state.share;
+        // Curves are drawn as they come.
+        if (kind === "trade_off" && state.outcome) [tradeOff.value, tradedFor.value] = [state.outcome, asked];
       }
-      if (!state.outcome) problem.value = state.problem?.detail ?? "The search failed.";
+      if (!state.outcome || state.stage === "failed")
+        problem.value = state.problem?.detail ?? "The search failed.";
       else if (kind === "trade_off") {
-        tradeOff.value = state.outcome;
-        tradedFor.value = asked;
+        [before.outcome, before.of] = [state.outcome, asked];
       } else optimum.value = state.outcome;
     } catch (error) {
       problem.value = messageOf(error);
     } finally {
+      // What did not come to its end gives way to what was there.
+      if (kind === "trade_off") [tradeOff.value, tradedFor.value] = [before.outcome, before.of];
       running.value = null;
     }
   }

@@ -1,7 +1,7 @@
 //! What is left between data and model: its correlations, and tests that it is noise without memory and without the
 //! input.
 
-use crate::numerics::levinson;
+use crate::numerics::{dot, levinson};
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 use utoipa::ToSchema;
@@ -27,8 +27,7 @@ pub fn lag_one_correlation(residuals: &[f64]) -> f64 {
 pub(crate) fn autocovariances(series: &[f64], most: usize) -> Vec<f64> {
     let filled: Vec<f64> = series.iter().map(|value| if value.is_finite() { *value } else { 0.0 }).collect();
     let count = series.iter().filter(|value| value.is_finite()).count().max(1) as f64;
-    let products = |lag: usize| filled.iter().skip(lag).zip(&filled).map(|(a, b)| a * b).sum::<f64>();
-    (0..=most.min(series.len().saturating_sub(1))).map(|lag| products(lag) / count).collect()
+    (0..=most.min(series.len().saturating_sub(1))).map(|lag| dot(&filled[lag..], &filled) / count).collect()
 }
 
 /// An autoregression `e(t) + a₁ e(t−1) + … = w(t)` with white `w`.

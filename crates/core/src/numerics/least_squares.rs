@@ -231,7 +231,7 @@ impl NormalEquations {
 /// Rows that wait to be added up together.
 pub struct RowBlock {
     rows: Vec<f64>,
-    full: usize,
+    filled: usize,
 }
 
 impl RowBlock {
@@ -241,29 +241,38 @@ impl RowBlock {
     /// Of rows of this width.
     #[must_use]
     pub fn new(width: usize) -> Self {
-        Self { rows: Vec::with_capacity(Self::ROWS * width), full: Self::ROWS * width }
+        Self { rows: vec![0.0; Self::ROWS * width], filled: 0 }
     }
 
     /// Adds a row, now or later.
     #[inline]
     pub fn put(&mut self, row: &[f64], sums: &mut NormalEquations) {
+        let place = &mut self.rows[self.filled..self.filled + row.len()];
         // Of a width that is known a copy is a few moves; else it is a call.
         match row.len() {
-            5 => self.rows.extend_from_slice(row.first_chunk::<5>().map_or(row, |row| row)),
-            6 => self.rows.extend_from_slice(row.first_chunk::<6>().map_or(row, |row| row)),
-            7 => self.rows.extend_from_slice(row.first_chunk::<7>().map_or(row, |row| row)),
-            8 => self.rows.extend_from_slice(row.first_chunk::<8>().map_or(row, |row| row)),
-            _ => self.rows.extend_from_slice(row),
+            5 => copied::<5>(row, place),
+            6 => copied::<6>(row, place),
+            7 => copied::<7>(row, place),
+            8 => copied::<8>(row, place),
+            _ => place.copy_from_slice(row),
         }
-        if self.rows.len() >= self.full {
+        self.filled += row.len();
+        if self.filled == self.rows.len() {
             self.flush(sums);
         }
     }
 
     /// Adds what waits.
     pub fn flush(&mut self, sums: &mut NormalEquations) {
-        sums.add_rows(&self.rows);
-        self.rows.clear();
+        sums.add_rows(&self.rows[..self.filled]);
+        self.filled = 0;
+    }
+}
+
+#[inline]
+fn copied<const N: usize>(row: &[f64], place: &mut [f64]) {
+    if let (Some(row), Some(place)) = (row.first_chunk::<N>(), place.first_chunk_mut::<N>()) {
+        *place = *row;
     }
 }
 

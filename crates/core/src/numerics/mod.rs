@@ -15,7 +15,7 @@ pub use parallel::in_parallel;
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};
-pub use statistics::{burg, levinson, median, range};
+pub use statistics::{burg, dot, levinson, median, range};
 
 /// A value to so many significant digits, as one would write it down.
 pub(crate) fn rounded(value: f64, digits: usize) -> f64 {

@@ -176,7 +176,7 @@ struct TuningState {
     stage: Stage,
     /// Which share is done, 0 to 1; for an optimum about.
     share: f64,
-    /// What was found, once it is done.
+    /// What was found, once it is done; of a trade-off that is under way, what there is so far.
     #[schema(value_type = Option<TuningOutcome>)]
     outcome: Option<Arc<TuningOutcome>>,
     /// What is wrong.

@@ -4,6 +4,7 @@
 use super::prepared::{Before, Point, Prepared, Stretch};
 use super::unknowns::{LONGEST_DEAD_TIME, Path};
 use crate::lti::{DeadTime, FreeResponse, Response};
+use crate::numerics::dot;
 use crate::series::TimeAxis;
 
 const DEAD_TIMES: usize = 24;
@@ -251,19 +252,6 @@ impl Base {
             slopes.extend_from_slice(&self.slopes[..count - scans.min(count)]);
         }
     }
-}
-
-/// The scalar product, in four sums that a processor adds up side by side.
-fn dot(a: &[f64], b: &[f64]) -> f64 {
-    let mut sums = [0.0; 4];
-    let (left, right) = (a.chunks_exact(4), b.chunks_exact(4));
-    let rest: f64 = left.remainder().iter().zip(right.remainder()).map(|(a, b)| a * b).sum();
-    for (a, b) in left.zip(right) {
-        for i in 0..4 {
-            sums[i] += a[i] * b[i];
-        }
-    }
-    sums.iter().sum::<f64>() + rest
 }
 
 /// The sum of squares that a linear fit leaves of the last column, from the products of all.

@@ -4,7 +4,7 @@ use super::prepared::{Before, Point, Prepared, Stretch};
 use super::unknowns::{Path, Rest};
 use crate::identification::loss::ScaledLoss;
 use crate::identification::structure::Structure;
-use crate::numerics::minimise;
+use crate::numerics::{in_parallel, minimise};
 use crate::series::TimeAxis;
 use crate::{Error, Result};
 
@@ -87,17 +87,17 @@ impl Prepared<'_> {
     /// Where refinements begin: the minima of the coarse searches, the best first, those that lie together being one.
     fn starts(&self) -> Vec<Point> {
         let is_long = self.samples > SHORT_DATA;
-        let (mut minima, mut seen): (Vec<Point>, Vec<Point>) = (Vec::new(), Vec::new());
         // The finest first, which are known best; on long data those that stand together are one.
-        for minimum in self.coarse_searches().iter().rev().flat_map(Prepared::coarse_minima) {
-            if is_long && seen.iter().any(|other| self.is_near(&minimum, other)) {
-                continue;
-            }
-            seen.push(minimum.clone());
-            let minimum = if is_long { self.on_middle_scale(minimum) } else { minimum };
-            if !is_long || !minima.iter().any(|other| self.is_near(&minimum, other)) {
-                minima.push(minimum);
-            }
+        let searches: Vec<Self> = self.coarse_searches().into_iter().rev().collect();
+        let found: Vec<Vec<Point>> = if is_long {
+            in_parallel(&searches, Self::coarse_minima)
+        } else {
+            searches.iter().map(Self::coarse_minima).collect()
+        };
+        let mut minima: Vec<Point> = found.into_iter().flatten().collect();
+        if is_long {
+            let seen = self.apart(minima);
+            minima = self.apart(in_parallel(&seen, |minimum| self.on_middle_scale(minimum)));
         }
         if is_long {
             // Which are worth a pass over all data is told by their blocks; what is fast beside a block, by the finest search.
@@ -110,12 +110,20 @@ impl Prepared<'_> {
             minima.truncate(STARTS);
             minima.extend(finest.filter(|finest| !minima.iter().any(|other| self.is_near(finest, other))));
         }
-        let mut starts: Vec<Point> = minima.iter().flat_map(|start| self.linear_fits(&start.unknowns)).collect();
+        let fits_of = |start: &Point| self.linear_fits(&start.unknowns);
+        let fits: Vec<Vec<Point>> =
+            if is_long { in_parallel(&minima, fits_of) } else { minima.iter().map(fits_of).collect() };
+        let mut starts: Vec<Point> = fits.into_iter().flatten().collect();
         starts.sort_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
+        self.apart(starts)
+    }
+
+    /// The first of those that lie together.
+    fn apart(&self, points: Vec<Point>) -> Vec<Point> {
         let mut apart: Vec<Point> = Vec::new();
-        for start in starts {
-            if !apart.iter().any(|other| self.is_near(&start, other)) {
-                apart.push(start);
+        for point in points {
+            if !apart.iter().any(|other| self.is_near(&point, other)) {
+                apart.push(point);
             }
         }
         apart
@@ -131,7 +139,7 @@ impl Prepared<'_> {
 
     /// A minimum of a coarse search on long data taken further on a part of them, in blocks that its own lag spans by tens:
     /// passes over all data are few then.
-    fn on_middle_scale(&self, start: Point) -> Point {
+    fn on_middle_scale(&self, start: &Point) -> Point {
         let interval = self.interval();
         let scale = self.layout.paths.iter().map(|path| path.scale(&start.unknowns)).fold(f64::INFINITY, f64::min);
         let part = (self.samples / 5).clamp(MIDDLE_SAMPLES[0], MIDDLE_SAMPLES[1]);
@@ -139,7 +147,8 @@ impl Prepared<'_> {
         let middle = self.in_blocks(part, block);
         let starts = middle.linear_fits(&start.unknowns);
         let best = starts.into_iter().min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares));
-        best.and_then(|best| middle.refined(&best, MIDDLE_TOLERANCE, &ScaledLoss::SQUARES)).unwrap_or(start)
+        best.and_then(|best| middle.refined(&best, MIDDLE_TOLERANCE, &ScaledLoss::SQUARES))
+            .unwrap_or_else(|| start.clone())
     }
 
     /// The minimum where the past of each stretch is what fits it best; the searches took all alike.
@@ -323,16 +332,34 @@ impl Stretch {
         if samples >= input.len() {
             return 0..input.len();
         }
-        let move_at = |k: usize| (input[k] - input[k - 1]).abs();
-        let mut moves: f64 = (1..samples).map(move_at).sum();
-        let (mut most, mut start) = (moves, 0);
-        for end in samples..input.len() {
-            moves += move_at(end) - move_at(end + 1 - samples);
-            // What comes after the moves tells, not what comes before: of parts with the same moves the last is
-            // taken.
-            if moves >= most * (1.0 - 1e-12) {
-                (most, start) = (moves.max(most), end + 1 - samples);
+        // Moves are few as a rule, and what a part holds changes only where one comes in at its end or leaves at its start.
+        let moves: Vec<(usize, f64)> = input
+            .windows(2)
+            .enumerate()
+            .filter(|(_, pair)| pair[0] != pair[1])
+            .map(|(k, pair)| (k + 1, (pair[1] - pair[0]).abs()))
+            .collect();
+        let last = input.len() - samples;
+        let (mut coming, mut leaving) = (moves.iter().peekable(), moves.iter().peekable());
+        let (mut within, mut most, mut start) = (0.0, 0.0, 0);
+        let mut at = 0;
+        loop {
+            while let Some((_, size)) = coming.next_if(|(k, _)| *k < at + samples) {
+                within += size;
             }
+            while let Some((_, size)) = leaving.next_if(|(k, _)| *k <= at) {
+                within -= size;
+            }
+            let next = [coming.peek().map(|(k, _)| k + 1 - samples), leaving.peek().map(|(k, _)| *k)];
+            let next = next.into_iter().flatten().min().unwrap_or(usize::MAX).min(last + 1);
+            // What comes after the moves tells, not what comes before: of parts with the same moves the last is taken.
+            if within >= most * (1.0 - 1e-12) {
+                (most, start) = (within.max(most), next - 1);
+            }
+            if next > last {
+                break;
+            }
+            at = next;
         }
         start..start + samples
     }

@@ -403,3 +403,48 @@ fn in_manual_there_is_nothing_that_a_wrong_model_could_upset() {
     let refused = crate::tuning::envelope(&trial, &[vec![0.0; 3], vec![0.0; 3], vec![0.0; 3]], 10, 1).unwrap_err();
     assert!(refused.to_string().contains("in manual"), "{refused}");
 }
+
+#[test]
+fn a_trade_off_comes_point_by_point_and_ends_as_what_was_last_seen() {
+    let plant = Controlled::plain(LinearSpec::Fopdt { gain: 2.0, time_constant: 60.0, dead_time: 5.0 });
+    let seen = std::sync::Mutex::new(Vec::<(f64, TradeOff)>::new());
+    let report = |share: f64, so_far: TradeOff| seen.lock().unwrap().push((share, so_far));
+    let whole = trade_off(&plant, &span(), 0.5, 2, &|| true, &report).unwrap();
+    let seen = seen.into_inner().unwrap();
+    assert_eq!(seen.len(), 27);
+    let points = |of: &TradeOff| of.curves.iter().map(Vec::len).sum::<usize>();
+    for pair in seen.windows(2) {
+        assert!(pair[0].0 < pair[1].0 && points(&pair[0].1) <= points(&pair[1].1));
+        // The rules stand there from the beginning, and what was drawn stays.
+        assert_eq!(pair[0].1.rules, whole.rules);
+        for (before, after) in pair[0].1.curves.iter().zip(&pair[1].1.curves) {
+            assert!(before.iter().all(|point| after.contains(point) || before.len() == after.len()));
+            assert!(after.windows(2).all(|p| p[0].figures.max_sensitivity < p[1].figures.max_sensitivity));
+        }
+    }
+    assert_eq!(seen.last().unwrap(), &(1.0, whole.clone()));
+    // The curves come about together: after a third each has a point.
+    assert!(seen[8].1.curves.iter().all(|curve| !curve.is_empty()));
+    // What each point claims is what the loop does.
+    for point in whole.curves.iter().flatten() {
+        let ControllerSpec::Pid(pid) = &point.controller else { continue };
+        let margins = sampled_margins(&plant.process, &span(), pid, 0.5).unwrap();
+        let sensitivity = margins.max_sensitivity.unwrap();
+        assert!((sensitivity / point.figures.max_sensitivity - 1.0).abs() < 0.01, "{point:?}: {sensitivity}");
+    }
+}
+
+#[test]
+fn a_trade_off_that_nobody_waits_for_ends_at_once() {
+    let plant = Controlled::plain(LinearSpec::Fopdt { gain: 2.0, time_constant: 60.0, dead_time: 5.0 });
+    let count = std::sync::atomic::AtomicUsize::new(0);
+    let goes_on = || count.fetch_add(1, std::sync::atomic::Ordering::Relaxed) < 20;
+    let reports = std::sync::atomic::AtomicUsize::new(0);
+    let report = |_: f64, _: TradeOff| {
+        reports.fetch_add(1, std::sync::atomic::Ordering::Relaxed);
+    };
+    let begun = std::time::Instant::now();
+    let _ = trade_off(&plant, &span(), 0.5, 2, &goes_on, &report);
+    assert_eq!(reports.into_inner(), 0);
+    assert!(begun.elapsed().as_secs() < 5);
+}

@@ -7,8 +7,8 @@ use crate::tuning::controlled::Controlled;
 use crate::tuning::{Rule, RuleChoice, Terms, tune_by_rule};
 use crate::units::Span;
 use serde::{Deserialize, Serialize};
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Mutex, PoisonError};
 use utoipa::ToSchema;
 
 /// A controller on the plane of load error and maximum sensitivity.
@@ -34,68 +34,84 @@ pub struct TradeOff {
 /// Maximum sensitivities of a curve.
 const SENSITIVITIES: [f64; 9] = [1.15, 1.25, 1.35, 1.5, 1.65, 1.8, 2.0, 2.25, 2.6];
 
-/// The trade-off for a model: PI, PID and Smith predictor, and all rules. `progress` is called with the share done, and
-/// stops the work when it returns false.
+/// In which order: from limit to limit all structures, the one that takes longest first, so that the curves come about together.
+const LIMITS_IN_TURN: [usize; 9] = [3, 8, 0, 6, 1, 4, 2, 7, 5];
+const STRUCTURES_IN_TURN: [ControllerStructure; 3] =
+    [ControllerStructure::Pid, ControllerStructure::Smith, ControllerStructure::Pi];
+
+/// The trade-off for a model: PI, PID and Smith predictor, and all rules. `report` is called with the share done and what there is so
+/// far; the work ends where `goes_on` says so.
 pub fn trade_off(
     plant: &Controlled,
     pv_span: &Span,
     scan: f64,
     threads: usize,
-    progress: &(dyn Fn(f64) -> bool + Sync),
+    goes_on: &(dyn Fn() -> bool + Sync),
+    report: &(dyn Fn(f64, TradeOff) + Sync),
 ) -> Result<TradeOff> {
     let structures: &[ControllerStructure] = if plant.as_seen(0.0).dead_time() > 0.0 {
         &[ControllerStructure::Pi, ControllerStructure::Pid, ControllerStructure::Smith]
     } else {
         &[ControllerStructure::Pi, ControllerStructure::Pid]
     };
-    let jobs: Vec<(usize, f64)> =
-        (0..structures.len()).flat_map(|k| SENSITIVITIES.into_iter().map(move |limit| (k, limit))).collect();
-    let (next, done) = (AtomicUsize::new(0), Mutex::new(Vec::<(usize, Option<(ControllerSpec, Figures)>)>::new()));
+    let rules = rules(plant, pv_span, scan)?;
+    let so_far = |found: &[Found]| TradeOff {
+        curves: structures.iter().map(|structure| curve(*structure, found)).collect(),
+        rules: rules.clone(),
+    };
+    let jobs: Vec<(ControllerStructure, f64)> = LIMITS_IN_TURN
+        .into_iter()
+        .flat_map(|k| STRUCTURES_IN_TURN.into_iter().map(move |structure| (structure, SENSITIVITIES[k])))
+        .filter(|(structure, _)| structures.contains(structure))
+        .collect();
+    let (next, done) = (AtomicUsize::new(0), Mutex::new((0, Vec::<Found>::new())));
     let failed = Mutex::new(None);
     std::thread::scope(|scope| {
         for _ in 0..threads.clamp(1, jobs.len()) {
             scope.spawn(|| {
-                while let Some((k, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let mut task = Task::on(plant, pv_span, scan, structures[*k]);
+                while let Some((structure, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
+                    let mut task = Task::on(plant, pv_span, scan, *structure);
                     task.demands.max_sensitivity = Some(*limit);
-                    let found = best_kept(&task, &|_| progress(f64::NAN));
-                    let mut done = done.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
-                    match found {
-                        Ok(found) => done.push((*k, found)),
-                        Err(error) => *failed.lock().unwrap_or_else(std::sync::PoisonError::into_inner) = Some(error),
-                    }
-                    if !progress(done.len() as f64 / jobs.len() as f64) {
+                    let best = best_kept(&task, &|_| goes_on());
+                    if !goes_on() {
                         return;
                     }
+                    let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
+                    done.0 += 1;
+                    match best {
+                        Ok(best) => done.1.extend(best.map(|(controller, figures)| (*structure, controller, figures))),
+                        Err(error) => *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error),
+                    }
+                    report(done.0 as f64 / jobs.len() as f64, so_far(&done.1));
                 }
             });
         }
     });
-    let done = done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-    let curves: Vec<Vec<TradeOffPoint>> = (0..structures.len())
-        .map(|k| {
-            let mut points: Vec<TradeOffPoint> = done
-                .iter()
-                .filter(|(of, _)| *of == k)
-                .filter_map(|(_, found)| found.as_ref())
-                .map(|(controller, figures)| TradeOffPoint {
-                    title: structures[k].title().to_owned(),
-                    controller: controller.clone(),
-                    figures: *figures,
-                })
-                .collect();
-            points.sort_by(|a, b| a.figures.max_sensitivity.total_cmp(&b.figures.max_sensitivity));
-            // A limit that is not active gives the point before once more.
-            points.dedup_by(|b, a| (b.figures.max_sensitivity / a.figures.max_sensitivity - 1.0).abs() < 1e-3);
-            points
+    let (_, found) = done.into_inner().unwrap_or_else(PoisonError::into_inner);
+    match failed.into_inner().unwrap_or_else(PoisonError::into_inner) {
+        Some(error) if found.is_empty() => Err(error),
+        _ => Ok(so_far(&found)),
+    }
+}
+
+/// The best settings of a structure under one of the limits.
+type Found = (ControllerStructure, ControllerSpec, Figures);
+
+/// What was found for a structure, by rising maximum sensitivity.
+fn curve(structure: ControllerStructure, found: &[Found]) -> Vec<TradeOffPoint> {
+    let mut points: Vec<TradeOffPoint> = found
+        .iter()
+        .filter(|(of, ..)| *of == structure)
+        .map(|(_, controller, figures)| TradeOffPoint {
+            title: structure.title().to_owned(),
+            controller: controller.clone(),
+            figures: *figures,
         })
         .collect();
-    if curves.iter().all(Vec::is_empty)
-        && let Some(error) = failed.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner)
-    {
-        return Err(error);
-    }
-    Ok(TradeOff { curves, rules: rules(plant, pv_span, scan)? })
+    points.sort_by(|a, b| a.figures.max_sensitivity.total_cmp(&b.figures.max_sensitivity));
+    // A limit that is not active gives the point before once more.
+    points.dedup_by(|b, a| (b.figures.max_sensitivity / a.figures.max_sensitivity - 1.0).abs() < 1e-3);
+    points
 }
 
 /// Where the rules stand.
