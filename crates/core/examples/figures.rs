@@ -53,6 +53,10 @@ fn main() {
             table += &format!("| {what} | {} | {} to {} |\n", readable(median), readable(low), readable(high));
         }
     }
+    // What the interface takes from key to curve is measured in the browser.
+    if let Ok(reaction) = std::fs::read_to_string(root.join("target/reaction.md")) {
+        table += &format!("\n{reaction}");
+    }
     let place = root.join("docs/figures.md");
     let document = std::fs::read_to_string(&place).unwrap();
     let (before, rest) = document.split_once(MARKS[0]).unwrap();
