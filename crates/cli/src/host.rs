@@ -11,6 +11,9 @@ use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 
+/// Longest wait, at the end, for queries and for what is being computed.
+const CLOSING: std::time::Duration = std::time::Duration::from_millis(500);
+
 #[derive(Debug, Args)]
 pub(crate) struct HostOptions {
     /// Port on loopback.
@@ -38,7 +41,7 @@ pub(crate) struct ServeOptions {
 
 pub(crate) fn serve(options: ServeOptions) -> Result<(), Failure> {
     match options.database_url {
-        Some(url) => with_log(&options.host, || run(&options.host, &url, false)),
+        Some(url) => with_log(&options.host, || run(&options.host, &url, None, false)),
         None => with_own_database(&options.host, "work", false),
     }
 }
@@ -67,7 +70,7 @@ fn with_own_database(options: &HostOptions, name: &str, seeded: bool) -> Result<
         );
         let directory = data_directory(options)?.join(name);
         let cluster = Cluster::start(&directory, Durability::Kept).map_err(Failure::new)?;
-        let result = run(options, &cluster.url("antistasis"), seeded);
+        let result = run(options, &cluster.url("antistasis"), Some(&directory), seeded);
         drop(cluster);
         result
     })
@@ -96,9 +99,14 @@ fn in_use(options: &HostOptions, error: &std::io::Error) -> Failure {
     }
 }
 
-fn run(options: &HostOptions, database_url: &str, seeded: bool) -> Result<(), Failure> {
+fn run(
+    options: &HostOptions,
+    database_url: &str,
+    data: Option<&std::path::Path>,
+    seeded: bool,
+) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().map_err(Failure::new)?;
-    runtime.block_on(async {
+    let served = runtime.block_on(async {
         let mut interrupt = signal(SignalKind::interrupt()).map_err(Failure::new)?;
         let mut terminate = signal(SignalKind::terminate()).map_err(Failure::new)?;
         let store = Store::open(database_url).await.map_err(Failure::new)?;
@@ -108,7 +116,7 @@ fn run(options: &HostOptions, database_url: &str, seeded: bool) -> Result<(), Fa
         let listener =
             TcpListener::bind((Ipv4Addr::LOCALHOST, options.port)).await.map_err(|error| in_use(options, &error))?;
         let port = listener.local_addr().map_err(Failure::new)?.port();
-        let state = AppState::new(store.clone(), port, &options.allow_origin).map_err(Failure::new)?;
+        let state = AppState::new(store.clone(), port, &options.allow_origin, data).map_err(Failure::new)?;
         println!("Antistasis is at http://localhost:{port} (Ctrl+C ends it)");
         let ended = async move {
             tokio::select! {
@@ -116,9 +124,13 @@ fn run(options: &HostOptions, database_url: &str, seeded: bool) -> Result<(), Fa
                 _ = terminate.recv() => {}
             }
             tracing::info!("ending");
+            antistasis_server::end_all_work();
         };
         let served = antistasis_server::serve(listener, state, ended).await.map_err(Failure::new);
-        store.close().await;
+        let _ = tokio::time::timeout(CLOSING, store.close()).await;
         served
-    })
+    });
+    // What still computes ends with the process.
+    runtime.shutdown_timeout(CLOSING);
+    served
 }

@@ -14,12 +14,17 @@ use std::os::unix::fs::{DirBuilderExt, OpenOptionsExt, PermissionsExt};
 use std::os::unix::process::CommandExt;
 use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
-use std::sync::{Mutex, PoisonError, mpsc};
+use std::sync::atomic::{AtomicBool, AtomicU32, Ordering};
+use std::sync::{Arc, Mutex, PoisonError, mpsc};
 use std::time::{Duration, Instant};
 
 const DATABASE_USER: &str = "antistasis";
 const START_TIME: Duration = Duration::from_secs(60);
 const STOP_TIME: Duration = Duration::from_secs(20);
+/// A server that lives shorter has not come up; after so many in a row it is given up, with such pauses between.
+const QUICK: Duration = Duration::from_secs(2);
+const MOST_QUICK_ENDS: usize = 100;
+const RESTART_PAUSE: Duration = Duration::from_millis(200);
 
 /// Why there is no server, in words that can be shown to the user.
 #[derive(Debug, thiserror::Error)]
@@ -69,13 +74,22 @@ pub enum Durability {
     Fleeting,
 }
 
-/// A running server. Dropping it ends it; so does the end of the process, however it ends.
+/// A running server. Dropping it ends it; so does the end of the process, however it ends. A server that ends by itself is
+/// started again, under the same address.
 pub struct Cluster {
     port: u16,
     password: String,
-    process: u32,
-    /// Hangs up when the server has ended; behind a lock only so that a cluster can be shared.
+    state: Arc<State>,
+    /// Hangs up when the server has ended and is not started again; behind a lock only so that a cluster can be shared.
     ended: Mutex<mpsc::Receiver<()>>,
+}
+
+/// What the keeper of the server and its owner tell each other.
+#[derive(Default)]
+struct State {
+    process: AtomicU32,
+    /// It has come up once, and is to be kept up.
+    keep: AtomicBool,
 }
 
 impl Cluster {
@@ -87,27 +101,33 @@ impl Cluster {
         let data = directory.join("postgres");
         let secret = directory.join("password");
         if !data.join("PG_VERSION").exists() {
-            initialise(&programs, &owner, &data, &secret)?;
+            initialise(&programs, &owner, directory, &data, &secret)?;
         }
         refuse_if_in_use(&data)?;
         let password = fs::read_to_string(&secret).map_err(|source| file_error(&secret, source))?;
         let port = free_port().map_err(|source| file_error(Path::new("127.0.0.1"), source))?;
         let log_path = directory.join("postgres.log");
-        let mut command = owner.command(&programs.postgres);
-        command.arg("-D").arg(&data).args(["-p", &port.to_string(), "-h", "127.0.0.1"]);
-        // No socket in the file system: one address, on loopback.
-        command.args(["-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "timezone=UTC"]);
-        if durability == Durability::Fleeting {
-            command.args(["-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off"]);
-            command.args(["-c", "max_connections=200"]);
-        }
         let log = fs::File::create(&log_path).map_err(|source| file_error(&log_path, source))?;
-        command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
-        // Out of the terminal's group: Ctrl+C is for the owner, who ends the server last.
-        command.process_group(0);
-        let (child, ended) = keep(command)?;
-        let mut cluster = Self { port, password: password.trim().to_owned(), process: child, ended: Mutex::new(ended) };
+        let state = Arc::new(State::default());
+        let own_data = data.clone();
+        let command = move || -> std::io::Result<Command> {
+            let mut command = owner.command(&programs.postgres);
+            command.arg("-D").arg(&own_data).args(["-p", &port.to_string(), "-h", "127.0.0.1"]);
+            // No socket in the file system: one address, on loopback.
+            command.args(["-c", "unix_socket_directories=", "-c", "logging_collector=off", "-c", "timezone=UTC"]);
+            if durability == Durability::Fleeting {
+                command.args(["-c", "fsync=off", "-c", "synchronous_commit=off", "-c", "full_page_writes=off"]);
+                command.args(["-c", "max_connections=200"]);
+            }
+            command.stdin(Stdio::null()).stdout(Stdio::null()).stderr(log.try_clone()?);
+            // Out of the terminal's group: Ctrl+C is for the owner, who ends the server last.
+            command.process_group(0);
+            Ok(command)
+        };
+        let ended = keep(command, Arc::clone(&state))?;
+        let mut cluster = Self { port, password: password.trim().to_owned(), state, ended: Mutex::new(ended) };
         cluster.wait_until_ready(&data, &log_path)?;
+        cluster.state.keep.store(true, Ordering::SeqCst);
         Ok(cluster)
     }
 
@@ -120,10 +140,10 @@ impl Cluster {
     /// The name of the database that always exists.
     pub const FIRST_DATABASE: &'static str = "postgres";
 
-    /// The process of the server.
+    /// The process of the server, as it is now.
     #[must_use]
     pub fn process(&self) -> u32 {
-        self.process
+        self.state.process.load(Ordering::SeqCst)
     }
 
     fn wait_until_ready(&mut self, data: &Path, log: &Path) -> Result<()> {
@@ -148,51 +168,99 @@ impl Cluster {
     fn ended(&mut self, within: Duration) -> std::result::Result<(), mpsc::RecvTimeoutError> {
         self.ended.get_mut().unwrap_or_else(PoisonError::into_inner).recv_timeout(within)
     }
+
+    fn signal(&self, signal: nix::sys::signal::Signal) {
+        let process = self.process();
+        if process > 0 {
+            let _ = nix::sys::signal::kill(nix::unistd::Pid::from_raw(process as i32), signal);
+        }
+    }
 }
 
 impl Drop for Cluster {
     fn drop(&mut self) {
+        self.state.keep.store(false, Ordering::SeqCst);
         // SIGINT is a fast shutdown: connections are cut, data are written.
-        let process = nix::unistd::Pid::from_raw(self.process as i32);
-        let _ = nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGINT);
+        self.signal(nix::sys::signal::Signal::SIGINT);
         if self.ended(STOP_TIME) == Err(mpsc::RecvTimeoutError::Timeout) {
-            tracing::warn!(process = self.process, "PostgreSQL did not end in time, it is killed");
-            let _ = nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGQUIT);
+            tracing::warn!(process = self.process(), "PostgreSQL did not end in time, it is killed");
+            self.signal(nix::sys::signal::Signal::SIGQUIT);
             let _ = self.ended(STOP_TIME);
         }
     }
 }
 
 /// Starts the command in a thread that lives as long as the child: the kernel ends the child with the thread that
-/// started it (`setpriv --pdeathsig`), so that thread must not be one that comes and goes.
-fn keep(mut command: Command) -> Result<(u32, mpsc::Receiver<()>)> {
-    let (started, start) = mpsc::channel::<std::io::Result<u32>>();
+/// started it (`setpriv --pdeathsig`), so that thread must not be one that comes and goes. A child that ends while it is to be
+/// kept is started again.
+fn keep(
+    command: impl Fn() -> std::io::Result<Command> + Send + 'static,
+    state: Arc<State>,
+) -> Result<mpsc::Receiver<()>> {
+    let (started, start) = mpsc::channel::<std::io::Result<()>>();
     let (end, ended) = mpsc::channel();
-    let program = command.get_program().to_string_lossy().into_owned();
-    let keeper = move || match command.spawn() {
-        Ok(mut child) => {
-            let _ = started.send(Ok(child.id()));
-            wait(&mut child);
-            drop(end);
-        }
-        Err(error) => {
-            let _ = started.send(Err(error));
+    let keeper = move || {
+        let _end = end;
+        match command().and_then(|mut command| command.spawn()) {
+            Ok(child) => {
+                state.process.store(child.id(), Ordering::SeqCst);
+                let _ = started.send(Ok(()));
+                keep_up(child, &command, &state);
+            }
+            Err(error) => {
+                let _ = started.send(Err(error));
+            }
         }
     };
     std::thread::Builder::new()
         .name("postgres keeper".into())
         .spawn(keeper)
         .map_err(|source| file_error(Path::new("thread"), source))?;
+    let failed = |output: String| Error::Failed { program: "setpriv".into(), output };
     match start.recv() {
-        Ok(Ok(process)) => Ok((process, ended)),
-        Ok(Err(error)) => Err(Error::Failed { program, output: error.to_string() }),
-        Err(_) => Err(Error::Failed { program, output: "it ended at once".into() }),
+        Ok(Ok(())) => Ok(ended),
+        Ok(Err(error)) => Err(failed(error.to_string())),
+        Err(_) => Err(failed("it ended at once".into())),
     }
 }
 
-fn wait(child: &mut Child) {
-    if let Err(error) = child.wait() {
-        tracing::warn!(%error, "PostgreSQL cannot be waited for");
+/// Waits for the server, and starts it again as long as it is to be kept.
+fn keep_up(mut child: Child, command: &impl Fn() -> std::io::Result<Command>, state: &State) {
+    let mut quick_ends = 0;
+    loop {
+        let since = Instant::now();
+        if let Err(error) = child.wait() {
+            tracing::warn!(%error, "PostgreSQL cannot be waited for");
+        }
+        state.process.store(0, Ordering::SeqCst);
+        if !state.keep.load(Ordering::SeqCst) {
+            return;
+        }
+        // What a killed server leaves behind (processes of its own, its lock) needs a moment to go.
+        quick_ends = if since.elapsed() < QUICK { quick_ends + 1 } else { 0 };
+        if quick_ends > MOST_QUICK_ENDS {
+            tracing::error!("PostgreSQL ends again and again: its log in the data directory says why");
+            return;
+        }
+        tracing::warn!("PostgreSQL has ended by itself, it is started again");
+        if quick_ends > 0 {
+            std::thread::sleep(RESTART_PAUSE);
+        }
+        match command().and_then(|mut command| command.spawn()) {
+            Ok(next) => {
+                state.process.store(next.id(), Ordering::SeqCst);
+                child = next;
+                // Its owner may have left meanwhile, and signalled nobody.
+                if !state.keep.load(Ordering::SeqCst) {
+                    let process = nix::unistd::Pid::from_raw(child.id() as i32);
+                    let _ = nix::sys::signal::kill(process, nix::sys::signal::Signal::SIGINT);
+                }
+            }
+            Err(error) => {
+                tracing::error!(%error, "PostgreSQL cannot be started again");
+                return;
+            }
+        }
     }
 }
 
@@ -240,32 +308,39 @@ impl Owner {
     }
 }
 
-fn initialise(programs: &Programs, owner: &Owner, data: &Path, secret: &Path) -> Result<()> {
-    // What an interrupted first start left behind is no database yet.
-    if data.exists() {
-        fs::remove_dir_all(data).map_err(|source| file_error(data, source))?;
+/// Makes a database. It gets its name only when it is whole: a start that is cut off leaves nothing that looks like one.
+fn initialise(programs: &Programs, owner: &Owner, directory: &Path, data: &Path, secret: &Path) -> Result<()> {
+    let unfinished = directory.join("postgres.unfinished");
+    for left in [&unfinished, data] {
+        if left.exists() {
+            fs::remove_dir_all(left).map_err(|source| file_error(left, source))?;
+        }
     }
-    owner.make(data, 0o700)?;
-    fs::set_permissions(data, fs::Permissions::from_mode(0o700)).map_err(|source| file_error(data, source))?;
+    owner.make(&unfinished, 0o700)?;
+    fs::set_permissions(&unfinished, fs::Permissions::from_mode(0o700))
+        .map_err(|source| file_error(&unfinished, source))?;
     let password: String = (0..32).map(|_| char::from_digit(rand::random_range(0..16), 16).unwrap_or('0')).collect();
     let write = || {
         let _ = fs::remove_file(secret);
         let mut file = fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(secret)?;
         writeln!(file, "{password}")?;
+        file.sync_all()?;
         owner.own(secret)
     };
     write().map_err(|source| file_error(secret, source))?;
     let mut command = owner.command(&programs.initdb);
-    command.arg("-D").arg(data).arg("--pwfile").arg(secret);
+    command.arg("-D").arg(&unfinished).arg("--pwfile").arg(secret);
     command.args(["-U", DATABASE_USER, "--auth=scram-sha-256", "--encoding=UTF8", "--locale=C.UTF-8"]);
     let output =
         command.output().map_err(|error| Error::Failed { program: "setpriv".into(), output: error.to_string() })?;
-    if output.status.success() {
-        return Ok(());
+    if !output.status.success() {
+        let _ = fs::remove_dir_all(&unfinished);
+        let text = String::from_utf8_lossy(&output.stderr).trim().to_owned();
+        return Err(Error::Failed { program: "initdb".into(), output: text });
     }
-    let _ = fs::remove_dir_all(data);
-    let text = String::from_utf8_lossy(&output.stderr).trim().to_owned();
-    Err(Error::Failed { program: "initdb".into(), output: text })
+    fs::rename(&unfinished, data).map_err(|source| file_error(data, source))?;
+    // The name itself must outlast a power cut.
+    fs::File::open(directory).and_then(|directory| directory.sync_all()).map_err(|source| file_error(directory, source))
 }
 
 fn refuse_if_in_use(data: &Path) -> Result<()> {
@@ -275,8 +350,13 @@ fn refuse_if_in_use(data: &Path) -> Result<()> {
     // A server that is being ended by the death of its owner needs a moment.
     let deadline = Instant::now() + Duration::from_secs(5);
     loop {
+        // A number that another program has got meanwhile tells nothing: the server of this directory stands in it.
         let name = fs::read_to_string(format!("/proc/{process}/comm")).unwrap_or_default();
-        if name.trim() != "postgres" {
+        let is_here = fs::read_link(format!("/proc/{process}/cwd")).is_ok_and(|at| {
+            fs::canonicalize(data).is_ok_and(|own| own == at)
+        });
+        if name.trim() != "postgres" || !is_here {
+            let _ = fs::remove_file(&lock);
             return Ok(());
         }
         if Instant::now() > deadline {

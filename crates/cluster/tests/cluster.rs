@@ -55,3 +55,75 @@ fn what_stands_in_the_way_is_named() {
     assert!(error.to_string().contains("antistasis-cluster-blocked"), "{error}");
     std::fs::remove_file(&directory).unwrap();
 }
+
+fn answers(port: u16, within: Duration) -> bool {
+    let deadline = Instant::now() + within;
+    while Instant::now() < deadline {
+        if TcpStream::connect(("127.0.0.1", port)).is_ok() {
+            return true;
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    false
+}
+
+fn kill(process: u32) {
+    let status = std::process::Command::new("kill").args(["-9", &process.to_string()]).status().unwrap();
+    assert!(status.success());
+}
+
+#[test]
+fn a_server_that_is_killed_is_there_again_under_its_address_and_ends_with_its_owner() {
+    let directory = directory("killed");
+    let cluster = Cluster::start(&directory, Durability::Fleeting).unwrap();
+    let port = port(&cluster);
+    for _ in 0..3 {
+        let process = cluster.process();
+        kill(process);
+        assert!(gone(process));
+        let deadline = Instant::now() + Duration::from_secs(10);
+        while cluster.process() == 0 || cluster.process() == process {
+            assert!(Instant::now() < deadline, "it is not started again");
+            std::thread::sleep(Duration::from_millis(20));
+        }
+        assert!(answers(port, Duration::from_secs(10)), "it does not answer again");
+    }
+    // Wait until it has come up for good, so that its end is that of a server at work.
+    std::thread::sleep(Duration::from_millis(500));
+    let last = cluster.process();
+    drop(cluster);
+    assert!(gone(last) && TcpStream::connect(("127.0.0.1", port)).is_err());
+    std::fs::remove_dir_all(&directory).unwrap();
+}
+
+#[test]
+fn a_first_start_that_was_cut_off_begins_anew() {
+    let directory = directory("cut-off");
+    // What initdb has written when the power goes: version and a part of the rest, under the name that is not yet valid.
+    let unfinished = directory.join("postgres.unfinished");
+    std::fs::create_dir_all(&unfinished).unwrap();
+    std::fs::write(unfinished.join("PG_VERSION"), "15\n").unwrap();
+    std::fs::write(directory.join("password"), "half").unwrap();
+    let cluster = Cluster::start(&directory, Durability::Fleeting).unwrap();
+    assert!(answers(port(&cluster), Duration::from_secs(5)));
+    assert!(!unfinished.exists());
+    drop(cluster);
+    std::fs::remove_dir_all(&directory).unwrap();
+}
+
+#[test]
+fn a_lock_that_names_another_program_does_not_keep_the_server_out() {
+    let directory = directory("stale");
+    drop(Cluster::start(&directory, Durability::Fleeting).unwrap());
+    let other = Cluster::start(&directory.with_extension("other"), Durability::Fleeting).unwrap();
+    // After a power cut the number of the old server belongs to somebody else: to this test, or to another PostgreSQL.
+    for process in [std::process::id(), other.process()] {
+        let lock = directory.join("postgres/postmaster.pid");
+        std::fs::write(&lock, format!("{process}\n/nowhere\n0\n5432\n\n127.0.0.1\n\nready\n")).unwrap();
+        let cluster = Cluster::start(&directory, Durability::Fleeting).unwrap();
+        assert!(answers(port(&cluster), Duration::from_secs(5)));
+    }
+    drop(other);
+    std::fs::remove_dir_all(directory.with_extension("other")).unwrap();
+    std::fs::remove_dir_all(&directory).unwrap();
+}

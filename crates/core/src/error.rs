@@ -185,6 +185,10 @@ pub mod check {
     const LARGEST: f64 = 1e9;
     /// Below this, something that must be above 0 makes no sense.
     const SMALLEST: f64 = 1e-9;
+    /// Largest value of a sample, whatever its unit.
+    pub const LARGEST_SAMPLE: f64 = 1e15;
+    /// Least change of a signal that is told from none.
+    pub const LEAST_CHANGE: f64 = 1e-15;
 
     /// `value` must be a number of at most 1e9 either side of 0.
     pub fn finite(field: &str, value: f64) -> Result<f64> {

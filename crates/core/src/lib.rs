@@ -11,6 +11,7 @@
 //! lti                                    state space with dead time, discretisation, frequency response
 //! preparation                            steps laid over a record
 //! series   units   numerics              records; units and spans; roots, least squares, integration
+//! work                                   what can be ended from outside
 //! ```
 //!
 //! Time is in seconds, angular frequency in rad/s, controller output (OP) in % everywhere.
@@ -30,6 +31,7 @@ pub mod simulation;
 pub mod tuning;
 pub mod units;
 pub mod verdict;
+pub mod work;
 
 pub use error::{Error, Result, check};
 pub use verdict::{Tone, Verdict};

@@ -7,6 +7,9 @@ use sha2::{Digest, Sha256};
 use std::borrow::Cow;
 use utoipa::ToSchema;
 
+/// Least time between two samples in s, on average.
+const SHORTEST_INTERVAL: f64 = 1e-6;
+
 /// When the samples were taken, in seconds from the record's start.
 #[derive(Debug, Clone, PartialEq)]
 pub enum TimeAxis {
@@ -51,6 +54,9 @@ impl TimeAxis {
             return Ok(Self::Irregular(shifted));
         }
         let interval = (last - first) / (times.len() - 1) as f64;
+        if interval < SHORTEST_INTERVAL {
+            return Err(Error::invalid("time between samples", format!("{interval:e} s"), "at least 1e-6 s"));
+        }
         let even = shifted.iter().enumerate().all(|(k, time)| (time - k as f64 * interval).abs() <= 1e-3 * interval);
         Ok(if even { Self::Uniform { interval, len: times.len() } } else { Self::Irregular(shifted) })
     }

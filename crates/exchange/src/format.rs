@@ -7,8 +7,10 @@ use crate::table::{
 };
 use crate::{Error, Result, json_file, parquet_file, xlsx_file};
 use antistasis_core::series::Record;
+use antistasis_core::work::Ended;
 use std::fs::File;
 use std::io::{Read, Write};
+use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::path::Path;
 
 /// A form of file.
@@ -150,6 +152,10 @@ impl Source {
 
 /// Looks at a file and guesses what its columns are; `reading` says what is known of it.
 pub fn preview(path: &Path, reading: &Reading) -> Result<Preview> {
+    guarded(|| looked_at(path, reading))
+}
+
+fn looked_at(path: &Path, reading: &Reading) -> Result<Preview> {
     let source = Source::open(path, reading)?;
     let long = source.long(path, reading.form)?;
     let layout = long.as_ref().unwrap_or_else(|| source.layout());
@@ -169,6 +175,20 @@ pub fn preview(path: &Path, reading: &Reading) -> Result<Preview> {
 ///
 /// Errors name what is wrong with the file or the mapping, or that the reading was cancelled.
 pub fn read(path: &Path, mapping: &Mapping, go_on: &mut dyn FnMut(f64) -> bool) -> Result<Import> {
+    guarded(|| taken_in(path, mapping, go_on))
+}
+
+/// A library that gives up on a damaged file does so loudly: its panic becomes an error like any other.
+fn guarded<T>(job: impl FnOnce() -> Result<T>) -> Result<T> {
+    match catch_unwind(AssertUnwindSafe(job)) {
+        Ok(result) => result,
+        // Work that was ended from outside unwinds, too.
+        Err(thrown) if thrown.is::<Ended>() => resume_unwind(thrown),
+        Err(_) => Err(Error::content("the file", "it is damaged", "write it again, or as CSV")),
+    }
+}
+
+fn taken_in(path: &Path, mapping: &Mapping, go_on: &mut dyn FnMut(f64) -> bool) -> Result<Import> {
     let source = Source::open(path, &mapping.reading)?;
     let long = source.long(path, mapping.reading.form)?;
     let mut rows = source.rows(path)?;

@@ -3,17 +3,18 @@
 //! columns under `channels` with tag, role and unit.
 
 use crate::table::{Layout, Rows, header};
-use crate::{Error, Result};
+use crate::{Error, Result, limits};
 use antistasis_core::series::{Record, Role};
 use csv::ByteRecord;
 use serde::Serialize;
 use serde_json::Value;
+use std::collections::HashSet;
 use std::fs::File;
 use std::io::{BufReader, Write};
 use std::path::Path;
 
 /// Largest file; it is held in memory as a whole.
-const LARGEST: u64 = 256 * 1024 * 1024;
+const LARGEST: u64 = 64 * 1024 * 1024;
 const SAMPLE_ROWS: usize = 400;
 
 /// A table out of JSON.
@@ -31,7 +32,7 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
         return Err(Error::content(
             "the file",
             format!("{size} bytes"),
-            "JSON may have up to 256 MiB: export CSV or Parquet",
+            "JSON may have up to 64 MiB: export CSV or Parquet",
         ));
     }
     let value: Value = serde_json::from_reader(BufReader::new(file))
@@ -44,7 +45,7 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
         )
     };
     let (headers, columns) = match value {
-        Value::Array(rows) => of_rows(&rows).ok_or_else(shape)?,
+        Value::Array(rows) => of_rows(&rows)?.ok_or_else(shape)?,
         Value::Object(mut fields) => match fields.remove("channels") {
             Some(channels) => of_channels(&channels, fields.remove("time")).ok_or_else(shape)?,
             None => {
@@ -58,6 +59,7 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
         _ => return Err(shape()),
     };
     let rows = columns.first().map_or(0, Vec::len);
+    limits::columns(columns.len())?;
     if headers.is_empty() || columns.iter().any(|column| column.len() != rows) {
         return Err(shape());
     }
@@ -67,18 +69,18 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
 
 type Columns = (Vec<String>, Vec<Vec<Value>>);
 
-fn of_rows(rows: &[Value]) -> Option<Columns> {
+fn of_rows(rows: &[Value]) -> Result<Option<Columns>> {
     let mut names: Vec<String> = Vec::new();
+    let mut known = HashSet::new();
     for row in rows.iter().take(SAMPLE_ROWS) {
-        for name in row.as_object()?.keys() {
-            if !names.contains(name) {
-                names.push(name.clone());
-            }
-        }
+        let Some(row) = row.as_object() else { return Ok(None) };
+        names.extend(row.keys().filter(|name| known.insert(*name)).cloned());
+        limits::columns(names.len())?;
     }
+    limits::cells("the file", rows.len() as u64, names.len() as u64)?;
     let column = |name: &String| rows.iter().map(|row| row.get(name).cloned().unwrap_or(Value::Null)).collect();
     let columns = names.iter().map(column).collect();
-    Some((names, columns))
+    Ok(Some((names, columns)))
 }
 
 fn of_channels(channels: &Value, time: Option<Value>) -> Option<Columns> {

@@ -4,6 +4,7 @@ pub mod archive;
 pub mod csv_file;
 mod format;
 mod json_file;
+mod limits;
 mod parquet_file;
 mod table;
 mod xlsx_file;

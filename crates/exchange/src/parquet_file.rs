@@ -1,7 +1,7 @@
 //! Records in Apache Parquet: flat columns.
 
 use crate::table::{Layout, Rows, header};
-use crate::{Error, Result};
+use crate::{Error, Result, limits};
 use antistasis_core::series::Record;
 use csv::ByteRecord;
 use parquet::basic::{LogicalType, Repetition, TimeUnit as ParquetUnit, Type as Physical};
@@ -26,7 +26,17 @@ fn broken(error: parquet::errors::ParquetError) -> Error {
 }
 
 fn reader(path: &Path) -> Result<SerializedFileReader<File>> {
-    SerializedFileReader::new(File::open(path)?).map_err(broken)
+    let file = File::open(path)?;
+    let packed = file.metadata()?.len();
+    let reader = SerializedFileReader::new(file).map_err(broken)?;
+    let metadata = reader.metadata();
+    limits::columns(metadata.file_metadata().schema_descr().num_columns())?;
+    let size = |size: i64| u64::try_from(size).unwrap_or(u64::MAX);
+    let unpacked = metadata.row_groups().iter().fold(0u64, |sum, group| {
+        group.columns().iter().fold(sum, |sum, column| sum.saturating_add(size(column.uncompressed_size())))
+    });
+    limits::unpacks_to("the Parquet file", packed, unpacked)?;
+    Ok(reader)
 }
 
 /// The columns with their first rows.

@@ -1,11 +1,12 @@
 //! Records in workbooks: the sheet that is asked for, or the one with most rows of numbers.
 
 use crate::table::{Layout, RawRow, Rows, header, is_number};
-use crate::{Error, Result};
+use crate::{Error, Result, limits};
 use antistasis_core::series::Record;
-use calamine::{Data, Range, Reader, Xlsx, open_workbook};
+use calamine::{Data, DataRef, Reader, Xlsx, open_workbook};
 use csv::ByteRecord;
-use std::io::Write;
+use std::fs::File;
+use std::io::{BufReader, Write};
 use std::path::Path;
 
 /// Rows that a sheet can have.
@@ -18,16 +19,103 @@ pub(crate) struct Sheet {
     /// All sheets of the workbook.
     pub(crate) all: Vec<String>,
     pub(crate) layout: Layout,
-    cells: Range<Data>,
+    grid: Grid,
     first: usize,
+}
+
+/// The part of a sheet in which its cells lie.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
+struct Extent {
+    /// First and last row, first and last column, from 0; the first beyond the last where there is none.
+    rows: [u32; 2],
+    columns: [u32; 2],
+    /// Rows with two numbers or more.
+    of_data: usize,
+}
+
+impl Extent {
+    fn height(&self) -> u64 {
+        (u64::from(self.rows[1]) + 1).saturating_sub(u64::from(self.rows[0]))
+    }
+
+    fn width(&self) -> u64 {
+        (u64::from(self.columns[1]) + 1).saturating_sub(u64::from(self.columns[0]))
+    }
+}
+
+/// The cells of a sheet, by rows.
+struct Grid {
+    extent: Extent,
+    cells: Vec<Data>,
+}
+
+impl Grid {
+    fn rows(&self) -> impl Iterator<Item = &[Data]> {
+        self.cells.chunks_exact((self.extent.width() as usize).max(1))
+    }
+}
+
+fn broken(error: calamine::XlsxError) -> Error {
+    Error::content("the workbook", error.to_string(), "save it again as XLSX, without a password")
+}
+
+type Workbook = Xlsx<BufReader<File>>;
+
+/// Where the cells of a sheet lie; nothing is kept of them.
+fn extent(workbook: &mut Workbook, name: &str) -> Result<Extent> {
+    let mut reader = workbook.worksheet_cells_reader(name).map_err(broken)?;
+    let mut extent = Extent { rows: [u32::MAX, 0], columns: [u32::MAX, 0], of_data: 0 };
+    let (mut row, mut values) = (None, 0);
+    while let Some(cell) = reader.next_cell().map_err(broken)? {
+        if matches!(cell.get_value(), DataRef::Empty) {
+            continue;
+        }
+        let at = cell.get_position();
+        extent.rows = [extent.rows[0].min(at.0), extent.rows[1].max(at.0)];
+        extent.columns = [extent.columns[0].min(at.1), extent.columns[1].max(at.1)];
+        if row != Some(at.0) {
+            (row, values) = (Some(at.0), 0);
+        }
+        if is_value(cell.get_value()) {
+            values += 1;
+            extent.of_data += usize::from(values == 2);
+        }
+    }
+    Ok(extent)
+}
+
+/// All cells of a sheet.
+fn grid(workbook: &mut Workbook, name: &str, extent: Extent) -> Result<Grid> {
+    let place = format!("sheet “{name}”");
+    limits::cells(&place, extent.height(), extent.width())?;
+    let width = extent.width() as usize;
+    let mut cells = vec![Data::Empty; extent.height() as usize * width];
+    let mut text = 0;
+    let mut reader = workbook.worksheet_cells_reader(name).map_err(broken)?;
+    while let Some(cell) = reader.next_cell().map_err(broken)? {
+        let (row, column) = cell.get_position();
+        let (Some(row), Some(column)) = (row.checked_sub(extent.rows[0]), column.checked_sub(extent.columns[0])) else {
+            continue;
+        };
+        text += match cell.get_value() {
+            DataRef::SharedString(text) => text.len(),
+            DataRef::String(text) | DataRef::DateTimeIso(text) | DataRef::DurationIso(text) => text.len(),
+            _ => 0,
+        };
+        if text > limits::MOST_TEXT {
+            return Err(Error::content(place, "it holds too much text", "write it as CSV"));
+        }
+        if let Some(place) = cells.get_mut(row as usize * width + column as usize).filter(|_| (column as usize) < width) {
+            *place = Data::from(cell.get_value().clone());
+        }
+    }
+    Ok(Grid { extent, cells })
 }
 
 /// Opens a workbook at the sheet `wanted`, or at the one with most rows of numbers: a cover sheet has none.
 pub(crate) fn open(path: &Path, wanted: Option<&str>, header_row: Option<u64>) -> Result<Sheet> {
-    let broken = |error: calamine::XlsxError| {
-        Error::content("the workbook", error.to_string(), "save it again as XLSX, without a password")
-    };
-    let mut workbook: Xlsx<_> = open_workbook(path).map_err(broken)?;
+    limits::workbook(path)?;
+    let mut workbook: Workbook = open_workbook(path).map_err(broken)?;
     let all = workbook.sheet_names();
     if let Some(wanted) = wanted.filter(|wanted| !all.iter().any(|name| name == wanted)) {
         return Err(Error::content(
@@ -36,24 +124,23 @@ pub(crate) fn open(path: &Path, wanted: Option<&str>, header_row: Option<u64>) -
             format!("its sheets are {}", all.join(", ")),
         ));
     }
-    let mut best: Option<(usize, String, Range<Data>)> = None;
+    let mut best: Option<(String, Extent)> = None;
     for name in all.iter().filter(|name| wanted.is_none_or(|wanted| *name == wanted)) {
-        let cells = workbook.worksheet_range(name).map_err(broken)?;
-        let is_data = |row: &&[Data]| row.iter().filter(|cell| is_value(cell)).count() >= 2;
-        let rows = cells.rows().filter(is_data).count();
-        if best.as_ref().is_none_or(|(most, ..)| rows > *most) {
-            best = Some((rows, name.clone(), cells));
+        let extent = extent(&mut workbook, name)?;
+        if best.as_ref().is_none_or(|(_, known)| extent.of_data > known.of_data) {
+            best = Some((name.clone(), extent));
         }
     }
-    let Some((rows, name, cells)) = best.filter(|(rows, ..)| *rows > 0) else {
+    let Some((name, extent)) = best.filter(|(_, extent)| extent.of_data > 0) else {
         let place = wanted.map_or_else(|| "the workbook".to_owned(), |name| format!("sheet “{name}”"));
         let found = if wanted.is_some() { "it holds no table" } else { "no sheet holds a table" };
         return Err(Error::content(place, found, "a record needs a header and at least two rows"));
     };
-    debug_assert!(rows > 0);
-    let top = cells.start().map_or(0, |start| u64::from(start.0));
+    limits::columns(extent.width() as usize)?;
+    let grid = grid(&mut workbook, &name, extent)?;
+    let top = u64::from(extent.rows[0]);
     let sample: Vec<RawRow> = (top + 1..)
-        .zip(cells.rows())
+        .zip(grid.rows())
         .take(SAMPLE_ROWS)
         .map(|(line, row)| RawRow { line, cells: row.iter().map(text).collect() })
         .collect();
@@ -61,46 +148,44 @@ pub(crate) fn open(path: &Path, wanted: Option<&str>, header_row: Option<u64>) -
         sample.iter().filter(|row| row.cells.iter().any(|cell| !cell.is_empty())).cloned().collect();
     let (layout, first) = Layout::of_rows(&filled, false, header_row)?;
     let first = filled.get(first).map_or(sample.len(), |row| (row.line - 1 - top) as usize);
-    Ok(Sheet { name, all, layout, cells, first })
+    Ok(Sheet { name, all, layout, grid, first })
 }
 
 /// A number or a time, as data are made of.
-fn is_value(cell: &Data) -> bool {
+fn is_value(cell: &DataRef<'_>) -> bool {
     match cell {
-        Data::Float(_) | Data::Int(_) | Data::DateTime(_) | Data::DateTimeIso(_) => true,
-        Data::String(text) => is_number(text, false),
+        DataRef::Float(_) | DataRef::Int(_) | DataRef::DateTime(_) | DataRef::DateTimeIso(_) => true,
+        DataRef::String(text) => is_number(text, false),
+        DataRef::SharedString(text) => is_number(text, false),
         _ => false,
     }
 }
 
 impl Sheet {
     pub(crate) fn rows(&self) -> impl Rows {
-        SheetRows { cells: &self.cells, next: self.first }
+        SheetRows { grid: &self.grid, next: self.first }
     }
 }
 
 struct SheetRows<'a> {
-    cells: &'a Range<Data>,
+    grid: &'a Grid,
     next: usize,
 }
 
 impl Rows for SheetRows<'_> {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
         row.clear();
-        if self.next >= self.cells.height() {
-            return Ok(false);
-        }
-        let (top, left) = self.cells.start().unwrap_or_default();
-        for column in 0..self.cells.width() {
-            let cell = self.cells.get_value((top + self.next as u32, left + column as u32));
-            row.push_field(cell.map(text).unwrap_or_default().as_bytes());
+        let width = self.grid.extent.width() as usize;
+        let Some(cells) = self.grid.cells.get(self.next * width..(self.next + 1) * width) else { return Ok(false) };
+        for cell in cells {
+            row.push_field(text(cell).as_bytes());
         }
         self.next += 1;
         Ok(true)
     }
 
     fn progress(&self) -> f64 {
-        self.next as f64 / self.cells.height() as f64
+        self.next as f64 / self.grid.extent.height() as f64
     }
 }
 

@@ -39,13 +39,27 @@ fn foreign(own_origins: &[String], request: &Request) -> Option<Problem> {
     None
 }
 
+/// Refuses addresses that no text can be: the database could not even look for them.
+pub(crate) async fn readable_address(request: Request, next: Next) -> Response {
+    let uri = request.uri();
+    let has_zero = |text: &str| text.to_ascii_lowercase().contains("%00");
+    if has_zero(uri.path()) || uri.query().is_some_and(has_zero) {
+        return Problem::unreadable("the address holds characters that cannot be printed").into_response();
+    }
+    next.run(request).await
+}
+
 /// Tells the browser to load nothing from elsewhere, and not to show this site inside another.
 pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
+    let is_data = request.uri().path().starts_with("/api/");
     let mut response = next.run(request).await;
+    if is_data && !response.headers().contains_key(header::CACHE_CONTROL) {
+        response.headers_mut().insert(header::CACHE_CONTROL, HeaderValue::from_static("no-store"));
+    }
     let headers = [
         (
             "content-security-policy",
-            "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; frame-ancestors 'none'",
+            "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
         ),
         ("x-content-type-options", "nosniff"),
         ("referrer-policy", "no-referrer"),

@@ -9,8 +9,11 @@ use std::time::{Duration, Instant};
 use utoipa::ToSchema;
 use uuid::Uuid;
 
-/// How long a finished job is remembered.
+/// How long a finished job is remembered, and how many of a kind are.
 const KEPT: Duration = Duration::from_secs(3600);
+const MOST_KEPT: usize = 20;
+/// Jobs of a kind that may be under way.
+const MOST_RUNNING: usize = 16;
 
 /// How a job stands.
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
@@ -93,8 +96,8 @@ impl<T> Jobs<T> {
         Self { name, all: Arc::default() }
     }
 
-    /// A new one.
-    pub fn begin(&self) -> (Uuid, Arc<Job<T>>) {
+    /// A new one. Errors when too many are under way.
+    pub fn begin(&self) -> Result<(Uuid, Arc<Job<T>>), Problem> {
         let job = Arc::new(Job {
             share: AtomicU64::new(0f64.to_bits()),
             cancelled: AtomicBool::new(false),
@@ -105,8 +108,18 @@ impl<T> Jobs<T> {
         let id = Uuid::now_v7();
         let mut all = self.all.lock().unwrap_or_else(PoisonError::into_inner);
         all.retain(|_, job| job.since.elapsed() < KEPT || job.standing().0 == Stage::Running);
+        let is_running = |job: &Job<T>| job.standing().0 == Stage::Running;
+        if all.values().filter(|job| is_running(job)).count() >= MOST_RUNNING {
+            return Err(Problem::busy(&format!("{MOST_RUNNING} of them are under way already.")));
+        }
+        let mut ended: Vec<Uuid> = all.iter().filter(|(_, job)| !is_running(job)).map(|(id, _)| *id).collect();
+        // Identifiers rise with time: the oldest are forgotten first.
+        ended.sort_unstable();
+        for id in ended.iter().rev().skip(MOST_KEPT) {
+            all.remove(id);
+        }
         all.insert(id, Arc::clone(&job));
-        (id, job)
+        Ok((id, job))
     }
 
     pub fn find(&self, id: Uuid) -> Result<Arc<Job<T>>, Problem> {

@@ -2,9 +2,11 @@
 
 mod api;
 mod archive;
+mod connections;
 mod download;
 mod events;
 mod frontend;
+mod gate;
 mod guard;
 mod jobs;
 mod problem;
@@ -15,6 +17,7 @@ mod tunings;
 mod uploads;
 
 pub use api::openapi;
+pub use gate::end_all_work;
 pub use problem::Problem;
 pub use state::AppState;
 
@@ -26,7 +29,7 @@ use std::time::Duration;
 use tokio::net::TcpListener;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
-use tower_http::timeout::TimeoutLayer;
+use tower_http::timeout::{RequestBodyTimeoutLayer, TimeoutLayer};
 use tower_http::trace::{DefaultMakeSpan, DefaultOnResponse, TraceLayer};
 use tracing::Level;
 
@@ -34,8 +37,10 @@ use tracing::Level;
 const BODY_LIMIT: usize = 2 * 1024 * 1024;
 /// Longest time that a request may take.
 const REQUEST_TIME: Duration = Duration::from_secs(300);
+/// Longest pause in the middle of a request's body.
+const BODY_TIME: Duration = Duration::from_secs(30);
 /// Longest wait for requests under way when the server ends.
-const GRACE: Duration = Duration::from_secs(10);
+const GRACE: Duration = Duration::from_secs(1);
 
 /// The whole application.
 pub fn application(state: AppState) -> Router {
@@ -46,6 +51,8 @@ pub fn application(state: AppState) -> Router {
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
         .layer(middleware::from_fn_with_state(state.clone(), guard::own_site_only))
         .layer(middleware::from_fn(guard::security_headers))
+        .layer(middleware::from_fn(guard::readable_address))
+        .layer(RequestBodyTimeoutLayer::new(BODY_TIME))
         .layer(CompressionLayer::new())
         .layer(TimeoutLayer::with_status_code(axum::http::StatusCode::REQUEST_TIMEOUT, REQUEST_TIME))
         .layer(CatchPanicLayer::new())
@@ -63,21 +70,11 @@ pub async fn serve(
     state: AppState,
     shutdown: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
-    let (asked, ask) = tokio::sync::oneshot::channel::<()>();
     let events = state.events.clone();
-    let graceful = axum::serve(listener, application(state)).with_graceful_shutdown(async move {
+    let ending = async move {
         shutdown.await;
         // Whoever listens would hold the end up.
         events.end();
-        let _ = asked.send(());
-    });
-    // A browser that keeps a connection open must not hold up the end.
-    let patience = async {
-        let _ = ask.await;
-        tokio::time::sleep(GRACE).await;
     };
-    tokio::select! {
-        result = graceful => result,
-        () = patience => Ok(()),
-    }
+    connections::serve(listener, application(state), ending).await
 }

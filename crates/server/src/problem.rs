@@ -2,10 +2,12 @@
 
 use antistasis_store::Expected;
 use axum::Json;
-use axum::extract::FromRequest;
-use axum::extract::rejection::{JsonRejection, PathRejection, QueryRejection};
+use axum::body::Bytes;
+use axum::extract::rejection::{BytesRejection, JsonRejection, PathRejection, QueryRejection};
+use axum::extract::{FromRequest, Request};
 use axum::http::{HeaderValue, StatusCode, header};
 use axum::response::{IntoResponse, Response};
+use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -104,6 +106,27 @@ impl Problem {
         Self::new(StatusCode::PAYLOAD_TOO_LARGE, "too-large", "Too large", detail)
     }
 
+    /// The request makes no sense as it is.
+    pub fn unreadable(detail: impl Into<String>) -> Self {
+        Self::new(StatusCode::BAD_REQUEST, "request", "The request cannot be read", detail)
+    }
+
+    /// It can be done, but not now; with what is in the way.
+    pub fn busy(why: &str) -> Self {
+        let detail = format!("{why} Nothing was changed: try again in a moment.");
+        Self::new(StatusCode::SERVICE_UNAVAILABLE, "busy", "Not now", detail)
+    }
+
+    /// It would take longer than anything may.
+    pub fn too_much_work(longest: std::time::Duration) -> Self {
+        let detail = format!(
+            "This was ended after {} s, since it would take longer than an answer may. Nothing was changed: take less data, a \
+             shorter duration or a longer scan.",
+            longest.as_secs_f64()
+        );
+        Self::new(StatusCode::UNPROCESSABLE_ENTITY, "too-much-work", "Too much to compute", detail)
+    }
+
     /// Something is wrong here, not with the request; the log says what.
     pub fn internal() -> Self {
         let detail = "Nothing was changed. Try again; if it stays, the server's log says what is wrong.";
@@ -117,6 +140,9 @@ impl IntoResponse for Problem {
         let mut response = (status, Json(self)).into_response();
         let media_type = HeaderValue::from_static("application/problem+json");
         response.headers_mut().insert(header::CONTENT_TYPE, media_type);
+        if status == StatusCode::SERVICE_UNAVAILABLE {
+            response.headers_mut().insert(header::RETRY_AFTER, HeaderValue::from_static("1"));
+        }
         response
     }
 }
@@ -152,6 +178,22 @@ impl From<antistasis_store::Error> for Problem {
                 Self { field: Some(field.into()), ..Self::conflict(sentence(&error.to_string())) }
             }
             antistasis_store::Error::Refused(_) => Self::conflict(sentence(&error.to_string())),
+            error if error.is_dangling() => {
+                Self::conflict("Something that this refers to does not exist, or no longer: load the page again.")
+            }
+            error if error.is_disk_full() => {
+                tracing::error!(%error, "the disk is full");
+                Self::new(
+                    StatusCode::INSUFFICIENT_STORAGE,
+                    "disk-full",
+                    "The disk is full",
+                    "Nothing was changed: the disk with the database is full. Free some space on it, then try again.",
+                )
+            }
+            error if error.is_unavailable() => {
+                tracing::warn!(%error, "the database does not answer");
+                Self::busy("The database does not answer; it is being started again.")
+            }
             error => {
                 tracing::error!(%error, "the store failed");
                 Self::internal()
@@ -171,14 +213,49 @@ macro_rules! from_rejection {
     };
 }
 
+from_rejection!(BytesRejection);
 from_rejection!(JsonRejection);
 from_rejection!(QueryRejection);
 from_rejection!(PathRejection);
 
 /// A JSON body; what is wrong with it becomes a problem document.
-#[derive(FromRequest)]
-#[from_request(via(Json), rejection(Problem))]
 pub struct Body<T>(pub T);
+
+impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
+    type Rejection = Problem;
+
+    async fn from_request(request: Request, state: &S) -> Result<Self, Problem> {
+        let (parts, body) = request.into_parts();
+        let bytes = Bytes::from_request(Request::from_parts(parts.clone(), body), state).await?;
+        let whole = Request::from_parts(parts, bytes.clone().into());
+        let Json(document) = Json::<T>::from_request(whole, state).await?;
+        // What cannot be kept in a database is in no document: it can only stand in it escaped.
+        if bytes.windows(6).any(|part| part == br"\u0000") {
+            return Err(Self::with_zero(&bytes));
+        }
+        Ok(Self(document))
+    }
+}
+
+impl<T> Body<T> {
+    fn with_zero(bytes: &[u8]) -> Problem {
+        let field = serde_json::from_slice(bytes).ok().and_then(|document| field_with_zero(&document));
+        Problem { field, ..Problem::invalid("A text holds characters that cannot be printed (U+0000): leave them out.") }
+    }
+}
+
+/// The path of a text with U+0000 in it.
+fn field_with_zero(document: &serde_json::Value) -> Option<String> {
+    let within = |name: String, value| {
+        field_with_zero(value).map(|inner| if inner.is_empty() { name.clone() } else { format!("{name}.{inner}") })
+    };
+    match document {
+        serde_json::Value::String(text) => text.contains('\0').then(String::new),
+        serde_json::Value::Array(list) => list.iter().enumerate().find_map(|(k, value)| within(k.to_string(), value)),
+        serde_json::Value::Object(fields) => fields.iter().find_map(|(name, value)| within(name.clone(), value)),
+        _ => None,
+    }
+}
 
 /// The query; what is wrong with it becomes a problem document.
 #[derive(axum::extract::FromRequestParts)]

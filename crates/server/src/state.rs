@@ -1,6 +1,7 @@
 //! What all requests share.
 
 use crate::events::Events;
+use crate::gate::compute;
 use crate::jobs::Jobs;
 use crate::problem::Problem;
 use crate::sweeps::SweepOutcome;
@@ -10,6 +11,7 @@ use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;
 use antistasis_store::{RecordInfo, Store};
 use moka::future::Cache;
+use std::path::Path;
 use std::sync::Arc;
 use uuid::Uuid;
 
@@ -33,7 +35,8 @@ pub struct AppState {
 
 impl AppState {
     /// The state of a server on `port`; `other_origins` (such as `http://localhost:5173`) may write, too.
-    pub fn new(store: Store, port: u16, other_origins: &[String]) -> std::io::Result<Self> {
+    /// Files on their way in lie in `data`, or where that is not given in a temporary directory.
+    pub fn new(store: Store, port: u16, other_origins: &[String], data: Option<&Path>) -> std::io::Result<Self> {
         let own = ["localhost", "127.0.0.1", "[::1]"].map(|host| format!("http://{host}:{port}"));
         let size = |record: &Record| {
             let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
@@ -47,7 +50,7 @@ impl AppState {
             .build();
         Ok(Self {
             events: Events::of(store.clone()),
-            uploads: Uploads::new()?,
+            uploads: Uploads::new(data)?,
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
             imports: Jobs::new("import"),
             sweeps: Jobs::new("sweep"),
@@ -86,12 +89,4 @@ impl AppState {
             .await
             .map_err(|problem: Arc<Problem>| (*problem).clone())
     }
-}
-
-/// Runs a computation off the threads that serve requests.
-pub(crate) async fn compute<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
-    tokio::task::spawn_blocking(job).await.map_err(|error| {
-        tracing::error!(%error, "a computation broke off");
-        Problem::internal()
-    })
 }

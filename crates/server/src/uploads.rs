@@ -1,10 +1,12 @@
-//! Files on their way in: kept in a temporary directory until they are imported or forgotten.
+//! Files on their way in: kept in a directory of their own, which only this user can read, until they are imported or forgotten. What
+//! an earlier process left there goes at the start.
 
 use crate::problem::Problem;
 use axum::body::Body;
 use futures_util::StreamExt;
 use std::collections::HashMap;
-use std::path::PathBuf;
+use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -25,19 +27,64 @@ pub(crate) struct Upload {
     pub path: PathBuf,
     pub bytes: u64,
     since: Instant,
+    /// How long it stays from then on.
+    kept: Duration,
 }
+
+/// How long a file stays after it was imported: another loop may take its share of it.
+const KEPT_AFTER_USE: Duration = Duration::from_secs(600);
 
 /// The files that were uploaded and not yet forgotten.
 #[derive(Clone)]
 pub(crate) struct Uploads {
-    directory: Arc<TempDir>,
+    directory: Arc<Directory>,
     files: Arc<Mutex<HashMap<Uuid, Upload>>>,
 }
 
+enum Directory {
+    Own(PathBuf),
+    /// Where there is no data directory, as beside somebody else's database.
+    Temporary(TempDir),
+}
+
+impl Directory {
+    fn path(&self) -> &Path {
+        match self {
+            Self::Own(path) => path,
+            Self::Temporary(directory) => directory.path(),
+        }
+    }
+}
+
 impl Uploads {
-    pub fn new() -> std::io::Result<Self> {
-        let directory = TempDir::with_prefix("antistasis-uploads-")?;
+    /// In `uploads` of a data directory, which is emptied; in a temporary one where there is none.
+    pub fn new(data: Option<&Path>) -> std::io::Result<Self> {
+        let directory = match data {
+            Some(data) => {
+                let own = data.join("uploads");
+                // Whatever stands there: a link is taken away, not followed.
+                match std::fs::symlink_metadata(&own) {
+                    Ok(there) if there.is_dir() => std::fs::remove_dir_all(&own)?,
+                    Ok(_) => std::fs::remove_file(&own)?,
+                    Err(_) => {}
+                }
+                std::fs::DirBuilder::new().mode(0o700).create(&own)?;
+                Directory::Own(own)
+            }
+            None => {
+                let only_own = std::fs::Permissions::from_mode(0o700);
+                Directory::Temporary(tempfile::Builder::new().prefix("antistasis-").permissions(only_own).tempdir()?)
+            }
+        };
         Ok(Self { directory: Arc::new(directory), files: Arc::default() })
+    }
+
+    /// The file was imported: it may go soon.
+    pub fn used(&self, id: Uuid) {
+        if let Some(file) = self.lock().get_mut(&id) {
+            file.since = Instant::now();
+            file.kept = KEPT_AFTER_USE;
+        }
     }
 
     /// Takes a file in, a piece at a time.
@@ -49,7 +96,7 @@ impl Uploads {
         if written.is_err() {
             let _ = tokio::fs::remove_file(&path).await;
         }
-        let upload = Upload { name, path, bytes: written?, since: Instant::now() };
+        let upload = Upload { name, path, bytes: written?, since: Instant::now(), kept: KEPT };
         self.lock().insert(id, upload.clone());
         Ok((id, upload))
     }
@@ -64,9 +111,9 @@ impl Uploads {
         let mut files = self.lock();
         loop {
             let together: u64 = files.values().map(|file| file.bytes).sum();
-            let oldest = files.iter().min_by_key(|(_, file)| file.since).map(|(id, file)| (*id, file.since));
-            match oldest {
-                Some((id, since)) if since.elapsed() > KEPT || together > LARGEST_TOGETHER => {
+            let oldest = files.iter().min_by_key(|(_, file)| file.since + file.kept);
+            match oldest.map(|(id, file)| (*id, file.since.elapsed() > file.kept)) {
+                Some((id, is_over)) if is_over || together > LARGEST_TOGETHER => {
                     if let Some(file) = files.remove(&id) {
                         let _ = std::fs::remove_file(file.path);
                     }
@@ -86,7 +133,8 @@ async fn write(path: &std::path::Path, body: Body) -> Result<u64, Problem> {
         tracing::error!(%error, "an upload cannot be written");
         Problem::internal()
     };
-    let mut file = tokio::io::BufWriter::new(tokio::fs::File::create(path).await.map_err(disk)?);
+    let file = tokio::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(path).await;
+    let mut file = tokio::io::BufWriter::new(file.map_err(disk)?);
     let mut pieces = body.into_data_stream();
     let mut bytes = 0;
     while let Some(piece) = pieces.next().await {

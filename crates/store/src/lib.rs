@@ -63,6 +63,37 @@ pub enum Error {
     Damaged(#[from] antistasis_core::Error),
 }
 
+impl Error {
+    /// Whether it can be tried again: the database cannot be reached, as while it is being started again, or two changes got into
+    /// each other's way.
+    #[must_use]
+    pub fn is_unavailable(&self) -> bool {
+        match self {
+            Self::Database(sqlx::Error::Io(_) | sqlx::Error::PoolTimedOut | sqlx::Error::PoolClosed) => true,
+            // Class 57P: the server is being ended, has crashed, or is not ready yet; 08: no connection; 40: a rollback.
+            _ => self.code().is_some_and(|code| ["57P", "08", "40"].iter().any(|class| code.starts_with(class))),
+        }
+    }
+
+    /// Whether something refers to what does not exist.
+    #[must_use]
+    pub fn is_dangling(&self) -> bool {
+        self.code().is_some_and(|code| code == "23503")
+    }
+
+    /// Whether there is no room for it.
+    #[must_use]
+    pub fn is_disk_full(&self) -> bool {
+        self.code().is_some_and(|code| code == "53100")
+    }
+
+    /// The code that the database gave (SQLSTATE).
+    fn code(&self) -> Option<String> {
+        let Self::Database(error) = self else { return None };
+        Some(error.as_database_error()?.code()?.into_owned())
+    }
+}
+
 /// The result of every query.
 pub type Result<T> = std::result::Result<T, Error>;
 
@@ -82,7 +113,7 @@ impl Store {
         let options = PgConnectOptions::from_str(url)?.application_name("antistasis");
         let pool = PgPoolOptions::new()
             .max_connections(8)
-            .acquire_timeout(Duration::from_secs(10))
+            .acquire_timeout(Duration::from_secs(5))
             .connect_with(options)
             .await?;
         sqlx::migrate!().run(&pool).await?;

@@ -45,6 +45,8 @@ export async function answered<T>(request: Promise<Answer<T>>): Promise<T> {
   }
   if (answer.data !== undefined) return answer.data;
   if (answer.response.ok) return undefined as T;
+  // The server is there, but what it stands on is not: asked again by itself, like a server that does not answer.
+  if (answer.response.status === 503) unanswered();
   const problem = (answer.error ?? {}) as Partial<Schemas["Problem"]>;
   throw new ApiError(
     problem.detail ?? `The server answered ${answer.response.status}.`,
@@ -56,7 +58,7 @@ export async function answered<T>(request: Promise<Answer<T>>): Promise<T> {
 
 /** Whether the server did not answer at all, so that asking again may help. */
 export function isUnanswered(error: unknown): boolean {
-  return error instanceof ApiError && error.status === 0;
+  return error instanceof ApiError && (error.status === 0 || error.status === 503);
 }
 
 export function fieldOf(error: unknown): string {

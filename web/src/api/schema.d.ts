@@ -6571,7 +6571,7 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
-            500: {
+            503: {
                 headers: {
                     [name: string]: unknown;
                 };

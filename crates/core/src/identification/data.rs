@@ -3,7 +3,7 @@
 use crate::numerics::range;
 use crate::series::{Record, Role, TimeAxis};
 use crate::verdict::readable;
-use crate::{Error, Result};
+use crate::{Error, Result, check};
 
 /// Values that are missing between two stretches: longer than any noise is followed.
 const APART: usize = 100;
@@ -291,6 +291,14 @@ pub(crate) fn held(input: &[f64]) -> Vec<f64> {
 
 /// Refuses a series that stands still.
 fn moves(name: &str, series: &Series, remedy: &str) -> Result<()> {
+    let (low, high) = range(&series.values);
+    let largest = low.abs().max(high.abs());
+    if low <= high && (largest > check::LARGEST_SAMPLE || (low < high && high - low < check::LEAST_CHANGE)) {
+        return Err(Error::unfit(
+            format!("the {name} runs from {low:e} to {high:e} {}", series.unit),
+            "values may be as large as 1e15 and changes as small as 1e-15: convert it to another unit",
+        ));
+    }
     let mut finite = series.values.iter().filter(|value| value.is_finite());
     let Some(first) = finite.next() else {
         return Err(Error::unfit(format!("the {name} has no usable sample"), remedy));

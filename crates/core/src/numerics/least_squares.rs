@@ -8,6 +8,7 @@
 //! which follows MINPACK (Moré, 1978).
 
 use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
+use crate::work::go_on;
 use nalgebra::{DMatrix, DVector, Dyn, Owned};
 
 /// The sums `Σ g gᵀ` with `g = (∂r/∂p₁ … ∂r/∂p_P, r)` over all samples.
@@ -318,6 +319,7 @@ impl<F: FnMut(&[f64]) -> Compressed> LeastSquaresProblem<f64, Dyn, Dyn> for Prob
     type ParameterStorage = Owned<f64, Dyn>;
 
     fn set_params(&mut self, parameters: &DVector<f64>) {
+        go_on();
         self.parameters.copy_from(parameters);
         let next = (self.evaluate)(self.parameters.as_slice());
         let finite = next.residual.iter().chain(next.jacobian.iter()).all(|value| value.is_finite());

@@ -17,6 +17,9 @@ pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};
 pub use statistics::{burg, dot, levinson, median, range};
 
+/// Sweeps after which a decomposition that has not converged never will: of what is not finite, or at the edge of it.
+pub(crate) const MOST_SWEEPS: usize = 10_000;
+
 /// A value to so many significant digits, as one would write it down.
 pub(crate) fn rounded(value: f64, digits: usize) -> f64 {
     format!("{value:.*e}", digits.saturating_sub(1)).parse().unwrap_or(value)

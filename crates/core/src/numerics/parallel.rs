@@ -1,5 +1,6 @@
 //! Work for several threads.
 
+use crate::work::{self, Work};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
@@ -16,17 +17,21 @@ pub fn in_parallel<T: Sync, R: Send>(items: &[T], of: impl Fn(&T) -> R + Sync) -
         return items.iter().map(of).collect();
     }
     let next = AtomicUsize::new(0);
-    let work = || {
+    let here = || {
         let mut done = Vec::new();
         loop {
             let index = next.fetch_add(1, Ordering::Relaxed);
             let Some(item) = items.get(index) else { return done };
+            work::go_on();
             done.push((index, of(item)));
         }
     };
+    // All of them do the work of this thread.
+    let whole = Work::current();
+    let there = || whole.as_ref().map_or_else(here, |whole| whole.on_this_thread(here));
     let mut done = std::thread::scope(|scope| {
-        let others: Vec<_> = (0..helpers).map(|_| scope.spawn(work)).collect();
-        let mut done = work();
+        let others: Vec<_> = (0..helpers).map(|_| scope.spawn(there)).collect();
+        let mut done = here();
         for other in others {
             match other.join() {
                 Ok(more) => done.extend(more),

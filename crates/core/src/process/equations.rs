@@ -12,6 +12,8 @@ use utoipa::ToSchema;
 /// Most states, and most names in one equation.
 const MOST_STATES: usize = 40;
 const MOST_NAMES: usize = 32;
+/// Most inputs, outputs, parameters and definitions, each.
+const MOST_SIGNALS: usize = 100;
 /// Longest equation in characters.
 const LONGEST: usize = 500;
 
@@ -120,6 +122,10 @@ pub(super) fn check_names<'a>(kinds: impl IntoIterator<Item = (&'a str, &'a [Nam
         if list.is_empty() {
             problems.push(Error::invalid(kind, "empty", "at least one"));
         }
+        if list.len() > MOST_SIGNALS {
+            problems.push(Error::invalid(kind, format!("{} of them", list.len()), format!("at most {MOST_SIGNALS}")));
+            break;
+        }
         for (k, signal) in list.iter().enumerate() {
             let field = format!("{kind}[{k}]");
             problems.extend(name_problem(&signal.name, &format!("{field}.name"), &mut seen));
@@ -183,6 +189,17 @@ impl Compiled {
         let mut problems = Vec::new();
         let mut seen = HashMap::new();
         let mut slots: HashMap<&str, usize> = HashMap::new();
+        for (field, count) in [
+            ("process.inputs", spec.inputs.len()),
+            ("process.parameters", spec.parameters.len()),
+            ("process.definitions", spec.definitions.len()),
+            ("process.rates", spec.rates.len()),
+            ("process.outputs", spec.outputs.len()),
+        ] {
+            if count > MOST_SIGNALS {
+                return Err(vec![Error::invalid(field, format!("{count} of them"), format!("at most {MOST_SIGNALS}"))]);
+            }
+        }
         if spec.states.is_empty() || spec.states.len() > MOST_STATES {
             let allowed = format!("1 to {MOST_STATES} states");
             problems.push(Error::invalid("process.states", format!("{} states", spec.states.len()), allowed));
@@ -443,6 +460,7 @@ impl Process for OwnProcess {
     }
 
     fn rates(&self, x: &[f64], u: &[f64], _: Held, rates: &mut [f64]) {
+        crate::work::go_on();
         self.compiled.table(x, u, &self.parameters, |table| {
             for (rate, formula) in rates.iter_mut().zip(&self.compiled.rates) {
                 *rate = formula.value(table);

@@ -4,6 +4,7 @@ use super::description::{Description, Quantity, UsualDrive};
 use super::equations::{NamedValue, check_names};
 use super::{Held, LinearSpec, Port, Process};
 use crate::lti::{DeadTime, Propagator, StateSpace};
+use crate::numerics::eigenvalues;
 use crate::{Error, Result, check};
 use nalgebra::DMatrix;
 use serde::{Deserialize, Serialize};
@@ -11,6 +12,9 @@ use utoipa::ToSchema;
 
 /// Highest order of one transfer function, and most states of a state space.
 const HIGHEST_ORDER: usize = 60;
+/// Most transfer functions, and states that they have together.
+const MOST_ELEMENTS: usize = 100;
+const MOST_STATES: usize = 120;
 
 /// Transfer functions between inputs and outputs, each with its own dead time; elements that are not given are 0.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -110,6 +114,10 @@ impl LinearProcess {
         if spec.elements.is_empty() {
             return Err(Error::invalid("process.elements", "empty", "at least one transfer function"));
         }
+        if spec.elements.len() > MOST_ELEMENTS {
+            let given = format!("{} transfer functions", spec.elements.len());
+            return Err(Error::invalid("process.elements", given, format!("at most {MOST_ELEMENTS}")));
+        }
         let parts: Vec<Part> = spec
             .elements
             .iter()
@@ -122,6 +130,10 @@ impl LinearProcess {
             })
             .collect::<Result<_>>()?;
         let n: usize = parts.iter().map(|part| part.a.len()).sum();
+        if n > MOST_STATES {
+            let allowed = format!("of order {MOST_STATES} together at most");
+            return Err(Error::invalid("process.elements", format!("of order {n} together"), allowed));
+        }
         let (mut a, mut b) = (DMatrix::zeros(n.max(1), n.max(1)), DMatrix::zeros(n.max(1), parts.len()));
         let (mut c, mut d) = (DMatrix::zeros(outputs.len(), n.max(1)), DMatrix::zeros(outputs.len(), parts.len()));
         let mut from = 0;
@@ -273,7 +285,7 @@ impl LinearProcess {
     pub fn step_table(&self) -> Result<StepTable> {
         let (a, b, c) = self.propagator.system().matrices();
         let reach = |rate: f64| if rate < 0.0 { 5.0 / -rate } else { 3.0 / rate };
-        let rates = a.complex_eigenvalues();
+        let rates = eigenvalues(a.clone());
         let slowest = rates.iter().map(|root| root.re).filter(|rate| rate.abs() > 1e-9).map(reach).fold(0.0, f64::max);
         let latest = self.ports.iter().map(|port| port.dead_time.seconds()).fold(0.0, f64::max);
         let length = if slowest > 0.0 { slowest } else { 100.0 } + 1.2 * latest;
@@ -284,6 +296,7 @@ impl LinearProcess {
                 let mut values = vec![0.0; POINTS];
                 let mut connected = false;
                 for (port, way) in self.ports.iter().enumerate().filter(|(_, way)| way.input == j) {
+                    crate::work::go_on();
                     let through = self.feed_through[(i, port)];
                     let own = StateSpace::new(
                         a.clone(),

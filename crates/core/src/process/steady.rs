@@ -2,7 +2,7 @@
 
 use super::linearisation::jacobian;
 use super::{Held, Process, at_ports};
-use crate::numerics::eigenvalues;
+use crate::numerics::{MOST_SWEEPS, eigenvalues};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
 use rand::{RngExt, SeedableRng};
@@ -170,6 +170,7 @@ impl Problem<'_> {
         let mut residual = self.residual(&z);
         let mut weights: Option<Vec<f64>> = None;
         for _ in 0..MOST_ITERATIONS {
+            crate::work::go_on();
             let derivative = DMatrix::from_columns(
                 &(0..n)
                     .map(|j| {
@@ -196,7 +197,7 @@ impl Problem<'_> {
             let merit = right.norm();
             let step = match matrix.clone().lu().solve(&right).filter(|step| step.iter().all(|v| v.abs() < 1e6)) {
                 Some(step) => step,
-                None => matrix.svd(true, true).solve(&right, 1e-10).ok()?,
+                None => matrix.try_svd(true, true, f64::EPSILON, MOST_SWEEPS)?.solve(&right, 1e-10).ok()?,
             };
             if step
                 .iter()

@@ -368,6 +368,7 @@ impl Dynamics {
     }
 
     fn step(&mut self, t: f64, until: f64) -> std::result::Result<f64, String> {
+        crate::work::go_on();
         self.steps_left = self.steps_left.checked_sub(1).ok_or_else(|| {
             "too many steps of integration between two scans: a time constant is far shorter than the scan; lengthen it or \
              leave it out"

@@ -266,6 +266,7 @@ impl Simulation {
         if self.next == self.scans || self.stopped.is_some() {
             return None;
         }
+        crate::work::go_on();
         let scan_number = self.next;
         self.next += 1;
         let time = scan_number as f64 * self.scan;

@@ -2,6 +2,7 @@
 
 use crate::controller::ControllerSpec;
 use crate::instrument::Noise;
+use crate::numerics::MOST_SWEEPS;
 use crate::simulation::{ColumnRole, Trial};
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result, check};
@@ -126,7 +127,11 @@ pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64)
 
 /// A matrix whose square, with its transpose, is the covariance; directions of no variance are left out.
 fn square_root(covariance: &DMatrix<f64>) -> DMatrix<f64> {
-    let SymmetricEigen { eigenvectors, eigenvalues } = SymmetricEigen::new(covariance.clone());
+    let Some(SymmetricEigen { eigenvectors, eigenvalues }) =
+        SymmetricEigen::try_new(covariance.clone(), f64::EPSILON, MOST_SWEEPS)
+    else {
+        return DMatrix::zeros(covariance.nrows(), covariance.ncols());
+    };
     let roots = eigenvalues.map(|value| value.max(0.0).sqrt());
     eigenvectors * DMatrix::from_diagonal(&roots)
 }

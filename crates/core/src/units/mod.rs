@@ -8,6 +8,9 @@ use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// Least width of a span, in its unit.
+const NARROWEST: f64 = 1e-9;
+
 /// The lower and upper range value of a signal with its unit.
 ///
 /// Controllers work in % of span: 0 % is `low`, 100 % is `high`.
@@ -39,6 +42,10 @@ impl Span {
                 format!("{} {}", self.high, self.unit),
                 format!("above the lower range value, {} {}", self.low, self.unit),
             ));
+        }
+        if width < NARROWEST {
+            let given = format!("only {width:e} {} above the lower range value", self.unit);
+            return Err(Error::invalid(format!("{field}.high"), given, format!("at least {NARROWEST:e} above it")));
         }
         if self.unit.chars().count() > 24 || self.unit.chars().any(char::is_control) {
             return Err(Error::invalid(format!("{field}.unit"), &self.unit, "at most 24 printable characters"));

@@ -1,5 +1,6 @@
 //! Encoding, delimiter, decimal sign and header of a file, found out from its beginning.
 
+use crate::limits::LONGEST_ROW;
 use crate::table::{Layout, RawRow, Rows};
 use crate::{Error, Result};
 use csv::{ByteRecord, ReaderBuilder, Trim};
@@ -61,8 +62,10 @@ impl Dialect {
         let read = Arc::new(AtomicU64::new(0));
         let counted = Counted { file, read: Arc::clone(&read) };
         let decoded = DecodeReaderBytesBuilder::new().encoding(Some(self.encoding)).bom_override(true).build(counted);
-        let reader = builder(self.delimiter).from_reader(decoded);
-        let mut rows = CsvRows { reader, read, size };
+        let of_row = Arc::new(AtomicU64::new(0));
+        let bounded = Bounded { text: decoded, of_row: Arc::clone(&of_row) };
+        let reader = builder(self.delimiter).from_reader(bounded);
+        let mut rows = CsvRows { reader, read, of_row, size };
         let mut row = ByteRecord::new();
         for _ in 0..self.above {
             rows.next(&mut row)?;
@@ -85,14 +88,36 @@ impl Read for Counted {
     }
 }
 
+/// A text that is read no further than the longest row reaches.
+struct Bounded<R> {
+    text: R,
+    /// What was read since the last row ended.
+    of_row: Arc<AtomicU64>,
+}
+
+impl<R: Read> Read for Bounded<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> std::io::Result<usize> {
+        let count = self.text.read(buffer)?;
+        if self.of_row.fetch_add(count as u64, Ordering::Relaxed) > LONGEST_ROW {
+            let megabytes = LONGEST_ROW / (1024 * 1024);
+            return Err(std::io::Error::other(format!(
+                "a row is longer than {megabytes} MiB, or a quotation mark is never closed"
+            )));
+        }
+        Ok(count)
+    }
+}
+
 struct CsvRows {
-    reader: csv::Reader<DecodeReaderBytes<Counted, Vec<u8>>>,
+    reader: csv::Reader<Bounded<DecodeReaderBytes<Counted, Vec<u8>>>>,
     read: Arc<AtomicU64>,
+    of_row: Arc<AtomicU64>,
     size: u64,
 }
 
 impl Rows for CsvRows {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        self.of_row.store(0, Ordering::Relaxed);
         let content = |error: csv::Error| Error::content("the file", error.to_string(), "export it again as plain CSV");
         self.reader.read_byte_record(row).map_err(content)
     }

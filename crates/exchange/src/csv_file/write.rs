@@ -1,14 +1,14 @@
 //! Records as delimited text.
 
 use crate::Result;
-use crate::table::header;
+use crate::table::{header, shown_as_text};
 use antistasis_core::series::Record;
 use std::io::Write;
 
 /// Writes a record with a header `time [s],TAG [unit],…`, its times from `start` seconds on, numbers so that they read back
 /// as the same bits; missing samples are empty.
 pub fn write_record(record: &Record, start: f64, delimiter: u8, target: impl Write) -> Result<()> {
-    let headers = record.channels.iter().map(|channel| header(&channel.tag, &channel.unit));
+    let headers = record.channels.iter().map(|channel| shown_as_text(header(&channel.tag, &channel.unit)));
     let columns: Vec<&[f64]> = record.channels.iter().map(|channel| channel.values.as_slice()).collect();
     write_columns(headers, record.axis.len(), |k| start + record.axis.at(k), &columns, delimiter, target)
 }

@@ -4,8 +4,9 @@ use super::TableForm;
 use super::long::LongForm;
 use super::number::parse_number;
 use super::outline::{Outline, RawRow, outline, without_brackets};
-use crate::{Error, Result};
+use crate::{Error, Result, limits};
 use csv::ByteRecord;
+use std::collections::{HashMap, HashSet};
 
 /// What is known of a table before its rows are read.
 #[derive(Debug, Clone)]
@@ -52,8 +53,9 @@ impl Layout {
                 "give the row in which the names stand, or 0 for none",
             ));
         }
-        let Outline { names, units, first } = outline(rows, decimal_comma, header_row);
         let width = rows.iter().map(|row| row.cells.len()).max().unwrap_or(0);
+        limits::columns(width)?;
+        let Outline { names, units, first } = outline(rows, decimal_comma, header_row);
         let cell = |row: Option<usize>, k: usize| -> &str {
             row.and_then(|row| rows[row].cells.get(k)).map_or("", String::as_str)
         };
@@ -74,11 +76,12 @@ impl Layout {
     /// With these headers, from which units are split.
     pub(crate) fn with_header(header: &[String], sample: Vec<Vec<String>>, decimal_comma: bool) -> Self {
         let mut names: Vec<String> = Vec::with_capacity(header.len());
+        let mut taken = Taken::default();
         let mut units = Vec::with_capacity(header.len());
         for (k, text) in header.iter().enumerate() {
             let (name, unit) = split_unit(text);
             let name = if name.is_empty() { format!("column {}", k + 1) } else { name };
-            names.push(unique(name, &names));
+            names.push(taken.unique(name));
             units.push(unit);
         }
         let sparse = vec![false; names.len()];
@@ -109,19 +112,29 @@ impl Layout {
     }
 }
 
-/// The name, with a number behind it where it is taken.
-fn unique(name: String, taken: &[String]) -> String {
-    let mut unique = name.clone();
-    let mut copy = 2;
-    while taken.contains(&unique) {
-        unique = format!("{name} ({copy})");
-        copy += 1;
+/// Names that are given already, and the next number behind each.
+#[derive(Default)]
+struct Taken {
+    names: HashSet<String>,
+    next: HashMap<String, usize>,
+}
+
+impl Taken {
+    /// The name, with a number behind it where it is taken.
+    fn unique(&mut self, name: String) -> String {
+        let mut unique = name.clone();
+        while !self.names.insert(unique.clone()) {
+            let next = self.next.entry(name.clone()).or_insert(2);
+            unique = format!("{name} ({next})");
+            *next += 1;
+        }
+        unique
     }
-    unique
 }
 
 /// `TIC-204.PV [°C]` and `TIC-204.PV (°C)` into name and unit.
 fn split_unit(header: &str) -> (String, String) {
+    let header = read_as_text(header);
     for (open, close) in [('[', ']'), ('(', ')')] {
         if let Some((name, rest)) = header.rsplit_once(open)
             && let Some(unit) = rest.trim_end().strip_suffix(close)
@@ -131,6 +144,19 @@ fn split_unit(header: &str) -> (String, String) {
         }
     }
     (header.trim().to_owned(), String::new())
+}
+
+/// What a spreadsheet would take for a formula begins so; behind an apostrophe it is text.
+const OF_FORMULAS: [char; 6] = ['=', '+', '-', '@', '\t', '\r'];
+
+/// A text as a spreadsheet shows it, whatever it begins with (OWASP, “CSV Injection”).
+pub(crate) fn shown_as_text(text: String) -> String {
+    if text.starts_with(OF_FORMULAS) { format!("'{text}") } else { text }
+}
+
+/// The text that was written as [`shown_as_text`].
+fn read_as_text(text: &str) -> &str {
+    text.strip_prefix('\'').filter(|rest| rest.starts_with(OF_FORMULAS)).unwrap_or(text)
 }
 
 /// The header of a channel: its tag with its unit.

@@ -15,7 +15,7 @@ mod time;
 
 pub use guess::guess;
 pub use layout::Layout;
-pub(crate) use layout::{Rows, header};
+pub(crate) use layout::{Rows, header, shown_as_text};
 pub(crate) use long::{find_long, read_long};
 pub(crate) use number::is_number;
 pub(crate) use outline::RawRow;

@@ -3,6 +3,7 @@
 use super::clock::{Clock, Run, Tick};
 use super::{GapMeaning, Layout, Mapping, Rows};
 use crate::{Error, Result};
+use antistasis_core::check::LARGEST_SAMPLE;
 use antistasis_core::series::{Channel, Record, Role};
 use csv::ByteRecord;
 use std::collections::BTreeMap;
@@ -155,7 +156,8 @@ impl Column {
     }
 
     fn value(&mut self, cell: &[u8], layout: &Layout) -> f64 {
-        if let Some(value) = layout.number(cell) {
+        // What no plant measures is text like any other.
+        if let Some(value) = layout.number(cell).filter(|value| value.abs() <= LARGEST_SAMPLE) {
             return value;
         }
         if cell.is_empty() {

@@ -2,7 +2,8 @@
 
 use super::models::{OfOutput, data_of_model, data_set};
 use crate::problem::{Body, Path, Problem, Query};
-use crate::state::{AppState, compute};
+use crate::gate::compute;
+use crate::state::AppState;
 use antistasis_core::identification::{
     Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,
     OrderChoice, OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, StepResponse, Structure, Validation,

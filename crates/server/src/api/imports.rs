@@ -2,7 +2,8 @@
 
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::state::{AppState, compute};
+use crate::gate::compute_job;
+use crate::state::AppState;
 use antistasis_core::series::{Record, Role};
 use antistasis_core::units::{Span, Unit};
 use antistasis_exchange::{Mapping, read};
@@ -72,10 +73,13 @@ async fn start_import(
     let name = super::name_of("name", &request.name, 120)?;
     check_units(&request.mapping, &found)?;
     let upload = state.uploads.find(request.upload_id)?;
-    let (id, import) = state.imports.begin();
+    let (id, import) = state.imports.begin()?;
     let job = Arc::clone(&import);
     tokio::spawn(async move {
         let carried_out = carry_out(&state, &job, found.id, &name, upload.name, upload.path, request.mapping).await;
+        if carried_out.is_ok() {
+            state.uploads.used(request.upload_id);
+        }
         job.finish(carried_out);
     });
     Ok((StatusCode::ACCEPTED, Json(ImportState::of(id, &import))))
@@ -118,7 +122,7 @@ async fn carry_out(
     mapping: Mapping,
 ) -> Result<RecordInfo, Problem> {
     let reading = Arc::clone(job);
-    let imported = compute(move || read(&path, &mapping, &mut |share| reading.advance(READING * share))).await??;
+    let imported = compute_job(move || read(&path, &mapping, &mut |share| reading.advance(READING * share))).await??;
     if !job.advance(READING) {
         return Err(Problem::cancelled("The import was cancelled; nothing was stored."));
     }

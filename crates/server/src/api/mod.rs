@@ -69,6 +69,9 @@ pub fn openapi() -> Document {
     router().split_for_parts().1
 }
 
+/// Longest wait for the database until the answer is that it does not answer.
+const HEALTH_TIME: std::time::Duration = std::time::Duration::from_secs(1);
+
 /// How the server is.
 #[derive(Debug, Serialize, ToSchema)]
 struct Health {
@@ -80,9 +83,10 @@ struct Health {
 
 /// Whether the server and its database answer.
 #[utoipa::path(get, path = "/api/v1/health", tag = "server",
-    responses((status = 200, body = Health), (status = 500, body = Problem)))]
+    responses((status = 200, body = Health), (status = 503, body = Problem)))]
 async fn health(State(state): State<AppState>) -> Result<Json<Health>, Problem> {
-    state.store.check().await?;
+    let silent = |_| Problem::busy("The database does not answer; it is being started again.");
+    tokio::time::timeout(HEALTH_TIME, state.store.check()).await.map_err(silent)??;
     Ok(Json(Health { status: "ok", version: env!("CARGO_PKG_VERSION") }))
 }
 

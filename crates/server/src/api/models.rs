@@ -4,7 +4,8 @@ use super::records::{View, picked};
 use super::{annotation, name_of};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::state::{AppState, compute};
+use crate::gate::compute;
+use crate::state::AppState;
 use antistasis_core::identification::{
     DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, StructureOffer, Validation, ValidationWindow,
     Windows, identify_together, reduce, validate,

@@ -3,7 +3,8 @@
 use crate::download::{attachment, content};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::state::{AppState, compute};
+use crate::gate::compute;
+use crate::state::AppState;
 use antistasis_core::assessment::{Inspection, inspect_prepared};
 use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};
 use antistasis_core::preparation::{Prepared, Step};

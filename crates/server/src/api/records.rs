@@ -3,7 +3,8 @@
 use super::{annotation, name_of};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::state::{AppState, compute};
+use crate::gate::compute;
+use crate::state::AppState;
 use antistasis_core::preparation::{Step, prepare};
 use antistasis_core::series::{Record, Role, extremes};
 use antistasis_exchange::{Preview, Reading, preview};

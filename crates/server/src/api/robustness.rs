@@ -1,7 +1,8 @@
 //! How far a model may be wrong: frequency curves, the map of mismatch, the envelope over its uncertainty.
 
 use crate::problem::{Body, Problem};
-use crate::state::{AppState, compute};
+use crate::gate::compute;
+use crate::state::AppState;
 use antistasis_core::assessment::{FrequencyCurves, Margins, SampledLoop, trial_margins};
 use antistasis_core::simulation::Trial;
 use antistasis_core::tuning::{Controlled, Envelope, MismatchMap, MismatchQuestion, envelope, mismatch_map};

@@ -2,7 +2,8 @@
 
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::state::{AppState, compute};
+use crate::gate::{compute, compute_job};
+use crate::state::AppState;
 use crate::sweeps::{SweepOutcome, run};
 use antistasis_core::assessment::Question;
 use antistasis_core::simulation::{Axis, Sweep, SweepTarget, Trial, sweep_targets};
@@ -75,11 +76,11 @@ async fn start_sweep(
 ) -> Result<(StatusCode, Json<SweepState>), Problem> {
     let sweep = Sweep { trial: request.trial, axes: request.axes };
     sweep.validate()?;
-    let (id, job) = state.sweeps.begin();
+    let (id, job) = state.sweeps.begin()?;
     let running = Arc::clone(&job);
     tokio::spawn(async move {
         let working = Arc::clone(&running);
-        let done = compute(move || run(&sweep, request.question.as_ref(), &working)).await;
+        let done = compute_job(move || run(&sweep, request.question.as_ref(), &working)).await;
         running.finish(done.and_then(|outcome| outcome));
     });
     Ok((StatusCode::ACCEPTED, Json(SweepState::of(id, &job))))

@@ -2,7 +2,8 @@
 
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::state::{AppState, compute};
+use crate::gate::{compute, compute_job};
+use crate::state::AppState;
 use crate::tunings::{TuningOutcome, TuningRequest, run};
 use antistasis_core::assessment::scan_verdicts;
 use antistasis_core::controller::{ControllerSpec, InNotation, Notation, PidSettings};
@@ -202,11 +203,11 @@ async fn start_tuning(
     if let Some(words) = &request.demands_in_words {
         Demands::read(words)?;
     }
-    let (id, job) = state.tunings.begin();
+    let (id, job) = state.tunings.begin()?;
     let running = Arc::clone(&job);
     tokio::spawn(async move {
         let working = Arc::clone(&running);
-        let done = compute(move || {
+        let done = compute_job(move || {
             let found = run(request, &working);
             if working.is_cancelled() { Err(Problem::cancelled("The search was cancelled.")) } else { found }
         });

@@ -56,7 +56,7 @@ impl Site {
         let store = Store::open(&database).await.unwrap();
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
-        let state = AppState::new(store, port, &[]).unwrap();
+        let state = AppState::new(store, port, &[], None).unwrap();
         let server = tokio::spawn(async move {
             antistasis_server::serve(listener, state, std::future::pending()).await.unwrap();
         });

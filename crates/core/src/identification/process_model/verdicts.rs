@@ -230,9 +230,10 @@ pub(super) fn of_unexplained_step(step: Unexplained, stretches: &[DataSet]) -> V
 /// Noise so slow that little in the data is independent.
 pub(super) fn few_samples(effective: f64, samples: usize) -> Option<Verdict> {
     const FEW: f64 = 12.0;
-    // From so few samples the memory itself is known so roughly that it may be twice as long.
+    // From so few samples the memory itself is known so roughly that it may be twice as long and more.
     const SHORT: usize = 100;
-    let few = if samples < SHORT { 2.0 * FEW } else { FEW };
+    const SHARE: f64 = 0.6;
+    let few = if samples < SHORT { (SHARE * samples as f64).max(FEW) } else { FEW };
     (effective < few && samples > 0).then(|| {
         Verdict::new(
             Tone::Caution,
@@ -241,8 +242,8 @@ pub(super) fn few_samples(effective: f64, samples: usize) -> Option<Verdict> {
                  intervals are rough. Record longer, or move the OP more often.",
                 readable(effective.max(1.0).round())
             ),
-            "as many samples as the noise leaves independent; below twelve (of fewer than 100 samples, which tell its memory badly, 24) \
-             the intervals are rough (common practice)",
+            "as many samples as the noise leaves independent; below twelve (of fewer than 100 samples, which tell its memory badly, \
+             six in ten) the intervals are rough (common practice)",
         )
     })
 }

@@ -18,7 +18,7 @@ use super::agreement::{Response, differences};
 use super::data::{DataSet, held};
 use super::model::{FitOptions, FurtherStretch, Matrices, Model, Operating, Performance, SignalName, StartOfRecord};
 use super::structure::Structure;
-use crate::numerics::{NormalEquations, eigenvalues};
+use crate::numerics::{MOST_SWEEPS, NormalEquations, eigenvalues};
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
 use refine::{MOST_ENTRIES, Start};
@@ -173,7 +173,9 @@ impl Subspace {
                 (weighted, factor)
             }
         };
-        let decomposition = weighted.svd(true, false);
+        let decomposition = weighted.try_svd(true, false, f64::EPSILON, MOST_SWEEPS);
+        let decomposition =
+            decomposition.ok_or_else(|| Error::unfit("the data are too large or too small to be told apart", "check their units"))?;
         let singular_values: Vec<f64> = decomposition.singular_values.iter().copied().collect();
         let vectors = decomposition.u.unwrap_or_else(|| DMatrix::identity(horizon * l, horizon * l));
         let roots = DMatrix::from_diagonal(&decomposition.singular_values.map(|value| value.max(0.0).sqrt()));

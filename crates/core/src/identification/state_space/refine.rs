@@ -6,7 +6,8 @@
 //! pseudo-inverse leaves them alone (McKelvey, Helmersson & Ribarits, Automatica 40, 2004; from memory).
 
 use super::{Signals, System, radius};
-use nalgebra::{DMatrix, DVector};
+use crate::numerics::MOST_SWEEPS;
+use nalgebra::{DMatrix, DVector, SymmetricEigen};
 
 /// More entries than this are left as the subspaces have them.
 pub(super) const MOST_ENTRIES: usize = 300;
@@ -285,7 +286,9 @@ fn pseudo_inverse(information: &DMatrix<f64>) -> Option<DMatrix<f64>> {
     if scaled.iter().any(|value| !value.is_finite()) {
         return None;
     }
-    let largest = scaled.symmetric_eigenvalues().max();
-    let inverse = scaled.pseudo_inverse(NOTHING * largest).ok()?;
+    let parts = SymmetricEigen::try_new(scaled, f64::EPSILON, MOST_SWEEPS)?;
+    let least = NOTHING * parts.eigenvalues.max();
+    let inverted = parts.eigenvalues.map(|value| if value > least { value.recip() } else { 0.0 });
+    let inverse = &parts.eigenvectors * DMatrix::from_diagonal(&inverted) * parts.eigenvectors.transpose();
     Some(&diagonal * inverse * &diagonal)
 }

@@ -1,0 +1,190 @@
+//! The door to all computation: as many at once as there are processors, a bounded number that wait, an end for what would go on
+//! for ever and for what nobody waits for any more. The threads that answer requests compute nothing.
+
+use crate::problem::Problem;
+use antistasis_core::work::{Ended, Work};
+use std::collections::HashMap;
+use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::{Arc, LazyLock, Mutex, PoisonError};
+use std::time::Duration;
+use tokio::sync::Semaphore;
+
+/// Longest time that an answer may be computed.
+const LONGEST_ANSWER: Duration = Duration::from_secs(60);
+/// Longest time that a job in the background may take.
+const LONGEST_JOB: Duration = Duration::from_secs(12 * 3600);
+/// Answers and jobs that may wait for their turn.
+const MOST_ANSWERS: usize = 200;
+const MOST_JOBS: usize = 16;
+
+/// What somebody waits for at the other end of a request.
+static ANSWERS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_ANSWERS, LONGEST_ANSWER));
+/// What goes on in the background: imports, sweeps, searches. It has places of its own, so that answers need not wait for it.
+static JOBS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_JOBS, LONGEST_JOB));
+
+fn processors() -> usize {
+    std::thread::available_parallelism().map_or(1, usize::from)
+}
+
+/// Computes an answer. Where the request is given up, so is the work.
+pub(crate) async fn compute<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    ANSWERS.run(job).await
+}
+
+/// The same for a job in the background.
+pub(crate) async fn compute_job<T: Send + 'static>(job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    JOBS.run(job).await
+}
+
+/// Ends everything that is being computed: the process is about to end.
+pub fn end_all_work() {
+    for gate in [&*ANSWERS, &*JOBS] {
+        let under_way = gate.under_way.lock().unwrap_or_else(PoisonError::into_inner);
+        under_way.values().for_each(Work::end);
+    }
+}
+
+struct Gate {
+    places: Arc<Semaphore>,
+    /// Those inside and those who wait.
+    count: Arc<AtomicUsize>,
+    most: usize,
+    longest: Duration,
+    under_way: Arc<Mutex<HashMap<usize, Work>>>,
+    next: AtomicUsize,
+}
+
+/// A place among those inside and those who wait, given back when it goes.
+struct Place(Arc<AtomicUsize>);
+
+impl Drop for Place {
+    fn drop(&mut self) {
+        self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// Ends the work when whoever waited for it has left.
+struct Leaving(Work);
+
+impl Drop for Leaving {
+    fn drop(&mut self) {
+        self.0.end();
+    }
+}
+
+/// An entry of the list of what is under way, taken out when it goes.
+struct Entry(usize, Arc<Mutex<HashMap<usize, Work>>>);
+
+impl Drop for Entry {
+    fn drop(&mut self) {
+        self.1.lock().unwrap_or_else(PoisonError::into_inner).remove(&self.0);
+    }
+}
+
+impl Gate {
+    fn new(at_once: usize, waiting: usize, longest: Duration) -> Self {
+        Self {
+            places: Arc::new(Semaphore::new(at_once)),
+            count: Arc::default(),
+            most: at_once + waiting,
+            longest,
+            under_way: Arc::default(),
+            next: AtomicUsize::new(0),
+        }
+    }
+
+    async fn run<T: Send + 'static>(&self, job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+        let before = self.count.fetch_add(1, Ordering::Relaxed);
+        let place = Place(Arc::clone(&self.count));
+        if before >= self.most {
+            return Err(Problem::busy("Too much is being computed at the moment."));
+        }
+        let permit = Arc::clone(&self.places).acquire_owned().await.map_err(|_| Problem::internal())?;
+        let work = Work::new();
+        let key = self.next.fetch_add(1, Ordering::Relaxed);
+        self.under_way.lock().unwrap_or_else(PoisonError::into_inner).insert(key, work.clone());
+        let entry = Entry(key, Arc::clone(&self.under_way));
+        let leaving = Leaving(work.clone());
+        // The place is free when the work has really ended, not when nobody waits for it any more.
+        let done = tokio::task::spawn_blocking(move || {
+            let _held = (place, permit, entry);
+            work.carry_out(job)
+        });
+        let done = tokio::time::timeout(self.longest, done).await;
+        drop(leaving);
+        match done {
+            Ok(Ok(Ok(result))) => Ok(result),
+            Ok(Ok(Err(Ended))) => Err(Problem::busy("The server is ending.")),
+            Ok(Err(error)) => {
+                tracing::error!(%error, "a computation broke off");
+                Err(Problem::internal())
+            }
+            Err(_) => Err(Problem::too_much_work(self.longest)),
+        }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    #![allow(clippy::unwrap_used)]
+
+    use super::*;
+    use antistasis_core::process::{LinearSpec, ProcessSpec};
+    use std::time::Instant;
+
+    /// Something that goes on as long as it is let: a simulation of the core, again and again.
+    fn endless() -> usize {
+        let spec = ProcessSpec::from(LinearSpec::Fopdt { gain: 1.0, time_constant: 10.0, dead_time: 2.0 });
+        let plant = antistasis_core::simulation::Plant::usual(spec, "TIC-1").unwrap();
+        let choice = antistasis_core::tuning::SimcChoice::default();
+        let (trial, _) = antistasis_core::tuning::first_trial_on(&plant, &choice).unwrap();
+        loop {
+            trial.run().unwrap();
+        }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn what_takes_too_long_is_ended_and_its_place_is_free_again() {
+        let gate = Gate::new(1, 1, Duration::from_millis(100));
+        let begun = Instant::now();
+        let problem = gate.run(endless).await.unwrap_err();
+        assert!(problem.detail().contains("longer than"), "{problem:?}");
+        assert_eq!(gate.run(|| 7).await.unwrap(), 7);
+        assert!(begun.elapsed() < Duration::from_secs(5));
+        assert!(gate.under_way.lock().unwrap().is_empty());
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn who_leaves_takes_the_work_along_and_who_comes_too_late_is_sent_away() {
+        let gate = Arc::new(Gate::new(1, 1, Duration::from_secs(60)));
+        let inside = tokio::spawn({
+            let gate = Arc::clone(&gate);
+            async move { gate.run(endless).await }
+        });
+        while gate.under_way.lock().unwrap().is_empty() {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        let waiting = tokio::spawn({
+            let gate = Arc::clone(&gate);
+            async move { gate.run(|| 7).await }
+        });
+        while gate.count.load(Ordering::Relaxed) < 2 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+        let refused = gate.run(|| 8).await.unwrap_err();
+        assert_eq!(refused.status, 503);
+        inside.abort();
+        assert_eq!(waiting.await.unwrap().unwrap(), 7);
+        while gate.count.load(Ordering::Relaxed) > 0 {
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn a_fault_in_a_computation_is_a_failure_of_the_server_and_nothing_stays_behind() {
+        let gate = Gate::new(1, 0, Duration::from_secs(60));
+        let problem = gate.run(|| -> usize { panic!("a fault") }).await.unwrap_err();
+        assert_eq!(problem.status, 500);
+        assert_eq!(gate.run(|| 7).await.unwrap(), 7);
+    }
+}
