@@ -215,42 +215,6 @@ fn json_schema_with<T: ToSchema>(mut parts: Vec<(String, RefOr<Schema>)>) -> Res
     let text = root.to_string().replace("#/components/schemas/", "#/$defs/");
     let mut root: serde_json::Value = serde_json::from_str(&text).map_err(Failure::new)?;
     let definitions = root["$defs"].clone();
-    merge(&mut root, &definitions);
+    antistasis_server::satisfiable(&mut root, &definitions, "#/$defs/");
     Ok(root)
-}
-
-/// A document that takes no other fields than its own cannot stand beside its tag in an `allOf`: the two are made one.
-fn merge(schema: &mut serde_json::Value, definitions: &serde_json::Value) {
-    match schema {
-        serde_json::Value::Array(all) => all.iter_mut().for_each(|own| merge(own, definitions)),
-        serde_json::Value::Object(fields) => {
-            fields.values_mut().for_each(|own| merge(own, definitions));
-            if let Some(merged) = fields.get("allOf").and_then(|parts| merged(parts, definitions)) {
-                fields.remove("allOf");
-                for (name, value) in merged {
-                    fields.entry(name).or_insert(value);
-                }
-            }
-        }
-        _ => {}
-    }
-}
-
-fn merged(
-    parts: &serde_json::Value,
-    definitions: &serde_json::Value,
-) -> Option<serde_json::Map<String, serde_json::Value>> {
-    let [named, tag] = parts.as_array()?.as_slice() else { return None };
-    let name = named.get("$ref")?.as_str()?.strip_prefix("#/$defs/")?;
-    let mut merged = definitions.get(name)?.as_object()?.clone();
-    let closed = merged.get("additionalProperties").is_some_and(|further| further == false);
-    if !closed || tag.get("properties").is_none() {
-        return None;
-    }
-    for (name, schema) in tag["properties"].as_object()? {
-        merged.get_mut("properties")?.as_object_mut()?.insert(name.clone(), schema.clone());
-    }
-    let required = merged.entry("required").or_insert_with(|| serde_json::json!([])).as_array_mut()?;
-    required.extend(tag["required"].as_array().into_iter().flatten().cloned());
-    Some(merged)
 }

@@ -3,6 +3,7 @@
 mod api;
 mod archive;
 mod connections;
+mod contract;
 mod download;
 mod events;
 mod frontend;
@@ -17,6 +18,7 @@ mod tunings;
 mod uploads;
 
 pub use api::openapi;
+pub use contract::satisfiable;
 pub use gate::end_all_work;
 pub use problem::Problem;
 pub use state::AppState;

@@ -18,12 +18,12 @@ mod sweeps;
 mod trials;
 mod tunings;
 
+use crate::contract;
 use crate::problem::Problem;
 use crate::state::AppState;
 use axum::Json;
 use axum::extract::State;
 use serde::Serialize;
-use utoipa::openapi::OpenApi as Document;
 use utoipa::{OpenApi, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -65,8 +65,8 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
 
 /// The OpenAPI document of the API.
 #[must_use]
-pub fn openapi() -> Document {
-    router().split_for_parts().1
+pub fn openapi() -> serde_json::Value {
+    contract::completed(serde_json::to_value(router().split_for_parts().1).unwrap_or_default())
 }
 
 /// Longest wait for the database until the answer is that it does not answer.

@@ -63,7 +63,7 @@ struct DescribeRequest {
 #[utoipa::path(post, path = "/api/v1/processes/describe", tag = "plants", request_body = DescribeRequest,
     responses((status = 200, body = Description), (status = 422, body = Problem)))]
 async fn describe_process(Body(request): Body<DescribeRequest>) -> Result<Json<Description>, Problem> {
-    Ok(Json(request.process.describe(&request.pv_unit)?))
+    Ok(Json(compute(move || request.process.describe(&request.pv_unit)).await??))
 }
 
 /// The responses of every output of a linear process to a unit step of every input.
@@ -105,8 +105,8 @@ async fn read_equations(Body(EquationsText { text }): Body<EquationsText>) -> Re
 /// Writes equations as text, as they are read again.
 #[utoipa::path(post, path = "/api/v1/processes/write", tag = "plants", request_body = EquationsSpec,
     responses((status = 200, body = EquationsText), (status = 422, body = Problem)))]
-async fn equations_text(Body(equations): Body<EquationsSpec>) -> Json<EquationsText> {
-    Json(EquationsText { text: equations.written() })
+async fn equations_text(Body(equations): Body<EquationsSpec>) -> Result<Json<EquationsText>, Problem> {
+    Ok(Json(EquationsText { text: compute(move || equations.written()).await? }))
 }
 
 /// What is wrong at one place.
@@ -122,10 +122,10 @@ struct Fault {
 /// simulated.
 #[utoipa::path(post, path = "/api/v1/processes/check", tag = "plants", request_body = EquationsSpec,
     responses((status = 200, body = Vec<Fault>), (status = 422, body = Problem)))]
-async fn check_equations(Body(equations): Body<EquationsSpec>) -> Json<Vec<Fault>> {
+async fn check_equations(Body(equations): Body<EquationsSpec>) -> Result<Json<Vec<Fault>>, Problem> {
     let fault =
         |error: antistasis_core::Error| Fault { field: error.field().map(str::to_owned), message: error.to_string() };
-    Json(equations.problems().into_iter().map(fault).collect())
+    Ok(Json(compute(move || equations.problems().into_iter().map(fault).collect()).await?))
 }
 
 /// Where a plant can rest, its steady states and whether they are stable, its linearisation, and the low-order model that

@@ -75,7 +75,7 @@ async fn start_sweep(
     Body(request): Body<SweepRequest>,
 ) -> Result<(StatusCode, Json<SweepState>), Problem> {
     let sweep = Sweep { trial: request.trial, axes: request.axes };
-    sweep.validate()?;
+    let sweep = compute(move || sweep.validate().map(|()| sweep)).await??;
     let (id, job) = state.sweeps.begin()?;
     let running = Arc::clone(&job);
     tokio::spawn(async move {

@@ -208,7 +208,7 @@ struct EventRequest {
 #[utoipa::path(post, path = "/api/v1/scenarios/event", tag = "control", request_body = EventRequest,
     responses((status = 200, body = Event), (status = 422, body = Problem)))]
 async fn event_to_begin_with(Body(request): Body<EventRequest>) -> Result<Json<Event>, Problem> {
-    Ok(Json(begin_event(request.kind, &request.trial)?))
+    Ok(Json(compute(move || begin_event(request.kind, &request.trial)).await??))
 }
 
 /// Runs a trial with the output standing still: in manual, and without what an operator does.
@@ -241,7 +241,7 @@ struct Moved {
 #[utoipa::path(post, path = "/api/v1/trials/on-plant", tag = "control", request_body = MoveRequest,
     responses((status = 200, body = Moved), (status = 422, body = Problem)))]
 async fn trial_on_plant(Body(request): Body<MoveRequest>) -> Result<Json<Moved>, Problem> {
-    let (trial, left_out) = request.trial.on_plant(request.plant)?;
+    let (trial, left_out) = compute(move || request.trial.on_plant(request.plant)).await??;
     Ok(Json(Moved { trial, left_out }))
 }
 

@@ -198,7 +198,7 @@ async fn start_tuning(
     State(state): State<AppState>,
     Body(request): Body<TuningRequest>,
 ) -> Result<(StatusCode, Json<TuningState>), Problem> {
-    request.trial.validate()?;
+    let request = compute(move || request.trial.validate().map(|()| request)).await??;
     request.demands.validate()?;
     if let Some(words) = &request.demands_in_words {
         Demands::read(words)?;

@@ -1,5 +1,7 @@
 //! An application on a database of its own, for the tests of the API.
 
+pub mod contract;
+
 use antistasis_cluster::Cluster;
 use antistasis_core::simulation::Signal;
 use antistasis_core::units::Span;
@@ -76,18 +78,27 @@ impl Site {
     }
 
     pub async fn get(&self, path: &str) -> Value {
-        taken(self.request(Method::GET, path).send().await.unwrap(), StatusCode::OK).await
+        let answer = taken(self.request(Method::GET, path).send().await.unwrap(), StatusCode::OK).await;
+        contract::holds(&Method::GET, path, StatusCode::OK, &answer);
+        answer
     }
 
     pub async fn send(&self, method: Method, path: &str, body: &Value, expected: StatusCode) -> Value {
-        taken(self.request(method, path).json(body).send().await.unwrap(), expected).await
+        let answer = taken(self.request(method.clone(), path).json(body).send().await.unwrap(), expected).await;
+        contract::holds(&method, path, expected, &answer);
+        if expected.is_success() && !body.is_null() {
+            contract::takes(&method, path, body);
+        }
+        answer
     }
 
     /// Sends a change that begins from a revision (`"3"`), or from any (`*`).
     #[allow(dead_code)]
     pub async fn change(&self, path: &str, revision: &str, body: &Value, expected: StatusCode) -> Value {
         let request = self.request(Method::PUT, path).header("If-Match", revision).json(body);
-        taken(request.send().await.unwrap(), expected).await
+        let answer = taken(request.send().await.unwrap(), expected).await;
+        contract::holds(&Method::PUT, path, expected, &answer);
+        answer
     }
 
     pub async fn refused(&self, path: &str, body: &Value) -> Value {
