@@ -8,6 +8,7 @@ use antistasis_core::series::{Record, Role};
 use antistasis_core::simulation::{Candidate, Trace, Trial};
 use antistasis_core::tuning::{Rule, RuleChoice, SimcChoice, Terms, Variation, first_trial, tune_by_rule};
 use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
+use std::path::Path;
 use uuid::Uuid;
 
 const WORKS: &str = include_str!("../../../demo/works.json");
@@ -49,45 +50,83 @@ const FIRST_TRIALS: [FirstTrial; 2] = [
 /// The loop that is shown with a model and a trail.
 const WORKED_EXAMPLE: &str = "TIC-204";
 
-/// Puts the demo works into the store; what is there already is left alone.
-pub(crate) async fn seed(store: &Store) -> Result<(), Failure> {
-    if store.loops().await.map_err(Failure::new)?.is_empty() {
+/// Stands in the data directory once all of the demo is there: what a person deletes afterwards stays away.
+const COMPLETE: &str = "demo-is-complete";
+
+/// Puts the demo works into the store, once. A start that was cut off is taken up where it ended.
+pub(crate) async fn seed(store: &Store, data: Option<&Path>) -> Result<(), Failure> {
+    let mark = data.map(|data| data.join(COMPLETE));
+    if mark.as_ref().is_some_and(|mark| mark.exists()) {
+        return Ok(());
+    }
+    let loops = store.loops().await.map_err(Failure::new)?;
+    if loops.is_empty() {
         let areas: Vec<AreaSeed> = serde_json::from_str(WORKS).map_err(Failure::new)?;
         store.seed_areas(&areas).await.map_err(Failure::new)?;
     }
+    if !is_complete(store).await? {
+        fill(store).await?;
+    }
+    match mark {
+        Some(mark) => std::fs::write(&mark, "").map_err(|error| Failure::of(&mark, error)),
+        None => Ok(()),
+    }
+}
+
+/// A loop of the demo that is still there.
+async fn find(store: &Store, tag: &str) -> Result<Option<LoopDetail>, Failure> {
+    match store.find_loop(tag).await {
+        Ok(found) => Ok(Some(found)),
+        Err(antistasis_store::Error::NotFound { .. }) => Ok(None),
+        Err(error) => Err(Failure::new(error)),
+    }
+}
+
+/// Whether the last thing that [`fill`] makes is there.
+async fn is_complete(store: &Store) -> Result<bool, Failure> {
+    let [.., last] = FIRST_TRIALS;
+    match find(store, last.tag).await? {
+        Some(found) => Ok(!store.trials(found.id).await.map_err(Failure::new)?.is_empty()),
+        None => Ok(true),
+    }
+}
+
+async fn fill(store: &Store) -> Result<(), Failure> {
     for (tag, text) in STEP_TESTS {
-        let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
+        let Some(control_loop) = find(store, tag).await? else { continue };
         let test: Trial = serde_json::from_str(text).map_err(Failure::new)?;
         if !control_loop.has_plant {
             store.set_plant(tag, Some(&test.plant)).await.map_err(Failure::new)?;
         }
-        if store.records(control_loop.id).await.map_err(Failure::new)?.is_empty() {
-            let record = recorded(&test.run().map_err(Failure::new)?)?;
-            let new = NewRecord {
-                name: "Step test",
-                origin: "made by the demo plant",
-                started: Some("2026-03-02T08:00:00.000"),
-                notes: &[],
-                record: &record,
-            };
-            let id = store.add_record(control_loop.id, new).await.map_err(Failure::new)?;
-            if tag == WORKED_EXAMPLE {
-                work_out(store, &control_loop, id, &record).await?;
+        let record = recorded(&test.run().map_err(Failure::new)?)?;
+        let known = store.records(control_loop.id).await.map_err(Failure::new)?;
+        let id = match known.first() {
+            Some(known) => known.id,
+            None => {
+                let new = NewRecord {
+                    name: "Step test",
+                    origin: "made by the demo plant",
+                    started: Some("2026-03-02T08:00:00.000"),
+                    notes: &[],
+                    record: &record,
+                };
+                store.add_record(control_loop.id, new).await.map_err(Failure::new)?
             }
+        };
+        if tag == WORKED_EXAMPLE {
+            work_out(store, &control_loop, id, &record).await?;
         }
     }
     for FirstTrial { tag, label, text, worse, factors: [gain, time] } in FIRST_TRIALS {
-        let control_loop = store.find_loop(tag).await.map_err(Failure::new)?;
-        if store.trials(control_loop.id).await.map_err(Failure::new)?.is_empty() {
-            let trial: Trial = serde_json::from_str(text).map_err(Failure::new)?;
-            let mut other = trial.clone();
-            if let ControllerSpec::Pid(pid) = &mut other.candidate.controller {
-                pid.gain *= gain;
-                pid.integral_time = pid.integral_time.map(|integral| integral * time);
-                keep(store, control_loop.id, None, worse, &other).await?;
-            }
-            keep(store, control_loop.id, None, label, &trial).await?;
+        let Some(control_loop) = find(store, tag).await? else { continue };
+        let trial: Trial = serde_json::from_str(text).map_err(Failure::new)?;
+        let mut other = trial.clone();
+        if let ControllerSpec::Pid(pid) = &mut other.candidate.controller {
+            pid.gain *= gain;
+            pid.integral_time = pid.integral_time.map(|integral| integral * time);
+            keep(store, control_loop.id, None, worse, &other).await?;
         }
+        keep(store, control_loop.id, None, label, &trial).await?;
     }
     Ok(())
 }
@@ -120,7 +159,12 @@ fn recorded(trace: &Trace) -> Result<Record, Failure> {
 async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &Record) -> Result<(), Failure> {
     let data = DataSet::of_record(record, &found.pv.span.unit, &[], &[]).map_err(Failure::new)?;
     let mut chosen = None;
+    let known = store.models(found.id).await.map_err(Failure::new)?;
     for structure in [Structure::Arx { na: 2, nb: 2, nk: 18 }, Structure::TwoLags, Structure::Fopdt] {
+        if let Some(row) = known.iter().find(|row| row.model.structure == structure) {
+            chosen = Some((row.id, row.model.clone()));
+            continue;
+        }
         let options = FitOptions::new(structure);
         let identified = identify(&data, 0.0, &Windows::default(), &options).map_err(Failure::new)?;
         let new = NewModel {

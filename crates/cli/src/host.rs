@@ -1,5 +1,6 @@
 //! The application as a process: database, server, end.
 
+use crate::privileges::drop_privileges;
 use crate::{Failure, demo};
 use antistasis_cluster::{Cluster, Durability};
 use antistasis_server::AppState;
@@ -62,6 +63,7 @@ fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) ->
 }
 
 fn with_own_database(options: &HostOptions, name: &str, seeded: bool) -> Result<(), Failure> {
+    drop_privileges(&data_directory(options)?.join(name))?;
     with_log(options, || {
         // Before the database is started: the port is what is most often in the way.
         drop(
@@ -99,19 +101,14 @@ fn in_use(options: &HostOptions, error: &std::io::Error) -> Failure {
     }
 }
 
-fn run(
-    options: &HostOptions,
-    database_url: &str,
-    data: Option<&std::path::Path>,
-    seeded: bool,
-) -> Result<(), Failure> {
+fn run(options: &HostOptions, database_url: &str, data: Option<&std::path::Path>, seeded: bool) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().map_err(Failure::new)?;
     let served = runtime.block_on(async {
         let mut interrupt = signal(SignalKind::interrupt()).map_err(Failure::new)?;
         let mut terminate = signal(SignalKind::terminate()).map_err(Failure::new)?;
         let store = Store::open(database_url).await.map_err(Failure::new)?;
         if seeded {
-            demo::seed(&store).await?;
+            demo::seed(&store, data).await?;
         }
         let listener =
             TcpListener::bind((Ipv4Addr::LOCALHOST, options.port)).await.map_err(|error| in_use(options, &error))?;

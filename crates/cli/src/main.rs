@@ -3,6 +3,7 @@
 mod demo;
 mod files;
 mod host;
+mod privileges;
 mod records;
 mod tune;
 mod works;

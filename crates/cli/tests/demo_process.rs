@@ -6,8 +6,8 @@
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
-use std::io::{BufRead, BufReader};
-use std::net::TcpListener;
+use std::io::{BufRead, BufReader, Write};
+use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
@@ -145,5 +145,104 @@ fn works_are_made_changed_and_carried_elsewhere_by_commands() {
     kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
     child.wait().unwrap();
     assert!(refused(&["list"]).contains(&format!("No server answers at {address}")));
+    all_gone(data.path());
+}
+
+/// Whom the processes on this directory belong to.
+fn owners(data: &Path) -> Vec<u32> {
+    let wanted = data.to_string_lossy().into_owned();
+    let entries = std::fs::read_dir("/proc").unwrap().flatten();
+    let on_it = entries.filter(|entry| {
+        let words = std::fs::read(entry.path().join("cmdline")).unwrap_or_default();
+        String::from_utf8_lossy(&words).replace('\0', " ").contains(&wanted)
+    });
+    on_it
+        .filter_map(|entry| Some(std::os::unix::fs::MetadataExt::uid(&std::fs::metadata(entry.path()).ok()?)))
+        .collect()
+}
+
+fn post(port: u16, path: &str, body: &Value) -> TcpStream {
+    let text = body.to_string();
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+    write!(
+        stream,
+        "POST /api/v1{path} HTTP/1.1\r\nHost: localhost:{port}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{text}",
+        text.len()
+    )
+    .unwrap();
+    stream
+}
+
+#[test]
+fn ends_within_two_seconds_while_everything_is_computing() {
+    let (data, port) = (data(), free_port());
+    let mut child = start("serve", data.path(), port);
+    first_line(&mut child);
+    let signal = |tag: &str| json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
+    let trial = json!({
+        "version": 1,
+        "plant": {
+            "process": { "structure": "fopdt", "gain": 1.0, "time_constant": 10.0, "dead_time": 4.0 },
+            "pv": signal("PV"), "op": signal("OP"), "operating_point": { "pv": 50.0, "op": 50.0 },
+        },
+        "candidate": { "controller": { "kind": "pid", "gain": 1.0, "integral_time": 10.0 } },
+        "scenario": { "duration": 400_000.0, "scan": 0.2, "seed": 1, "events": [] },
+    });
+    // A sweep of thousands, a trade-off, and answers that many wait for, one of which was only half asked for.
+    let axis =
+        json!({ "pointer": "/candidate/controller/gain", "from": 0.1, "to": 2.0, "count": 1000, "by_ratio": true });
+    let mut asked = vec![
+        post(port, "/sweeps", &json!({ "trial": trial, "axes": [axis], "question": null })),
+        post(port, "/tunings", &json!({ "trial": trial, "kind": "trade_off" })),
+    ];
+    asked.extend((0..8).map(|_| post(port, "/simulate", &trial)));
+    let mut half = TcpStream::connect(("127.0.0.1", port)).unwrap();
+    half.write_all(b"GET /api/v1/loops HTTP/1.1\r\nHost: ").unwrap();
+    std::thread::sleep(Duration::from_millis(700));
+    let begun = Instant::now();
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    assert!(child.wait().unwrap().success());
+    // The server itself within two seconds; the database writes what it holds and ends with it.
+    assert!(begun.elapsed() < Duration::from_secs(4), "{:?}", begun.elapsed());
+    all_gone(data.path());
+}
+
+#[test]
+fn a_demo_that_was_cut_off_is_completed_and_what_a_person_deleted_stays_away() {
+    let (data, port) = (data(), free_port());
+    // Cut off at several moments of the first start.
+    for moment in [1500, 2500, 3500] {
+        let mut child = start("demo", data.path(), port);
+        std::thread::sleep(Duration::from_millis(moment));
+        kill(Pid::from_raw(child.id() as i32), Signal::SIGKILL).unwrap();
+        child.wait().unwrap();
+        all_gone(data.path());
+    }
+    let run = |words: &[&str]| {
+        let address = format!("http://127.0.0.1:{port}");
+        let words: Vec<&str> = ["works", "--server", &address].into_iter().chain(words.iter().copied()).collect();
+        Command::new(env!("CARGO_BIN_EXE_antistasis")).args(words).output().unwrap()
+    };
+    let mut child = start("demo", data.path(), port);
+    first_line(&mut child);
+    let document: Value = serde_json::from_slice(&run(&["list"]).stdout).unwrap();
+    let loops = document["loops"].as_array().unwrap();
+    assert_eq!(loops.len(), 7, "{document}");
+    let count = |tag: &str, what: &str| loops.iter().find(|one| one["tag"] == tag).unwrap()[what].as_u64().unwrap();
+    assert_eq!((count("TIC-204", "models"), count("TIC-204", "records"), count("LIC-110", "records")), (3, 1, 1));
+    let archive = run(&["export", "TIC-204", "-o", data.path().join("whole.zip").to_str().unwrap()]);
+    assert!(archive.status.success(), "{}", String::from_utf8_lossy(&archive.stderr));
+    assert!(run(&["delete", "LIC-110"]).status.success());
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
+    all_gone(data.path());
+    let mut child = start("demo", data.path(), port);
+    first_line(&mut child);
+    let document: Value = serde_json::from_slice(&run(&["list"]).stdout).unwrap();
+    assert_eq!(document["loops"].as_array().unwrap().len(), 6, "{document}");
+    // Nothing of it runs as root.
+    assert!(owners(data.path()).iter().all(|owner| *owner != 0), "{:?}", owners(data.path()));
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
     all_gone(data.path());
 }

@@ -352,9 +352,8 @@ fn refuse_if_in_use(data: &Path) -> Result<()> {
     loop {
         // A number that another program has got meanwhile tells nothing: the server of this directory stands in it.
         let name = fs::read_to_string(format!("/proc/{process}/comm")).unwrap_or_default();
-        let is_here = fs::read_link(format!("/proc/{process}/cwd")).is_ok_and(|at| {
-            fs::canonicalize(data).is_ok_and(|own| own == at)
-        });
+        let is_here = fs::read_link(format!("/proc/{process}/cwd"))
+            .is_ok_and(|at| fs::canonicalize(data).is_ok_and(|own| own == at));
         if name.trim() != "postgres" || !is_here {
             let _ = fs::remove_file(&lock);
             return Ok(());

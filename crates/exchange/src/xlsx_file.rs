@@ -105,7 +105,8 @@ fn grid(workbook: &mut Workbook, name: &str, extent: Extent) -> Result<Grid> {
         if text > limits::MOST_TEXT {
             return Err(Error::content(place, "it holds too much text", "write it as CSV"));
         }
-        if let Some(place) = cells.get_mut(row as usize * width + column as usize).filter(|_| (column as usize) < width) {
+        if let Some(place) = cells.get_mut(row as usize * width + column as usize).filter(|_| (column as usize) < width)
+        {
             *place = Data::from(cell.get_value().clone());
         }
     }

@@ -112,7 +112,8 @@ fn a_workbook_that_unpacks_to_gigabytes_is_not_unpacked() {
 fn a_list_of_texts_that_claims_more_than_there_is_room_for_is_damaged() {
     for count in ["99999999999999", "18446744073709551615", "999999999999999999999999"] {
         let claims = |to: &mut dyn Write| {
-            write!(to, r#"<?xml version="1.0"?><sst count="1" uniqueCount="{count}"><si><t>PV</t></si></sst>"#).unwrap();
+            write!(to, r#"<?xml version="1.0"?><sst count="1" uniqueCount="{count}"><si><t>PV</t></si></sst>"#)
+                .unwrap();
         };
         let said = refusal("texts.xlsx", &workbook(&[(TEXTS, &claims)]));
         assert!(said.contains("damaged"), "{count}: {said}");
@@ -122,7 +123,8 @@ fn a_list_of_texts_that_claims_more_than_there_is_room_for_is_damaged() {
 #[test]
 fn a_long_text_that_many_cells_share_is_not_copied_into_each() {
     let text = |to: &mut dyn Write| {
-        write!(to, r#"<?xml version="1.0"?><sst uniqueCount="1"><si><t>{}</t></si></sst>"#, "x".repeat(30_000)).unwrap();
+        write!(to, r#"<?xml version="1.0"?><sst uniqueCount="1"><si><t>{}</t></si></sst>"#, "x".repeat(30_000))
+            .unwrap();
     };
     let cells = |to: &mut dyn Write| {
         to.write_all(br#"<?xml version="1.0"?><worksheet><sheetData>"#).unwrap();
@@ -200,7 +202,8 @@ fn thousands_of_columns_of_one_name_are_told_apart_at_once() {
 #[test]
 fn what_no_plant_measures_is_counted_as_text_and_times_are_apart() {
     let directory = tempfile::tempdir().unwrap();
-    let rows: String = (0..30).map(|k| format!("{k},{},5\n", if k == 7 { "1e308".into() } else { k.to_string() })).collect();
+    let rows: String =
+        (0..30).map(|k| format!("{k},{},5\n", if k == 7 { "1e308".into() } else { k.to_string() })).collect();
     let path = file(&directory, "large.csv", format!("time,PV,OP\n{rows}").as_bytes());
     let guess = preview(&path, &Reading::default()).unwrap().guess;
     let taken = read(&path, &guess, &mut |_| true).unwrap();

@@ -53,9 +53,9 @@ fn complete(operation: &mut Value, has_parameters: bool) {
         ("503", true),
     ];
     for (status, _) in further.into_iter().filter(|(_, applies)| *applies) {
-        answers.entry(status).or_insert_with(|| {
-            json!({ "content": { "application/json": { "schema": { "$ref": "#/components/schemas/Problem" } } } })
-        });
+        answers.entry(status).or_insert_with(
+            || json!({ "content": { "application/json": { "schema": { "$ref": "#/components/schemas/Problem" } } } }),
+        );
     }
     for (status, answer) in answers.iter_mut() {
         if answer["description"].as_str().is_none_or(str::is_empty) {

@@ -240,7 +240,10 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
 impl<T> Body<T> {
     fn with_zero(bytes: &[u8]) -> Problem {
         let field = serde_json::from_slice(bytes).ok().and_then(|document| field_with_zero(&document));
-        Problem { field, ..Problem::invalid("A text holds characters that cannot be printed (U+0000): leave them out.") }
+        Problem {
+            field,
+            ..Problem::invalid("A text holds characters that cannot be printed (U+0000): leave them out.")
+        }
     }
 }
 

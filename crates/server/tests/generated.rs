@@ -25,8 +25,20 @@ struct Generator {
     hostility: f64,
 }
 
-const WORDS: [&str; 12] =
-    ["TIC-1", "TIC-1.PV", "%", "°C", "m³/h", "gain", "", " ", "x' = -x + u", "{TIC-1.PV} * 2", "\u{202e}abc", "../../etc"];
+const WORDS: [&str; 12] = [
+    "TIC-1",
+    "TIC-1.PV",
+    "%",
+    "°C",
+    "m³/h",
+    "gain",
+    "",
+    " ",
+    "x' = -x + u",
+    "{TIC-1.PV} * 2",
+    "\u{202e}abc",
+    "../../etc",
+];
 
 impl Generator {
     fn number(&mut self) -> Value {
@@ -90,7 +102,11 @@ impl Generator {
                 let many = self.random.random_bool(self.hostility * 0.1);
                 let count = if many { 3000 } else { self.random.random_range(0..=most) };
                 let one = self.of(&schema["items"], depth + 1);
-                if many { json!(vec![one; count]) } else { (0..count).map(|_| self.of(&schema["items"], depth + 1)).collect() }
+                if many {
+                    json!(vec![one; count])
+                } else {
+                    (0..count).map(|_| self.of(&schema["items"], depth + 1)).collect()
+                }
             }
             Some("object") => {
                 let required: Vec<&str> =
@@ -134,6 +150,10 @@ async fn whatever_is_asked_the_server_answers_soon_and_does_not_fail() {
         generator.hostility = *[0.0, 0.02, 0.1].choose(&mut generator.random).unwrap();
         let body = generator.of(schema, 0);
         let path = address(template, &mut generator.random);
+        if body.to_string().len() > 1_900_000 {
+            // Refused at the door, while it is still being sent.
+            continue;
+        }
         let begun = Instant::now();
         let request = site.request(method.clone(), &path).header("If-Match", "*").json(&body);
         let answer = request.timeout(Duration::from_secs(90)).send().await.unwrap();

@@ -44,13 +44,21 @@ async fn a_text_that_cannot_be_kept_is_refused_wherever_it_stands() {
     let bodies = [
         ("/simulate", Method::POST, trial()),
         ("/loops/TIC-1/trials", Method::POST, json!({ "trial": trial(), "label": "first" })),
-        ("/loops", Method::POST, json!({
-            "tag": "TIC-2", "name": "Second", "difficulty": "", "notes": "n", "area": "Area",
-            "pv": { "tag": "TIC-2.PV", "span": { "low": 0.0, "high": 1.0, "unit": "m" } },
-            "op": { "tag": "TIC-2.OP", "span": { "low": 0.0, "high": 100.0, "unit": "%" } },
-        })),
+        (
+            "/loops",
+            Method::POST,
+            json!({
+                "tag": "TIC-2", "name": "Second", "difficulty": "", "notes": "n", "area": "Area",
+                "pv": { "tag": "TIC-2.PV", "span": { "low": 0.0, "high": 1.0, "unit": "m" } },
+                "op": { "tag": "TIC-2.OP", "span": { "low": 0.0, "high": 100.0, "unit": "%" } },
+            }),
+        ),
         ("/areas", Method::POST, json!({ "name": "Another" })),
-        ("/saved", Method::POST, json!({ "name": "mine", "kind": "plant", "spec": trial()["plant"], "from_loop": "TIC-1" })),
+        (
+            "/saved",
+            Method::POST,
+            json!({ "name": "mine", "kind": "plant", "spec": trial()["plant"], "from_loop": "TIC-1" }),
+        ),
         ("/processes/read", Method::POST, json!({ "text": "x' = 1" })),
     ];
     for (path, method, body) in bodies {
@@ -132,9 +140,7 @@ async fn while_everything_is_busy_the_server_says_how_it_is() {
     let mut long = trial();
     long["scenario"] = json!({ "duration": 400_000.0, "scan": 0.2, "seed": 1, "events": [] });
     let address = format!("http://localhost:{}/api/v1/simulate", site.port);
-    let asked: Vec<_> = (0..12)
-        .map(|_| tokio::spawn(site.client.post(&address).json(&long).send()))
-        .collect();
+    let asked: Vec<_> = (0..12).map(|_| tokio::spawn(site.client.post(&address).json(&long).send())).collect();
     tokio::time::sleep(Duration::from_millis(100)).await;
     let mut slowest = Duration::ZERO;
     for _ in 0..20 {
@@ -160,7 +166,9 @@ async fn too_many_jobs_are_put_off_and_the_server_says_when_to_come_again() {
     for _ in 0..40 {
         let answer = site.request(Method::POST, "/tunings").json(&request).send().await.unwrap();
         match answer.status() {
-            StatusCode::ACCEPTED => begun.push(answer.json::<Value>().await.unwrap()["id"].as_str().unwrap().to_owned()),
+            StatusCode::ACCEPTED => {
+                begun.push(answer.json::<Value>().await.unwrap()["id"].as_str().unwrap().to_owned())
+            }
             status => {
                 assert_eq!(status, StatusCode::SERVICE_UNAVAILABLE);
                 refused = Some(answer.headers()["retry-after"].to_str().unwrap().to_owned());
@@ -249,7 +257,8 @@ async fn a_hundred_and_twenty_pins_at_once_leave_one() {
     }
     let pins: Vec<_> = (0..120)
         .map(|k| {
-            let request = site.request(Method::PUT, &format!("/trials/{}/pin", ids[k % 4])).json(&json!({ "pinned": true }));
+            let request =
+                site.request(Method::PUT, &format!("/trials/{}/pin", ids[k % 4])).json(&json!({ "pinned": true }));
             tokio::spawn(request.send())
         })
         .collect();

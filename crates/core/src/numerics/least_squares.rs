@@ -7,8 +7,8 @@
 //! `levenberg-marquardt`,
 //! which follows MINPACK (Moré, 1978).
 
-use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
 use crate::work::go_on;
+use levenberg_marquardt::{LeastSquaresProblem, LevenbergMarquardt};
 use nalgebra::{DMatrix, DVector, Dyn, Owned};
 
 /// The sums `Σ g gᵀ` with `g = (∂r/∂p₁ … ∂r/∂p_P, r)` over all samples.

@@ -1,8 +1,8 @@
 //! What else can be asked of a model or a record: responses, poles, residuals, orders, parameters over time.
 
 use super::models::{OfOutput, data_of_model, data_set};
-use crate::problem::{Body, Path, Problem, Query};
 use crate::gate::compute;
+use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
 use antistasis_core::identification::{
     Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,

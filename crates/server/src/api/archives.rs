@@ -2,8 +2,8 @@
 
 use crate::archive::{self, Whole};
 use crate::download::named_file;
-use crate::problem::{Path, Problem};
 use crate::gate::compute;
+use crate::problem::{Path, Problem};
 use crate::state::AppState;
 use antistasis_core::series::Record;
 use antistasis_store::{AreaInfo, LoopDetail};

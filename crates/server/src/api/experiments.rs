@@ -1,7 +1,7 @@
 //! Experiments: planned, and carried out on a simulated plant.
 
-use crate::problem::{Body, Path, Problem, Query};
 use crate::gate::compute;
+use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;

@@ -1,8 +1,8 @@
 //! Files into records, in the background.
 
+use crate::gate::compute_job;
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::gate::compute_job;
 use crate::state::AppState;
 use antistasis_core::series::{Record, Role};
 use antistasis_core::units::{Span, Unit};

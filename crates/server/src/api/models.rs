@@ -2,9 +2,9 @@
 
 use super::records::{View, picked};
 use super::{annotation, name_of};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::gate::compute;
 use crate::state::AppState;
 use antistasis_core::identification::{
     DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, StructureOffer, Validation, ValidationWindow,

@@ -1,7 +1,7 @@
 //! Processes and plants: what there is, what is wrong with equations, where a plant rests and how it answers.
 
-use crate::problem::{Body, Problem};
 use crate::gate::compute;
+use crate::problem::{Body, Problem};
 use crate::state::AppState;
 use antistasis_core::Error;
 use antistasis_core::assessment::{PlantAnalysis, analyse};

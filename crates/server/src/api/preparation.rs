@@ -1,9 +1,9 @@
 //! What is laid over a record, what is to be thought of it, and the way out into a file.
 
 use crate::download::{attachment, content};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::gate::compute;
 use crate::state::AppState;
 use antistasis_core::assessment::{Inspection, inspect_prepared};
 use antistasis_core::identification::{DataSet, HandReading, Marks, read_by_hand, suggested_marks};

@@ -1,9 +1,9 @@
 //! Files in, records, and their samples for drawing.
 
 use super::{annotation, name_of};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::gate::compute;
 use crate::state::AppState;
 use antistasis_core::preparation::{Step, prepare};
 use antistasis_core::series::{Record, Role, extremes};

@@ -1,7 +1,7 @@
 //! How far a model may be wrong: frequency curves, the map of mismatch, the envelope over its uncertainty.
 
-use crate::problem::{Body, Problem};
 use crate::gate::compute;
+use crate::problem::{Body, Problem};
 use crate::state::AppState;
 use antistasis_core::assessment::{FrequencyCurves, Margins, SampledLoop, trial_margins};
 use antistasis_core::simulation::Trial;

@@ -1,8 +1,8 @@
 //! Sweeps over one number of a trial or two, in the background.
 
+use crate::gate::{compute, compute_job};
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::gate::{compute, compute_job};
 use crate::state::AppState;
 use crate::sweeps::{SweepOutcome, run};
 use antistasis_core::assessment::Question;

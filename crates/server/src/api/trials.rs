@@ -2,9 +2,9 @@
 
 use super::{annotation, name_of};
 use crate::download::{attachment, content};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
-use crate::gate::compute;
 use crate::state::AppState;
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::controller::ControllerSpec;

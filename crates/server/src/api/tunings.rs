@@ -1,8 +1,8 @@
 //! Tuning by rule, by experiment and by optimisation.
 
+use crate::gate::{compute, compute_job};
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
-use crate::gate::{compute, compute_job};
 use crate::state::AppState;
 use crate::tunings::{TuningOutcome, TuningRequest, run};
 use antistasis_core::assessment::scan_verdicts;

@@ -74,7 +74,8 @@ fn fits(what: &str, validator: &Validator, document: &Value) {
 /// All operations that take a document, with its schema.
 pub fn operations() -> Vec<(Method, String, Value)> {
     let paths = DOCUMENT["paths"].as_object().unwrap();
-    let each = paths.iter().flat_map(|(path, all)| all.as_object().unwrap().iter().map(move |(verb, one)| (path, verb, one)));
+    let each =
+        paths.iter().flat_map(|(path, all)| all.as_object().unwrap().iter().map(move |(verb, one)| (path, verb, one)));
     each.filter_map(|(path, verb, operation)| {
         let schema = schema_of(&operation["requestBody"]["content"])?.clone();
         Some((Method::from_bytes(verb.to_uppercase().as_bytes()).unwrap(), path.clone(), schema))

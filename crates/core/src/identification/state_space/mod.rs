@@ -174,8 +174,8 @@ impl Subspace {
             }
         };
         let decomposition = weighted.try_svd(true, false, f64::EPSILON, MOST_SWEEPS);
-        let decomposition =
-            decomposition.ok_or_else(|| Error::unfit("the data are too large or too small to be told apart", "check their units"))?;
+        let decomposition = decomposition
+            .ok_or_else(|| Error::unfit("the data are too large or too small to be told apart", "check their units"))?;
         let singular_values: Vec<f64> = decomposition.singular_values.iter().copied().collect();
         let vectors = decomposition.u.unwrap_or_else(|| DMatrix::identity(horizon * l, horizon * l));
         let roots = DMatrix::from_diagonal(&decomposition.singular_values.map(|value| value.max(0.0).sqrt()));
