@@ -17,6 +17,14 @@ use std::path::{Path, PathBuf};
 use utoipa::openapi::{RefOr, Schema};
 use utoipa::{PartialSchema, ToSchema};
 
+/// Prints a text; a reader that has had enough is no error.
+pub(crate) fn print_text(text: &str) -> Result<(), Failure> {
+    match std::io::stdout().write_all(text.as_bytes()) {
+        Err(error) if error.kind() != std::io::ErrorKind::BrokenPipe => Err(Failure::new(error)),
+        _ => Ok(()),
+    }
+}
+
 /// Prints a document; a reader that has had enough is no error.
 pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
     let mut text = serde_json::to_string_pretty(document).map_err(Failure::new)?;

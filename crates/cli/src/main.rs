@@ -45,6 +45,8 @@ enum Command {
     Works(works::WorksOptions),
     /// Prints the OpenAPI document of the server.
     Openapi,
+    /// Print the licences of everything that is in this program.
+    Licences,
 }
 
 /// Something the user must mend; it is told in one line, and the exit status is 2.
@@ -89,6 +91,7 @@ fn main() -> ExitCode {
         Command::Schema(options) => files::schema(&options),
         Command::Works(options) => works::works(options),
         Command::Openapi => files::print(&antistasis_server::openapi()),
+        Command::Licences => files::print_text(&antistasis_server::licences()),
     };
     match done {
         Ok(()) => ExitCode::SUCCESS,

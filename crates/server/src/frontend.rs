@@ -29,6 +29,11 @@ pub(crate) async fn serve(method: Method, uri: Uri) -> Response {
     }
 }
 
+/// A file of the front end as text.
+pub(crate) fn text(path: &str) -> Option<String> {
+    Built::get(path).map(|file| String::from_utf8_lossy(&file.data).into_owned())
+}
+
 fn respond(file: EmbeddedFile, cache: &'static str) -> Response {
     let media_type = file.metadata.mimetype().to_owned();
     ([(header::CONTENT_TYPE, media_type), (header::CACHE_CONTROL, cache.to_owned())], file.data).into_response()

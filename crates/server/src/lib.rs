@@ -10,6 +10,7 @@ mod frontend;
 mod gate;
 mod guard;
 mod jobs;
+mod licences;
 mod problem;
 mod revision;
 mod state;
@@ -20,6 +21,7 @@ mod uploads;
 pub use api::openapi;
 pub use contract::satisfiable;
 pub use gate::end_all_work;
+pub use licences::licences;
 pub use problem::Problem;
 pub use state::AppState;
 
@@ -49,6 +51,7 @@ pub fn application(state: AppState) -> Router {
     let (api, _) = api::router().split_for_parts();
     Router::new()
         .merge(api)
+        .route("/licences", axum::routing::get(licences::show))
         .fallback(frontend::serve)
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
         .layer(middleware::from_fn_with_state(state.clone(), guard::own_site_only))

@@ -523,6 +523,27 @@ async fn the_front_end_is_served_with_its_policy() {
     }
 }
 
+#[tokio::test]
+async fn the_licences_of_all_that_is_in_the_program_are_shown() {
+    let site = Site::open().await;
+    let address = format!("http://localhost:{}/licences", site.port);
+    let response = site.client.get(address).send().await.unwrap();
+    assert_eq!(response.headers()["content-type"], "text/plain; charset=utf-8");
+    let text = response.text().await.unwrap();
+    // Some of each kind: the server, the numerics, files, the database, and the pages with their fonts.
+    for name in ["axum ", "nalgebra ", "parquet ", "sqlx ", "tokio ", "\nvue ", "uplot ", "atkinson-hyperlegible-next "]
+    {
+        assert!(text.contains(name), "{name}");
+    }
+    for licence in ["Apache License", "Permission is hereby granted", "SIL OPEN FONT LICENSE"] {
+        assert!(text.contains(licence), "{licence}");
+    }
+    // What only builds or tests is not in the program.
+    for name in ["proptest ", "vitest ", "criterion "] {
+        assert!(!text.contains(&format!("\n{name}")), "{name}");
+    }
+}
+
 /// The committed document, which the front end's client is generated from.
 #[test]
 fn the_committed_openapi_document_is_current() {
