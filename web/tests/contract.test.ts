@@ -14,7 +14,7 @@ const document = JSON.parse(text) as { openapi: string; paths: Record<string, Re
 
 it("is a valid OpenAPI 3.1 document", async () => {
   const validator = new Validator();
-  const { valid, errors } = await validator.validate(JSON.parse(text) as object);
+  const { valid, errors } = await validator.validate(text);
   expect(errors ?? []).toEqual([]);
   expect(valid).toBe(true);
   expect(validator.version).toBe("3.1");

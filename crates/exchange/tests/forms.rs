@@ -20,8 +20,8 @@ enum Time {
     MonthName,
     SpreadsheetDays,
     Unix,
-    DateAndTime,
-    TimeOfDay,
+    DayAndHour,
+    HourAlone,
 }
 
 const TIMES: [Time; 12] = [
@@ -35,8 +35,8 @@ const TIMES: [Time; 12] = [
     Time::MonthName,
     Time::SpreadsheetDays,
     Time::Unix,
-    Time::DateAndTime,
-    Time::TimeOfDay,
+    Time::DayAndHour,
+    Time::HourAlone,
 ];
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -149,8 +149,8 @@ impl Form {
             // 46095 days from 30 December 1899 to 14 March 2026.
             Time::SpreadsheetDays => vec![self.number(46_095.0 + (18_000.0 + f64::from(seconds)) / 86_400.0, 10)],
             Time::Unix => vec![format!("{}", 1_773_464_400 + u64::from(seconds))],
-            Time::DateAndTime => vec!["14.03.2026".to_owned(), clock],
-            Time::TimeOfDay => vec![clock],
+            Time::DayAndHour => vec!["14.03.2026".to_owned(), clock],
+            Time::HourAlone => vec![clock],
         }
     }
 
@@ -159,7 +159,7 @@ impl Form {
             Time::Seconds => (vec!["t"], vec!["s"]),
             Time::Minutes => (vec!["t"], vec!["min"]),
             Time::Milliseconds => (vec!["t"], vec!["ms"]),
-            Time::DateAndTime => (vec!["Date", "Time"], vec!["", ""]),
+            Time::DayAndHour => (vec!["Date", "Time"], vec!["", ""]),
             _ => (vec!["Time"], vec![""]),
         };
         let names: Vec<&str> = names.into_iter().chain(["TIC-7.PV", "TIC-7.OP"]).collect();
@@ -228,7 +228,7 @@ fn check(form: &Form) -> Result<(), TestCaseError> {
         prop_assert_eq!((pv.unit.as_str(), op.unit.as_str()), ("°C", "%"));
     }
     // What has a date keeps it, whatever the clock of the place.
-    let dated = !matches!(form.time, Time::Seconds | Time::Minutes | Time::Milliseconds | Time::TimeOfDay);
+    let dated = !matches!(form.time, Time::Seconds | Time::Minutes | Time::Milliseconds | Time::HourAlone);
     prop_assert_eq!(import.start.as_deref().is_some_and(|start| start.contains("2026-03-14")), dated);
     Ok(())
 }

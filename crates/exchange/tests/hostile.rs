@@ -55,8 +55,11 @@ fn good() -> &'static [(Format, Vec<u8>)] {
     })
 }
 
+/// A part of a workbook, and what writes another in its place.
+type Part<'a> = (&'a str, &'a dyn Fn(&mut dyn Write));
+
 /// A workbook in which some parts are replaced.
-fn workbook(replaced: &[(&str, &dyn Fn(&mut dyn Write))]) -> Vec<u8> {
+fn workbook(replaced: &[Part<'_>]) -> Vec<u8> {
     let (_, bytes) = good().iter().find(|(format, _)| *format == Format::Xlsx).unwrap();
     let mut from = zip::ZipArchive::new(Cursor::new(bytes)).unwrap();
     let mut to = zip::ZipWriter::new(Cursor::new(Vec::new()));

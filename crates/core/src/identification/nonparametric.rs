@@ -245,8 +245,8 @@ fn bridged(values: &[f64]) -> Vec<f64> {
     let known: Vec<usize> = (0..values.len()).filter(|k| values[*k].is_finite()).collect();
     for pair in known.windows(2) {
         let (a, b) = (pair[0], pair[1]);
-        for k in a + 1..b {
-            bridged[k] = values[a] + (values[b] - values[a]) * (k - a) as f64 / (b - a) as f64;
+        for (k, value) in bridged[a + 1..b].iter_mut().enumerate() {
+            *value = values[a] + (values[b] - values[a]) * (k + 1) as f64 / (b - a) as f64;
         }
     }
     if let (Some(first), Some(last)) = (known.first(), known.last()) {

@@ -481,8 +481,8 @@ impl Iterator for FreeResponse<'_> {
         }
         let State { x, by } = self.state;
         // Looked at now and then: what is left is as good as 0 for a while before.
-        self.forgotten =
-            k % 32 == 0 && [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
+        self.forgotten = k.is_multiple_of(32)
+            && [x, by[0], by[1]].iter().all(|pair| pair[0].abs() + pair[1].abs() < Self::FORGOTTEN);
         Some((x[0], [by[0][0], by[1][0]]))
     }
 }
