@@ -269,3 +269,33 @@ async fn a_hundred_and_twenty_pins_at_once_leave_one() {
     let trials = site.get("/loops/TIC-1/trials").await;
     assert_eq!(trials.as_array().unwrap().iter().filter(|row| row["pinned"] == true).count(), 1);
 }
+
+#[tokio::test]
+async fn nothing_is_stored_that_no_trial_and_no_record_could_be_made_of() {
+    let site = Site::open().await;
+    let mut scenario = trial()["scenario"].clone();
+    scenario["duration"] = json!(-5.0);
+    let saved = json!({ "name": "never", "content": { "kind": "scenario", "spec": scenario } });
+    let said = site.refused("/saved", &saved).await;
+    assert!(said["detail"].as_str().unwrap().contains("duration"), "{said}");
+    let candidate = json!({ "controller": { "kind": "pid", "gain": 1.0, "integral_time": -1.0 } });
+    let saved = json!({ "name": "never", "content": { "kind": "candidate", "spec": candidate } });
+    assert!(site.refused("/saved", &saved).await["detail"].as_str().unwrap().contains("integral time"));
+
+    let rows: String = (0..30).map(|k| format!("{k},{},40\n", 50 + k % 3)).collect();
+    let uploaded = site.upload(format!("time,PV,OP\n{rows}")).await;
+    for (part, value, field) in [
+        ("tag", String::new(), "mapping.channels.0.tag"),
+        ("tag", "  ".into(), "mapping.channels.0.tag"),
+        ("tag", "x".repeat(1_000_000), "mapping.channels.0.tag"),
+        ("tag", "a\nb".into(), "mapping.channels.0.tag"),
+        ("unit", "u".repeat(100), "mapping.channels.0.unit"),
+    ] {
+        let mut mapping = uploaded["preview"]["guess"].clone();
+        mapping["channels"][0][part] = json!(value);
+        let body = json!({ "upload_id": uploaded["id"], "name": "record", "mapping": mapping });
+        let said = site.refused("/loops/TIC-1/imports", &body).await;
+        assert_eq!(said["field"], field, "{part}: {said}");
+    }
+    assert_eq!(site.get("/loops/TIC-1/records").await, json!([]));
+}

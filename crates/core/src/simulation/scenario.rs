@@ -340,6 +340,12 @@ impl Event {
 impl Scenario {
     /// Refuses a scenario that cannot be; `manual` is whether the controller is in manual at the start.
     pub(super) fn validate(&self, manual: bool) -> Result<()> {
+        self.validate_alone()?;
+        self.check_modes(manual)
+    }
+
+    /// Refuses a scenario that no candidate could run.
+    pub fn validate_alone(&self) -> Result<()> {
         check::positive("scenario.duration", self.duration, "s")?;
         check::positive("scenario.scan", self.scan, "s")?;
         if self.scan > self.duration {
@@ -363,7 +369,7 @@ impl Scenario {
         for (index, event) in self.events.iter().enumerate() {
             event.validate(&format!("scenario.events[{index}]"), self.duration)?;
         }
-        self.check_modes(manual)
+        Ok(())
     }
 
     /// The operator moves the output in manual only.

@@ -71,6 +71,7 @@ async fn start_import(
 ) -> Result<(StatusCode, Json<ImportState>), Problem> {
     let found = state.store.find_loop(&tag).await?;
     let name = super::name_of("name", &request.name, 120)?;
+    check_names(&request.mapping)?;
     check_units(&request.mapping, &found)?;
     let upload = state.uploads.find(request.upload_id)?;
     let (id, import) = state.imports.begin()?;
@@ -83,6 +84,18 @@ async fn start_import(
         job.finish(carried_out);
     });
     Ok((StatusCode::ACCEPTED, Json(ImportState::of(id, &import))))
+}
+
+/// Tags and units that a channel can have.
+fn check_names(mapping: &Mapping) -> Result<(), Problem> {
+    for (k, channel) in mapping.channels.iter().enumerate() {
+        super::name_of(&format!("mapping.channels.{k}.tag"), &channel.tag, 80)?;
+        if channel.unit.chars().count() > 24 || channel.unit.chars().any(char::is_control) {
+            let words = format!("The unit of {} is too long: at most 24 printable characters are allowed.", channel.tag);
+            return Err(Problem::invalid_field(&format!("mapping.channels.{k}.unit"), words));
+        }
+    }
+    Ok(())
 }
 
 /// A PV must be in a unit that converts into that of the loop's span, before anything is stored.

@@ -1,6 +1,7 @@
 //! Plants, scenarios and candidates saved for the works, to be used again in any loop.
 
 use super::{annotation, name_of};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
@@ -50,11 +51,13 @@ struct SaveRequest {
     content: SavedSpec,
 }
 
-fn check(spec: &SavedSpec) -> Result<(), Problem> {
-    if let SavedSpec::Plant(plant) = spec {
-        plant.start()?;
+/// Refuses what no trial could be made of.
+fn check(spec: &SavedSpec) -> antistasis_core::Result<()> {
+    match spec {
+        SavedSpec::Plant(plant) => plant.start().map(drop),
+        SavedSpec::Scenario(scenario) => scenario.validate_alone(),
+        SavedSpec::Candidate(candidate) => candidate.controller.validate(),
     }
-    Ok(())
 }
 
 /// Saves a plant, a scenario or a candidate under a new name.
@@ -65,12 +68,13 @@ async fn save(
     Body(request): Body<SaveRequest>,
 ) -> Result<(StatusCode, Revised<SavedItem>), Problem> {
     let name = name_of("name", &request.name, 80)?;
-    check(&request.content)?;
+    let content = request.content;
+    let content = compute(move || check(&content).map(|()| content)).await??;
     let loop_id = match request.made_in {
         Some(tag) => Some(state.store.find_loop(&tag).await?.id),
         None => None,
     };
-    let id = state.store.save(&name, annotation("remark", &request.remark)?, loop_id, &request.content).await?;
+    let id = state.store.save(&name, annotation("remark", &request.remark)?, loop_id, &content).await?;
     let item = state.store.saved_item(id).await?;
     Ok((StatusCode::CREATED, Revised(item.revision, item)))
 }
@@ -102,9 +106,10 @@ async fn change_saved(
     Body(change): Body<SavedChange>,
 ) -> Result<Revised<SavedItem>, Problem> {
     let name = name_of("name", &change.name, 80)?;
-    change.content.as_ref().map(check).transpose()?;
+    let content = change.content;
+    let content = compute(move || content.as_ref().map_or(Ok(()), check).map(|()| content)).await??;
     let texts = (name.as_str(), annotation("remark", &change.remark)?);
-    let done = state.store.set_saved(id, expected, texts, change.content.as_ref()).await;
+    let done = state.store.set_saved(id, expected, texts, content.as_ref()).await;
     if let Err(Error::Changed) = done {
         let item = state.store.saved_item(id).await?;
         return Err(Problem::changed(&format!("“{}”", item.name), expected, item.revision, &item));
