@@ -43,6 +43,25 @@ describe("an answer", () => {
     expect([isUnanswered(left), isAbort(left)]).toEqual([false, true]);
   });
 
+  it("from a server whose database is away is asked for again by itself, like one that never came", async () => {
+    const { online } = await import("../src/lib/live");
+    vi.useFakeTimers();
+    const health = vi.fn(() => Promise.resolve(new Response(null, { status: 503 })));
+    vi.stubGlobal("fetch", health);
+    online.value = true;
+    const detail = "The database does not answer; it is being started again.";
+    const away = await answer(503, { error: { detail } }).catch((known: unknown) => known);
+    expect([isUnanswered(away), messageOf(away), online.value]).toEqual([true, detail, false]);
+    await vi.advanceTimersByTimeAsync(1500);
+    expect(health).toHaveBeenCalledTimes(2);
+    expect(online.value).toBe(false);
+    // It is back: the page looks at everything again.
+    vi.stubGlobal("fetch", () => Promise.resolve(new Response(null, { status: 200 })));
+    await vi.advanceTimersByTimeAsync(800);
+    expect(online.value).toBe(true);
+    vi.useRealTimers();
+  });
+
   it("is written to from the revision that was seen, or over whatever stands there", () => {
     expect(ifMatch(3)).toEqual({ "If-Match": '"3"' });
     expect(ifMatch(3, true)).toEqual({ "If-Match": "*" });

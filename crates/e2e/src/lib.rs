@@ -108,6 +108,15 @@ impl Application {
         self.run()
     }
 
+    /// The memory that the application holds at the moment, in MB.
+    #[must_use]
+    pub fn memory(&self) -> f64 {
+        let process = self.program.as_ref().map_or(0, |program| program.0.id());
+        let status = std::fs::read_to_string(format!("/proc/{process}/status")).unwrap_or_default();
+        let line = status.lines().find(|line| line.starts_with("VmRSS")).unwrap_or_default();
+        line.split_whitespace().nth(1).and_then(|text| text.parse::<f64>().ok()).unwrap_or(0.0) / 1000.0
+    }
+
     /// The address of a page.
     #[must_use]
     pub fn address(&self, path: &str) -> String {

@@ -15,17 +15,7 @@ use std::time::{Duration, Instant};
 use support::Site;
 
 fn trial() -> Value {
-    let signal = |tag: &str| json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
-    json!({
-        "version": 1,
-        "plant": {
-            "process": { "structure": "fopdt", "gain": 1.25, "time_constant": 10.0, "dead_time": 4.0 },
-            "pv": signal("TIC-1.PV"), "op": signal("TIC-1.OP"),
-            "operating_point": { "pv": 50.0, "op": 50.0 },
-        },
-        "candidate": { "controller": { "kind": "pid", "gain": 1.0, "integral_time": 10.0 } },
-        "scenario": { "duration": 200.0, "scan": 0.25, "seed": 1, "events": [] },
-    })
+    support::trial(&json!({ "kind": "pid", "gain": 1.0, "integral_time": 10.0 }))
 }
 
 /// Every text of a document in turn, with a way to put another in its place.

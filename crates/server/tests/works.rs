@@ -396,3 +396,38 @@ async fn a_file_proposes_loops_and_a_span_that_nobody_set_follows_the_data() {
     let refused = site.refused("/loops/TIC-1/imports", &wrong).await;
     assert_eq!(refused["field"], json!("mapping.channels.0.unit"), "{refused}");
 }
+
+#[tokio::test]
+async fn a_long_trail_comes_in_parts_with_what_must_not_be_missed() {
+    let site = Site::open().await;
+    let mut ids = Vec::new();
+    for k in 0..12 {
+        let mut one = support::trial(&json!({ "kind": "pid", "gain": 1.0, "integral_time": 10.0 }));
+        one["candidate"]["controller"]["gain"] = json!(1.0 + 0.1 * f64::from(k));
+        let row = site.send(Method::POST, "/loops/TIC-1/trials", &json!({ "trial": one }), StatusCode::CREATED).await;
+        ids.push(row["id"].as_str().unwrap().to_owned());
+    }
+    let numbers = |rows: &Value| -> Vec<i64> {
+        rows.as_array().unwrap().iter().map(|row| row["number"].as_i64().unwrap()).collect()
+    };
+    assert_eq!(numbers(&site.get("/loops/TIC-1/trials").await), (1..=12).rev().collect::<Vec<_>>());
+    assert_eq!(numbers(&site.get("/loops/TIC-1/trials?newest=3").await), [12, 11, 10]);
+    // Pinned, starred, and the one that somebody looks at.
+    site.send(Method::PUT, &format!("/trials/{}/pin", ids[1]), &json!({ "pinned": true }), StatusCode::OK).await;
+    let starred = json!({ "label": "kept", "remark": "", "starred": true });
+    site.change(&format!("/trials/{}", ids[4]), "*", &starred, StatusCode::OK).await;
+    let also = format!("/loops/TIC-1/trials?newest=3&also={}", ids[0]);
+    let rows = site.get(&also).await;
+    assert_eq!(numbers(&rows), [12, 11, 10, 5, 2, 1]);
+    let answer = site.request(Method::GET, &also).send().await.unwrap();
+    assert_eq!(answer.headers()["x-total-count"], "12");
+    // What is deleted counts no more, and makes room for the next.
+    site.send(Method::DELETE, &format!("/trials/{}", ids[11]), &json!(null), StatusCode::OK).await;
+    assert_eq!(numbers(&site.get("/loops/TIC-1/trials?newest=2").await), [11, 10, 5, 2]);
+    for wrong in ["0", "1001", "-1"] {
+        let answer = site.request(Method::GET, &format!("/loops/TIC-1/trials?newest={wrong}")).send().await.unwrap();
+        assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+    }
+    let answer = site.request(Method::GET, "/loops/TIC-1/trials?also=nobody").send().await.unwrap();
+    assert_eq!(answer.status(), StatusCode::BAD_REQUEST);
+}

@@ -112,22 +112,46 @@ impl Store {
 
     /// The trail of a loop, the newest first.
     pub async fn trials(&self, loop_id: Uuid) -> Result<Vec<TrialRow>> {
-        self.trial_rows(Some(loop_id), None).await
+        self.trial_rows(Some(loop_id), None, None).await
+    }
+
+    /// The newest so many of the trail, and besides what is pinned or starred and the one that is asked for; with how many there are
+    /// in all.
+    pub async fn newest_trials(&self, loop_id: Uuid, most: i64, also: Option<Uuid>) -> Result<(Vec<TrialRow>, i64)> {
+        let all = sqlx::query_scalar!(
+            r#"select count(*) as "count!" from trial where loop_id = $1 and deletion_id is null"#,
+            loop_id
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        let first = sqlx::query_scalar!(
+            r#"select coalesce(min(number), 0) as "number!" from
+                (select number from trial where loop_id = $1 and deletion_id is null order by number desc limit $2) newest"#,
+            loop_id,
+            most
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        Ok((self.trial_rows(Some(loop_id), also, Some(first)).await?, all))
     }
 
     /// One trial.
     pub async fn trial(&self, id: Uuid) -> Result<TrialRow> {
-        found(self.trial_rows(None, Some(id)).await?.pop(), "trial", id)
+        found(self.trial_rows(None, Some(id), None).await?.pop(), "trial", id)
     }
 
-    async fn trial_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<TrialRow>> {
+    /// Trials of a loop, or one; from a number on, with what is pinned, starred or called by its identifier besides.
+    async fn trial_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>, from: Option<i32>) -> Result<Vec<TrialRow>> {
         let rows = sqlx::query!(
             r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Trial>",
                 assessment as "assessment: Json<Assessment>", created_at
-            from trial where deletion_id is null and loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
+            from trial where deletion_id is null and loop_id = coalesce($1, loop_id)
+                and case when $3::int is null then id = coalesce($2, id)
+                    else number >= $3 or pinned or starred or id is not distinct from $2 end
             order by number desc"#,
             loop_id,
-            id
+            id,
+            from
         )
         .fetch_all(&self.pool)
         .await?;

@@ -484,7 +484,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The trail of a loop, the newest first. */
+        /**
+         * The newest rows of the trail of a loop, and besides, however old, those that are pinned or starred. The header
+         *     `X-Total-Count` tells how many there are in all.
+         */
         get: operations["list_trials"];
         put?: never;
         /** Runs a trial and keeps it at the end of the trail. One that is there already is not kept twice. */
@@ -9254,7 +9257,12 @@ export interface operations {
     };
     list_trials: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The newest so many, 1 to 1000; 100 where left out. */
+                newest?: number;
+                /** @description A trial that is to be there besides, however old it is. */
+                also?: string;
+            };
             header?: never;
             path: {
                 /** @description Tag of the loop */
@@ -9267,6 +9275,8 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description Rows in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9293,6 +9303,15 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -19,7 +19,10 @@ export interface LoopState {
   detail: LoopDetail | null;
   records: RecordInfo[];
   models: ModelRow[];
+  /** The newest of the trail, and besides what is pinned, starred or selected. */
   trials: TrialRow[];
+  /** How many rows the trail has in all. */
+  trialsInAll: number;
 }
 
 export interface LoopContext {
@@ -29,7 +32,15 @@ export interface LoopContext {
   refreshRecords: () => Promise<void>;
   refreshModels: () => Promise<void>;
   refreshTrials: () => Promise<void>;
+  /** Fetches more of the trail. */
+  showOlderTrials: () => Promise<void>;
 }
+
+/** Rows of the trail that are fetched at first, and each time that older ones are asked for; and at most. */
+const PAGE = 100;
+const MOST = 1000;
+
+const isId = (text: string | undefined) => text !== undefined && /^[0-9a-f-]{36}$/.test(text);
 
 const KEY: InjectionKey<LoopContext> = Symbol("loop");
 
@@ -46,8 +57,10 @@ export function provideLoop(
     records: [],
     models: [],
     trials: [],
+    trialsInAll: 0,
   });
   const params = { params: { path: { tag } } };
+  let newest = PAGE;
   const context: LoopContext = {
     state,
     async load() {
@@ -72,8 +85,18 @@ export function provideLoop(
     async refreshModels() {
       state.models = await answered(api.GET("/api/v1/loops/{tag}/models", params));
     },
+    async showOlderTrials() {
+      newest = Math.min(newest + PAGE, MOST);
+      await context.refreshTrials();
+    },
     async refreshTrials() {
-      const trials = await answered(api.GET("/api/v1/loops/{tag}/trials", params));
+      // The trial that is looked at stands in the address: it stays in the trail, however old it is.
+      const also = new URLSearchParams(window.location.search).get("trial") ?? undefined;
+      const query = isId(also) ? { newest, also } : { newest };
+      const answer = api.GET("/api/v1/loops/{tag}/trials", { params: { path: { tag }, query } });
+      const trials = await answered(answer);
+      const inAll = Number((await answer).response.headers.get("x-total-count"));
+      state.trialsInAll = Math.max(inAll, trials.length);
       // Rows that are the same stay the same objects, so that only what changed is drawn anew.
       const known = new Map(state.trials.map((row) => [row.id, row]));
       state.trials = trials.map((row) => {

@@ -864,6 +864,14 @@ useKeys({
       <p v-else class="p-4 text-soft">
         Every trial stands here, named by what it changed from the one before.
       </p>
+      <p
+        v-if="!starredOnly && state.trialsInAll > state.trials.length"
+        class="px-3 py-1 text-[12.5px] text-soft"
+      >
+        <button type="button" class="button !py-0" @click="loop.showOlderTrials()">Show older</button>
+        {{ plural(state.trialsInAll - state.trials.length, "trial") }} further back; pinned and starred ones
+        stand here in any case.
+      </p>
       <p v-if="state.trials.length && rows.length === 0" class="px-4 text-soft">
         No trial is starred: <kbd class="key">s</kbd> stars the one that is looked at.
       </p>

@@ -91,7 +91,8 @@ fn check_names(mapping: &Mapping) -> Result<(), Problem> {
     for (k, channel) in mapping.channels.iter().enumerate() {
         super::name_of(&format!("mapping.channels.{k}.tag"), &channel.tag, 80)?;
         if channel.unit.chars().count() > 24 || channel.unit.chars().any(char::is_control) {
-            let words = format!("The unit of {} is too long: at most 24 printable characters are allowed.", channel.tag);
+            let words =
+                format!("The unit of {} is too long: at most 24 printable characters are allowed.", channel.tag);
             return Err(Problem::invalid_field(&format!("mapping.channels.{k}.unit"), words));
         }
     }

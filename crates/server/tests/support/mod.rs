@@ -150,3 +150,22 @@ pub async fn taken(response: Response, expected: StatusCode) -> Value {
     }
     serde_json::from_str(&text).unwrap_or_else(|_| panic!("not JSON: {text}"))
 }
+
+/// A trial on a first-order process with dead time: a set point step, then a load.
+#[allow(dead_code)]
+pub fn trial(controller: &Value) -> Value {
+    let signal = |tag: &str| json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
+    json!({
+        "version": 1,
+        "plant": {
+            "process": { "structure": "fopdt", "gain": 1.25, "time_constant": 10.0, "dead_time": 4.0 },
+            "pv": signal("TIC-1.PV"), "op": signal("TIC-1.OP"),
+            "operating_point": { "pv": 50.0, "op": 50.0 },
+        },
+        "candidate": { "controller": controller },
+        "scenario": {
+            "duration": 200.0, "scan": 0.25, "seed": 1,
+            "events": [{ "kind": "set_point_step", "at": 5.0, "by": 5.0 }, { "kind": "load_step", "at": 100.0, "by": -5.0 }],
+        },
+    })
+}
