@@ -183,3 +183,34 @@ async fn equations_are_checked_as_they_are_typed_and_what_leaves_is_a_file() -> 
     }
     page.close().await
 }
+
+#[tokio::test]
+async fn a_long_trail_shows_its_newest_rows_and_older_ones_on_demand() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.drawn().await?;
+    // A hundred and twenty trials more, as an evening of nudges leaves them.
+    let keep = "const done = arguments[0];
+        (async () => {
+            const [row] = await (await fetch('/api/v1/loops/TIC-204/trials')).json();
+            for (let k = 0; k < 120; k += 1) {
+                row.trial.candidate.controller.gain = 1 + k / 100;
+                const body = JSON.stringify({ trial: row.trial, label: `nudge ${k}` });
+                const headers = { 'Content-Type': 'application/json' };
+                await fetch('/api/v1/loops/TIC-204/trials', { method: 'POST', headers, body });
+            }
+            done(true);
+        })()";
+    page.client.execute_async(keep, vec![]).await?;
+    page.shows("nudge 119").await?;
+    let count = "document.querySelectorAll('table[aria-label=Trials] tbody tr').length";
+    page.until("a part of the trail", &format!("return {count} >= 100 && {count} < 110")).await?;
+    // The pinned one is among them, though it is the oldest.
+    page.until("the pinned one", "return [...document.querySelectorAll('table[aria-label=Trials] tbody tr')].at(-1).innerText.includes('settings found on the plant')").await?;
+    page.shows("further back").await?;
+    page.click("Show older").await?;
+    page.until("all of the trail", &format!("return {count} > 120")).await?;
+    page.until("nothing further back", "return !document.body.innerText.includes('further back')").await?;
+    page.close().await
+}
