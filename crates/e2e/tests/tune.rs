@@ -35,6 +35,9 @@ async fn settings_are_taken_from_rules_and_searches_and_their_robustness_is_seen
     page.click("Trade-off").await?;
     page.click("Draw it").await?;
     page.shows("Press a point to take its settings").await?;
+    // The curves come point by point; each can be taken as soon as it is there.
+    let is_there = "return document.querySelector(\"g[role=button][aria-label^='Take PID']\") !== null";
+    page.until("a point of the PID curve", is_there).await?;
     let point = "const point = document.querySelector(\"g[role=button][aria-label^='Take PID']\");
         point.dispatchEvent(new MouseEvent('click', { bubbles: true })); return point.getAttribute('aria-label')";
     let taken = page.script(point).await?;

@@ -136,7 +136,11 @@ function take(index: number) {
 
 function words(index: number): string {
   const point = outcome.value?.points[index];
-  return (point?.values ?? []).map((value, k) => `${titleOf(k).split(",")[0]} ${number(value)}`).join(", ");
+  const each = (point?.values ?? []).map((value, k) => {
+    const [title, ...unit] = titleOf(k).split(", ");
+    return `${title} ${number(value)} ${unit.join(", ")}`.trim();
+  });
+  return each.join(", ");
 }
 </script>
 

@@ -80,6 +80,7 @@ async fn main() -> Result<()> {
     page.click("Trade-off").await?;
     page.click("Draw it").await?;
     page.shows("Press a point to take its settings").await?;
+    page.until("all curves", "return document.querySelector('progress[aria-label=Trade-off]') === null").await?;
     save("trade-off").await?;
     page.click("Candidate").await?;
     for (name, tab, text) in
