@@ -141,7 +141,8 @@ async fn while_everything_is_busy_the_server_says_how_it_is() {
     }
     // Whoever leaves takes the work along.
     asked.iter().for_each(tokio::task::JoinHandle::abort);
-    assert!(slowest < Duration::from_millis(500), "{slowest:?}");
+    println!("health took {slowest:?} at most");
+    assert!(slowest < Duration::from_secs(1), "{slowest:?}");
     let begun = Instant::now();
     site.send(Method::POST, "/simulate", &trial(), StatusCode::OK).await;
     assert!(begun.elapsed() < Duration::from_secs(10), "{:?}", begun.elapsed());
