@@ -52,6 +52,8 @@ const WORKED_EXAMPLE: &str = "TIC-204";
 
 /// Stands in the data directory once all of the demo is there: what a person deletes afterwards stays away.
 const COMPLETE: &str = "demo-is-complete";
+/// Stands there from the beginning of the first start.
+const BEGUN: &str = "demo-is-begun";
 
 /// Puts the demo works into the store, once. A start that was cut off is taken up where it ended.
 pub(crate) async fn seed(store: &Store, data: Option<&Path>) -> Result<(), Failure> {
@@ -59,12 +61,18 @@ pub(crate) async fn seed(store: &Store, data: Option<&Path>) -> Result<(), Failu
     if mark.as_ref().is_some_and(|mark| mark.exists()) {
         return Ok(());
     }
-    let loops = store.loops().await.map_err(Failure::new)?;
-    if loops.is_empty() {
+    // Nobody can have deleted anything before the first start has come to its end: what is missing then was never there.
+    let begun = data.map(|data| data.join(BEGUN));
+    let is_first = store.loops().await.map_err(Failure::new)?.is_empty();
+    if let Some(begun) = begun.as_ref().filter(|_| is_first) {
+        std::fs::write(begun, "").map_err(|error| Failure::of(begun, error))?;
+    }
+    let is_cut_off = is_first || begun.is_some_and(|begun| begun.exists());
+    if is_cut_off {
         let areas: Vec<AreaSeed> = serde_json::from_str(WORKS).map_err(Failure::new)?;
         store.seed_areas(&areas).await.map_err(Failure::new)?;
     }
-    if !is_complete(store).await? {
+    if is_cut_off || !is_complete(store).await? {
         fill(store).await?;
     }
     match mark {

@@ -42,7 +42,10 @@ pub(crate) struct ServeOptions {
 
 pub(crate) fn serve(options: ServeOptions) -> Result<(), Failure> {
     match options.database_url {
-        Some(url) => with_log(&options.host, || run(&options.host, &url, None, false)),
+        Some(url) => {
+            drop_privileges(None)?;
+            with_log(&options.host, || run(&options.host, &url, None, false))
+        }
         None => with_own_database(&options.host, "work", false),
     }
 }
@@ -63,7 +66,7 @@ fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) ->
 }
 
 fn with_own_database(options: &HostOptions, name: &str, seeded: bool) -> Result<(), Failure> {
-    drop_privileges(&data_directory(options)?.join(name))?;
+    drop_privileges(Some(&data_directory(options)?.join(name)))?;
     with_log(options, || {
         // Before the database is started: the port is what is most often in the way.
         drop(

@@ -8,27 +8,30 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::{DirBuilderExt, PermissionsExt};
 use std::path::Path;
 
-/// The user that the Debian package `postgresql` makes.
-const USER: &str = "postgres";
+/// Whom the program goes on as: the user that the Debian package `postgresql` makes; beside somebody else's database it may not be
+/// there.
+const USERS: [&str; 2] = ["postgres", "nobody"];
 
-/// Where this process is root's: makes `directory`, gives it to the unprivileged user, and begins anew as that user. Returns where
-/// there is nothing to do.
-pub(crate) fn drop_privileges(directory: &Path) -> Result<(), Failure> {
+/// Where this process is root's: makes the data directory, gives it to the unprivileged user, and begins anew as that user.
+/// Returns where there is nothing to do.
+pub(crate) fn drop_privileges(directory: Option<&Path>) -> Result<(), Failure> {
     if !geteuid().is_root() || !can_go_on() {
         return Ok(());
     }
-    let user = User::from_name(USER).ok().flatten();
+    let known = USERS.iter().find_map(|name| User::from_name(name).ok().flatten());
     let user =
-        user.ok_or_else(|| Failure::new("there is no user `postgres`: install the Debian package `postgresql`"))?;
-    std::fs::DirBuilder::new()
-        .recursive(true)
-        .mode(0o755)
-        .create(directory)
-        .and_then(|()| std::os::unix::fs::lchown(directory, Some(user.uid.as_raw()), Some(user.gid.as_raw())))
-        .map_err(|error| Failure::of(directory, error))?;
-    // What earlier versions wrote as root. Nothing is followed: a link would be taken away itself.
-    let _ = std::fs::remove_file(directory.join("postgres.log"));
-    let _ = std::fs::remove_dir_all(directory.join("uploads"));
+        known.ok_or_else(|| Failure::new("there is no user `postgres`: install the Debian package `postgresql`"))?;
+    if let Some(directory) = directory {
+        std::fs::DirBuilder::new()
+            .recursive(true)
+            .mode(0o755)
+            .create(directory)
+            .and_then(|()| std::os::unix::fs::lchown(directory, Some(user.uid.as_raw()), Some(user.gid.as_raw())))
+            .map_err(|error| Failure::of(directory, error))?;
+        // What earlier versions wrote as root. Nothing is followed: a link would be taken away itself.
+        let _ = std::fs::remove_file(directory.join("postgres.log"));
+        let _ = std::fs::remove_dir_all(directory.join("uploads"));
+    }
     // Opened before: the unprivileged user need not be able to reach the program by its path.
     let program = File::open("/proc/self/exe").map_err(Failure::new)?;
     let words: Vec<CString> = std::env::args_os()
@@ -39,14 +42,14 @@ pub(crate) fn drop_privileges(directory: &Path) -> Result<(), Failure> {
         .map(|(name, value)| CString::new([name.as_bytes(), b"=", value.as_bytes()].concat()))
         .collect::<Result<_, _>>()
         .map_err(Failure::new)?;
-    let name = CString::new(USER).map_err(Failure::new)?;
+    let name = CString::new(user.name.as_str()).map_err(Failure::new)?;
     // Groups first: afterwards it may not.
     initgroups(&name, user.gid)
         .and_then(|()| setgid(user.gid))
         .and_then(|()| setuid(user.uid))
-        .map_err(|error| Failure::new(format!("it cannot go on as the user {USER}: {error}")))?;
+        .map_err(|error| Failure::new(format!("it cannot go on as the user {}: {error}", user.name)))?;
     match nix::unistd::fexecve(program, &words, &environment) {
-        Err(error) => Err(Failure::new(format!("it cannot begin anew as the user {USER}: {error}"))),
+        Err(error) => Err(Failure::new(format!("it cannot begin anew as the user {}: {error}", user.name))),
         Ok(never) => match never {},
     }
 }

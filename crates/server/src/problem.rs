@@ -230,24 +230,17 @@ impl<S: Send + Sync, T: DeserializeOwned> FromRequest<S> for Body<T> {
         let whole = Request::from_parts(parts, bytes.clone().into());
         let Json(document) = Json::<T>::from_request(whole, state).await?;
         // What cannot be kept in a database is in no document: it can only stand in it escaped.
-        if bytes.windows(6).any(|part| part == br"\u0000") {
-            return Err(Self::with_zero(&bytes));
+        if bytes.windows(6).any(|part| part == br"\u0000")
+            && let Some(field) = serde_json::from_slice(&bytes).ok().and_then(|whole| field_with_zero(&whole))
+        {
+            let said = "A text holds characters that cannot be printed (U+0000): leave them out.";
+            return Err(Problem::invalid_field(&field, said));
         }
         Ok(Self(document))
     }
 }
 
-impl<T> Body<T> {
-    fn with_zero(bytes: &[u8]) -> Problem {
-        let field = serde_json::from_slice(bytes).ok().and_then(|document| field_with_zero(&document));
-        Problem {
-            field,
-            ..Problem::invalid("A text holds characters that cannot be printed (U+0000): leave them out.")
-        }
-    }
-}
-
-/// The path of a text with U+0000 in it.
+/// The path of a text with U+0000 in it, or of what a name with it stands in.
 fn field_with_zero(document: &serde_json::Value) -> Option<String> {
     let within = |name: String, value| {
         field_with_zero(value).map(|inner| if inner.is_empty() { name.clone() } else { format!("{name}.{inner}") })
@@ -255,7 +248,13 @@ fn field_with_zero(document: &serde_json::Value) -> Option<String> {
     match document {
         serde_json::Value::String(text) => text.contains('\0').then(String::new),
         serde_json::Value::Array(list) => list.iter().enumerate().find_map(|(k, value)| within(k.to_string(), value)),
-        serde_json::Value::Object(fields) => fields.iter().find_map(|(name, value)| within(name.clone(), value)),
+        serde_json::Value::Object(fields) => {
+            fields.iter().find_map(
+                |(name, value)| {
+                    if name.contains('\0') { Some(String::new()) } else { within(name.clone(), value) }
+                },
+            )
+        }
         _ => None,
     }
 }

@@ -70,6 +70,13 @@ async fn a_text_that_cannot_be_kept_is_refused_wherever_it_stands() {
     named["name"] = json!("a\u{0}");
     let said = site.send(Method::POST, "/areas", &named, StatusCode::UNPROCESSABLE_ENTITY).await;
     assert_eq!(said["field"], "name");
+    // So are names of fields; a backslash before such letters is no such character.
+    let mut plant = json!({ "kind": "plant", "spec": trial()["plant"] });
+    plant["spec"]["process"] =
+        json!({ "structure": "library", "process": "stirred_reactor", "parameters": { "a\u{0}": 1.0 } });
+    let said = site.refused("/saved", &json!({ "name": "mine", "content": plant })).await;
+    assert_eq!(said["field"], "content.spec.process.parameters", "{said}");
+    site.send(Method::POST, "/areas", &json!({ "name": r"C:\u0000" }), StatusCode::CREATED).await;
 }
 
 #[tokio::test]

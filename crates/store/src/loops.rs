@@ -415,8 +415,19 @@ impl Store {
     /// Makes areas and loops, in the given order; areas and tags must be new.
     pub async fn seed_areas(&self, areas: &[AreaSeed]) -> Result<()> {
         for area in areas {
-            let area_id = self.add_area(&area.name, "").await?;
+            let known = self.areas().await?.into_iter().find(|known| known.name == area.name);
+            let area_id = match known {
+                Some(known) => known.id,
+                None => self.add_area(&area.name, "").await?,
+            };
             for seed in area.loops.iter().cloned() {
+                match self.find_loop(&seed.tag).await {
+                    Err(Error::NotFound { .. }) => {}
+                    other => {
+                        other?;
+                        continue;
+                    }
+                }
                 let LoopSeed { tag, name, difficulty, pv, op } = seed;
                 let card = LoopCard { tag, name, difficulty, notes: String::new(), pv, op };
                 self.add_loop(NewLoop { area_id, card: &card, plant: None, span_is_guess: false }).await?;

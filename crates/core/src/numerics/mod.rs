@@ -11,7 +11,7 @@ mod statistics;
 
 pub use arithmetic::{Arithmetic, read_arithmetic};
 pub use least_squares::{Compressed, NormalEquations, Outcome, RowBlock, minimise};
-pub use parallel::in_parallel;
+pub use parallel::{in_parallel, on_threads};
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};

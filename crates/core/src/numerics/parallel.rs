@@ -44,9 +44,44 @@ pub fn in_parallel<T: Sync, R: Send>(items: &[T], of: impl Fn(&T) -> R + Sync) -
     done.into_iter().map(|(_, result)| result).collect()
 }
 
+/// `part` on so many threads at once, each of which does the work of this one.
+pub fn on_threads(count: usize, part: impl Fn() + Sync) {
+    let whole = Work::current();
+    let there = || whole.as_ref().map_or_else(&part, |whole| whole.on_this_thread(&part));
+    std::thread::scope(|scope| {
+        let all: Vec<_> = (0..count.max(1)).map(|_| scope.spawn(there)).collect();
+        for one in all {
+            if let Err(thrown) = one.join() {
+                std::panic::resume_unwind(thrown);
+            }
+        }
+    });
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn threads_that_are_counted_end_with_the_work() {
+        let (work, begun) = (Work::new(), AtomicUsize::new(0));
+        let ended = work.carry_out(|| {
+            on_threads(3, || {
+                begun.fetch_add(1, Ordering::Relaxed);
+                work.end();
+                loop {
+                    work::go_on();
+                }
+            });
+        });
+        assert_eq!(ended, Err(crate::work::Ended));
+        assert!((1..=3).contains(&begun.into_inner()));
+        let count = AtomicUsize::new(0);
+        on_threads(3, || {
+            count.fetch_add(1, Ordering::Relaxed);
+        });
+        assert_eq!(count.into_inner(), 3);
+    }
 
     #[test]
     fn results_stand_in_the_order_of_the_items() {

@@ -2,6 +2,7 @@
 
 use super::trace::Trace;
 use super::trial::Trial;
+use crate::numerics::on_threads;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
@@ -170,11 +171,7 @@ impl Sweep {
                 }
             }
         };
-        std::thread::scope(|scope| {
-            for _ in 0..threads.clamp(1, combinations.len()) {
-                scope.spawn(work);
-            }
-        });
+        on_threads(threads.min(combinations.len()), work);
         let mut points = finished.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
         if points.len() < combinations.len() {
             return Ok(None);

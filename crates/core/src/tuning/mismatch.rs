@@ -4,6 +4,7 @@ use super::controlled::Controlled;
 use super::optimise::{Variation, load_error, sampled};
 use crate::assessment::{Family, FrequencyGrid};
 use crate::controller::ControllerSpec;
+use crate::numerics::on_threads;
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result, check};
@@ -90,16 +91,12 @@ pub fn mismatch_map(
         return Err(Error::unfit("the loop is unstable with the model as it is", "choose settings that hold it first"));
     };
     let (next, done) = (AtomicUsize::new(0), Mutex::new(vec![None; points]));
-    std::thread::scope(|scope| {
-        for _ in 0..threads.clamp(1, points) {
-            scope.spawn(|| {
-                loop {
-                    let k = next.fetch_add(1, Ordering::Relaxed);
-                    let Some(ratio) = dead_time_ratios.get(k) else { return };
-                    let found = row(*ratio, &gain_ratios);
-                    done.lock().unwrap_or_else(std::sync::PoisonError::into_inner)[k] = Some(found);
-                }
-            });
+    on_threads(threads.min(points), || {
+        loop {
+            let k = next.fetch_add(1, Ordering::Relaxed);
+            let Some(ratio) = dead_time_ratios.get(k) else { return };
+            let found = row(*ratio, &gain_ratios);
+            done.lock().unwrap_or_else(std::sync::PoisonError::into_inner)[k] = Some(found);
         }
     });
     let rows = done.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);

@@ -3,6 +3,7 @@
 use super::{ControllerStructure, Figures, Task, bench::Bench, best_kept};
 use crate::Result;
 use crate::controller::ControllerSpec;
+use crate::numerics::on_threads;
 use crate::tuning::controlled::Controlled;
 use crate::tuning::{Rule, RuleChoice, Terms, tune_by_rule};
 use crate::units::Span;
@@ -66,25 +67,21 @@ pub fn trade_off(
         .collect();
     let (next, done) = (AtomicUsize::new(0), Mutex::new((0, Vec::<Found>::new())));
     let failed = Mutex::new(None);
-    std::thread::scope(|scope| {
-        for _ in 0..threads.clamp(1, jobs.len()) {
-            scope.spawn(|| {
-                while let Some((structure, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
-                    let mut task = Task::on(plant, pv_span, scan, *structure);
-                    task.demands.max_sensitivity = Some(*limit);
-                    let best = best_kept(&task, &|_| goes_on());
-                    if !goes_on() {
-                        return;
-                    }
-                    let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
-                    done.0 += 1;
-                    match best {
-                        Ok(best) => done.1.extend(best.map(|(controller, figures)| (*structure, controller, figures))),
-                        Err(error) => *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error),
-                    }
-                    report(done.0 as f64 / jobs.len() as f64, so_far(&done.1));
-                }
-            });
+    on_threads(threads.min(jobs.len()), || {
+        while let Some((structure, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
+            let mut task = Task::on(plant, pv_span, scan, *structure);
+            task.demands.max_sensitivity = Some(*limit);
+            let best = best_kept(&task, &|_| goes_on());
+            if !goes_on() {
+                return;
+            }
+            let mut done = done.lock().unwrap_or_else(PoisonError::into_inner);
+            done.0 += 1;
+            match best {
+                Ok(best) => done.1.extend(best.map(|(controller, figures)| (*structure, controller, figures))),
+                Err(error) => *failed.lock().unwrap_or_else(PoisonError::into_inner) = Some(error),
+            }
+            report(done.0 as f64 / jobs.len() as f64, so_far(&done.1));
         }
     });
     let (_, found) = done.into_inner().unwrap_or_else(PoisonError::into_inner);
