@@ -147,7 +147,7 @@ fn axis(text: &str, by_ratio: bool) -> Result<Axis, Failure> {
     };
     parsed().ok_or_else(|| {
         Failure(format!(
-            "--over is {text}; allowed: POINTER=FROM:TO:COUNT, for example /candidate/controller/gain=0.5:4:36"
+            "--over is {text}: it must be POINTER=FROM:TO:COUNT, for example /candidate/controller/gain=0.5:4:36"
         ))
     })
 }

@@ -188,12 +188,12 @@ pub(crate) struct IdentifiedModel {
 /// `LOW:HIGH` as two numbers.
 fn pair(option: &str, text: &str, example: &str) -> Result<(f64, f64), Failure> {
     let ends = text.split_once(':').and_then(|(low, high)| Some((low.trim().parse().ok()?, high.trim().parse().ok()?)));
-    ends.ok_or_else(|| Failure(format!("{option} is {text}; allowed: {example}")))
+    ends.ok_or_else(|| Failure(format!("{option} is {text}: it must be {example}")))
 }
 
 fn constraint(text: &str) -> Result<Constraint, Failure> {
     let refused =
-        || Failure(format!("--known is {text}; allowed: NAME=VALUE or NAME=LOW:HIGH, for example dead_time=12.5"));
+        || Failure(format!("--known is {text}: it must be NAME=VALUE or NAME=LOW:HIGH, for example dead_time=12.5"));
     let (name, value) = text.split_once('=').ok_or_else(refused)?;
     let parameter = name.trim().replace('-', "_");
     if let Ok(fixed) = value.trim().parse() {

@@ -137,13 +137,13 @@ fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial
         return Ok((plant, trial.plant.pv.span.clone(), scan, Some(trial)));
     }
     let Some(path) = &options.model else {
-        return Err(Failure("--model or --trial is missing; allowed: one of them".to_owned()));
+        return Err(Failure("Give --model or --trial: one of them is needed.".to_owned()));
     };
     let model: Model = read_json(path)?;
     let process = model.process().map_err(|error| Failure::of(path, error))?;
     let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
     let Some((low, high)) = ends else {
-        return Err(Failure(format!("--pv-span is {}; allowed: LOW:HIGH, for example 0:150", options.pv_span)));
+        return Err(Failure(format!("--pv-span is {}: it must be LOW:HIGH, for example 0:150", options.pv_span)));
     };
     let scan = options.scan.unwrap_or_else(|| round_down(process.time_scale() / 40.0).clamp(0.01, 60.0));
     Ok((Controlled::plain(process), Span::new(low, high, model.output_unit()), scan, None))
@@ -190,7 +190,7 @@ pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
         ObjectiveName::SetPoint => task.objective = Objective::SetPoint,
         ObjectiveName::Scenario => {
             let Some(trial) = trial else {
-                return Err(Failure("--minimise is scenario-iae with a model; allowed: with --trial".to_owned()));
+                return Err(Failure("--minimise scenario-iae needs --trial: a model alone has no scenario".to_owned()));
             };
             task.scenario = Some(trial);
         }

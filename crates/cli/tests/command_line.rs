@@ -148,7 +148,7 @@ fn experiments_are_planned_run_inspected_and_identified() {
     assert!((0.9..1.3).contains(&(error(&in_parts) / error(&model))), "{} {}", error(&in_parts), error(&model));
     let twice = printed(&antistasis(&["identify", &record, "--validate", "none", "--with", &record]));
     assert!((error(&model) / error(&twice) / 2.0f64.sqrt() - 1.0).abs() < 0.05);
-    assert!(refusal(&["identify", &record, "--also", "soon"]).contains("--also is soon; allowed: FROM:TO in s"));
+    assert!(refusal(&["identify", &record, "--also", "soon"]).contains("--also is soon: it must be FROM:TO in s"));
     assert!(refusal(&["identify", &record, "--with", "nowhere.csv"]).contains("nowhere.csv"));
     let csv = path("plan.csv");
     printed(&antistasis(&["experiment", &file, "--out", &csv]));
@@ -176,7 +176,7 @@ fn the_documents_of_the_demo_run_with_balances_and_are_swept() {
     // The cooler wall needs less of the valve for the same heat; the dirtiest cannot hold the temperature at all.
     assert!(op_travel(4) < op_travel(2) && points[0]["refusal"].as_str().unwrap().contains("operating point"));
     let refused = refusal(&["sweep", "demo/trials/TIC-310-fouling.json", "--over", "/plant/process=1:2"]);
-    assert!(refused.contains("--over is /plant/process=1:2; allowed: POINTER=FROM:TO:COUNT"));
+    assert!(refused.contains("--over is /plant/process=1:2: it must be POINTER=FROM:TO:COUNT"));
 }
 
 /// Every document that a command prints, held against the schema that the command itself gives for it, by a validator
@@ -265,8 +265,8 @@ fn bad_input_is_told_in_one_line() {
     let model = file("model.json", "{\"structure\": \"fopdt\"}");
     assert!(refusal(&["tune", "--model", &model]).contains("model.json"));
     assert!(refusal(&["identify", &flat, "--structure", "arx:2,2"]).contains("structure is arx:2,2: it must be fopdt"));
-    assert!(refusal(&["identify", &flat, "--validate", "later"]).contains("--validate is later; allowed: half"));
-    assert!(refusal(&["identify", &flat, "--known", "gain"]).contains("--known is gain; allowed: NAME=VALUE"));
+    assert!(refusal(&["identify", &flat, "--validate", "later"]).contains("--validate is later: it must be half"));
+    assert!(refusal(&["identify", &flat, "--known", "gain"]).contains("--known is gain: it must be NAME=VALUE"));
     let plan = file("plan.json", "{\"noise\": 1}");
     assert!(refusal(&["experiment", &plan]).contains("plan.json"));
     let trial = file("trial.json", "{\"version\": 1,");

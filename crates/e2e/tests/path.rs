@@ -200,9 +200,9 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     let application = Application::start(&binary()?)?;
     let page = Page::open(1280, 800).await?;
 
-    // Plan: a PRBS on the simulated plant, with what a fit will know of it; an amplitude that is too bold is warned of.
+    // Plan: a PRBS on the simulated plant, with what expected of a fit of it; an amplitude that is too bold is warned of.
     page.go(&application.address("/loops/TIC-204/measure?view=plan")).await?;
-    page.shows("a fit will know").await?;
+    page.shows("expected of a fit").await?;
     page.select("Signal", "prbs").await?;
     page.shows("Clock").await?;
     page.click("Proposed: PV").await?;

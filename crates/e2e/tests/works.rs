@@ -144,7 +144,7 @@ async fn the_same_with_keys_only() -> Result<()> {
     page.type_keys("1").await?;
     page.until("Measure", "return location.pathname === '/loops/FIC-9/measure'").await?;
     choose_tab(&page, "Record", "Plan a test").await?;
-    page.shows("a fit will know").await?;
+    page.shows("expected of a fit").await?;
     page.tab_to("Run on the simulated plant").await?;
     page.type_keys(&Key::Enter.to_string()).await?;
     page.shows("times its noise").await?;

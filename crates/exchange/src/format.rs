@@ -61,7 +61,7 @@ impl Format {
         let lower = ending.trim_start_matches('.').to_lowercase();
         Self::ALL.into_iter().find(|format| format.ending() == lower).ok_or_else(|| {
             let all: Vec<&str> = Self::ALL.iter().map(|format| format.ending()).collect();
-            Error::content("format", format!("“{ending}” is not known"), format!("allowed: {}", all.join(", ")))
+            Error::content("format", format!("“{ending}” is not known"), format!("a file is one of {}", all.join(", ")))
         })
     }
 

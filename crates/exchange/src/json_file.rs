@@ -41,7 +41,7 @@ pub(crate) fn open(path: &Path) -> Result<Table> {
         Error::content(
             "the file",
             "it holds no table",
-            "allowed: a list of objects, an object of lists of one length, or an object with `time` and `channels`",
+            "it must be a list of objects, an object of lists of one length, or an object with `time` and `channels`",
         )
     };
     let (headers, columns) = match value {

@@ -55,15 +55,15 @@ async function remove() {
     @close="emit('close')"
   >
     <div class="mt-3 grid gap-3">
-      <p v-if="!hanging && !problem" class="text-soft" role="status">Looking what hangs on it …</p>
+      <p v-if="!hanging && !problem" class="text-soft" role="status">Looking for what depends on it …</p>
       <template v-if="hanging">
         <div v-if="hanging.along.length">
-          <p>With it go</p>
+          <p>Deleted with it</p>
           <ul class="ml-5 list-disc">
             <li v-for="line in hanging.along" :key="line">{{ line }}</li>
           </ul>
         </div>
-        <p v-else class="text-soft">Nothing goes with it.</p>
+        <p v-else class="text-soft">Nothing else is deleted with it.</p>
         <div v-if="hanging.stays.length">
           <p>What stays</p>
           <ul class="ml-5 list-disc">

@@ -119,7 +119,7 @@ useKeys({ "/": () => void show() });
               </div>
             </ComboboxOption>
           </ComboboxOptions>
-          <p v-if="places.length === 0" class="px-2 py-3 text-soft">Nothing is called that.</p>
+          <p v-if="places.length === 0" class="px-2 py-3 text-soft">Nothing has that name.</p>
         </Combobox>
       </DialogPanel>
     </div>

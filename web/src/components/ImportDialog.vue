@@ -376,7 +376,7 @@ async function close() {
             </tr>
           </tbody>
         </table>
-        <p v-if="rows.length === 0" class="p-3 text-soft">No column is called that.</p>
+        <p v-if="rows.length === 0" class="p-3 text-soft">No column has that name.</p>
       </div>
       <div class="mt-3 flex flex-wrap items-center gap-x-6 gap-y-2">
         <label class="flex items-center gap-2">

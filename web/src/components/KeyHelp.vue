@@ -7,17 +7,20 @@ const open = ref(false);
 const keys: [string, string][] = [
   ["1 2 3", "to the steps Measure, Model, Control"],
   ["/", "find anything"],
+  ["?", "this list"],
   ["↑ ↓ in an entry", "nudge the number; with Shift times or divided by 1.2"],
   ["j k", "next and previous row of the trail"],
   ["o", "lay the row over, or take it off again"],
   ["p", "pin the row: others are compared with it"],
   ["space", "flip between the row and the pinned one"],
+  ["s", "star the trial: it stays in sight (Control)"],
   [
     "+ − ← → 0 on the strip",
     "zoom, pan, whole record; with the mouse: drag, wheel, Shift+wheel, double click",
   ],
   ["f", "fit a model (Model)"],
-  ["l", "load a file (Measure)"],
+  ["l", "load a file (home, Measure)"],
+  ["n", "new loop (home)"],
 ];
 useKeys({ "?": () => (open.value = true) });
 </script>

@@ -380,7 +380,7 @@ const isWrong = computed(() => Object.keys(unread.value).length > 0);
           Take this process
         </button>
         <button type="button" class="button" @click="emit('close')">Cancel</button>
-        <span v-if="isWrong" class="text-limit">Something typed is no number.</span>
+        <span v-if="isWrong" class="text-limit">One of the entries is not a number.</span>
       </div>
     </div>
   </DialogFrame>

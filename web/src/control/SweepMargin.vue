@@ -150,7 +150,7 @@ const trials = computed(() => props.sweep.axes.reduce((product, axis) => product
       </template>
     </template>
     <label class="grid grid-cols-[minmax(0,1fr)_190px] items-center gap-2 border-t border-rule pt-2">
-      Measure besides
+      Also measure
       <select
         class="entry"
         :value="sweep.question.tag"

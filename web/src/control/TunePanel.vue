@@ -275,7 +275,7 @@ const verdict = computed<Schemas["Verdict"] | null>(() => {
     />
     <FieldList :fields="demands" />
     <label class="grid gap-1">
-      in words, besides
+      also, in words
       <input
         class="entry"
         :value="tuning.wishes.words"

@@ -342,7 +342,7 @@ const spectrum = computed<Line[]>(() => {
     <table class="mt-3 w-full" aria-label="Expected errors">
       <thead class="text-[12px] text-soft">
         <tr>
-          <th class="text-left font-normal">a fit will know</th>
+          <th class="text-left font-normal">expected of a fit</th>
           <th class="text-right font-normal">± std. error</th>
           <th class="pl-2 text-left font-normal">unit</th>
         </tr>

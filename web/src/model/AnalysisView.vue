@@ -192,7 +192,8 @@ const profileMarks = computed(() =>
           <input v-model="onNewData" type="checkbox" /> on the data that the fit has not seen
         </label>
         <span>
-          white by chance: <strong class="font-semibold">{{ number(validation.tests.whiteness, 2) }}</strong>
+          probability that it is white:
+          <strong class="font-semibold">{{ number(validation.tests.whiteness, 2) }}</strong>
         </span>
         <span v-for="cross in validation.tests.cross_correlation" :key="cross.input">
           independent of {{ cross.input }}:

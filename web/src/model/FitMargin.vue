@@ -281,7 +281,7 @@ const knownCount = computed(
             <input v-model="draft.drift" type="checkbox" /> estimate a steady drift of the PV
           </label>
           <label class="flex items-center gap-2">
-            <input v-model="draft.initialState" type="checkbox" /> the record may begin in motion
+            <input v-model="draft.initialState" type="checkbox" /> the record may begin away from rest
           </label>
         </template>
       </div>

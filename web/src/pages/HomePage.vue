@@ -240,7 +240,7 @@ useKeys({ n: () => newLoop(), l: () => chooser.value?.click() });
         </div>
       </StateNotice>
       <p v-else-if="shown.length === 0 && words" class="py-6 text-center text-soft">
-        No loop is called that.
+        No loop has that name.
         <button type="button" class="button ml-2" @click="words = ''">Show all</button>
       </p>
       <section

@@ -358,7 +358,7 @@ function actionsOf(row: ModelRow) {
       act: () =>
         (editing.value = {
           title: `Model ${letter(row.number)}, ${shortName(row.model.structure)}`,
-          nameLabel: "Name besides its letter",
+          nameLabel: "Name (beside its letter)",
           texts: { name: row.name, remark: row.remark },
           keep: async (body, force) => {
             const params = { path: { id: row.id }, header: ifMatch(row.revision, force) };

@@ -132,7 +132,7 @@ async function into(tag: string) {
               <th class="font-normal">PV</th>
               <th class="font-normal">OP</th>
               <th class="font-normal">SP</th>
-              <th class="font-normal">besides</th>
+              <th class="font-normal">also</th>
             </tr>
           </thead>
           <tbody>

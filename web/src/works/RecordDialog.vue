@@ -104,7 +104,7 @@ async function keep(force: boolean) {
           <thead class="text-left text-[12px] text-soft">
             <tr>
               <th class="font-normal">tag</th>
-              <th class="font-normal">is</th>
+              <th class="font-normal">use as</th>
               <th class="font-normal">unit</th>
             </tr>
           </thead>

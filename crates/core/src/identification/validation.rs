@@ -293,7 +293,10 @@ fn judge_difference_equation(model: &Model) -> Vec<Verdict> {
     if outside > 0 {
         verdicts.push(Verdict::new(
             Tone::Caution,
-            format!("{outside} pole(s) on or outside the unit circle: the model integrates or is unstable. Fit an integrating structure if the process is one."),
+            format!(
+                "{} on or outside the unit circle: the model integrates or is unstable. Fit an integrating structure if the process is one.",
+                if outside == 1 { "A pole lies".to_owned() } else { format!("{outside} poles lie") }
+            ),
             "a stable difference equation has its poles inside the unit circle (exact)",
         ));
     }

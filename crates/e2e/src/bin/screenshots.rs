@@ -34,7 +34,7 @@ async fn main() -> Result<()> {
 
     for (name, place, text) in [
         ("read", "measure?view=read", "Smith 1972"),
-        ("plan", "measure?view=plan", "a fit will know"),
+        ("plan", "measure?view=plan", "expected of a fit"),
         ("residuals", "model?view=residuals", "Autocorrelation of the residuals"),
         ("responses", "model?view=data", "Step response from the data"),
         ("over-time", "model?view=time", "PV and prediction"),

@@ -151,7 +151,7 @@ impl<'a> Clock<'a> {
                     _ => String::new(),
                 };
                 let problem = format!("“{}” is not a time", shown());
-                Error::content(format!("line {line}"), problem, format!("allowed: {allowed}{order}"))
+                Error::content(format!("line {line}"), problem, format!("times are written as {allowed}{order}"))
             };
             if last.is_none() {
                 return Err(error());

@@ -181,7 +181,7 @@ async fn choose_model(
     let reason = choice.reason.trim();
     if reason.chars().count() > 1000 {
         return Err(Problem::invalid(format!(
-            "reason has {} characters; allowed: at most 1000",
+            "The reason has {} characters: at most 1000 are kept.",
             reason.chars().count()
         )));
     }

@@ -240,11 +240,11 @@ impl View {
     pub fn indices(&self, record: &Record, series: &[&[f64]]) -> Result<Vec<usize>, Problem> {
         let buckets = self.buckets.unwrap_or(800);
         if !(1..=MOST_BUCKETS).contains(&buckets) {
-            return Err(Problem::invalid(format!("buckets is {buckets}; allowed: 1 to {MOST_BUCKETS}")));
+            return Err(Problem::invalid(format!("The number of buckets is {buckets}: it must be 1 to {MOST_BUCKETS}.")));
         }
         let (from, to) = (self.from.unwrap_or(0.0), self.to.unwrap_or(f64::MAX));
         if from.is_nan() || to.is_nan() || from > to {
-            return Err(Problem::invalid(format!("to is {to} s; allowed: from, {from} s, or later")));
+            return Err(Problem::invalid(format!("The end of the window ({to} s) is before its start ({from} s).")));
         }
         let window = record.axis.window(from, to);
         // One sample beyond either end, so that the curves reach the edges.
@@ -349,7 +349,7 @@ async fn even_channel(
 ) -> Result<Json<EvenSamples>, Problem> {
     let samples = samples.unwrap_or(2000);
     if !(2..=100_000).contains(&samples) {
-        return Err(Problem::invalid(format!("samples is {samples}; allowed: 2 to 100000")));
+        return Err(Problem::invalid(format!("The number of samples is {samples}: it must be 2 to 100000.")));
     }
     let steps = state.store.record_info(id).await?.preparation;
     let prepared = state.prepared(id, &steps).await?;

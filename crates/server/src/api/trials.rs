@@ -168,7 +168,7 @@ impl Drawing {
         if (10..=100_000).contains(&rows) {
             Ok(rows)
         } else {
-            Err(Problem::invalid(format!("rows is {rows}; allowed: 10 to 100000")))
+            Err(Problem::invalid(format!("The number of rows is {rows}: it must be 10 to 100000.")))
         }
     }
 }

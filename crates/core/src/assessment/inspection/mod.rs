@@ -296,10 +296,16 @@ fn gaps(record: &Record) -> Vec<Finding> {
                     Topic::Gaps,
                     Tone::Caution,
                     format!(
-                        "{missing} samples of {} are missing in {} gaps, the longest {}: fill the short ones, split at the long ones.",
+                        "{} of {} {}: fill the short ones, split at the long ones.",
+                        if missing == 1 { "1 sample".to_owned() } else { format!("{missing} samples") },
                         channel.tag,
-                        places.len(),
-                        readable_duration(longest)
+                        match (missing, places.len()) {
+                            (1, _) => "is missing".to_owned(),
+                            (_, 1) => format!("are missing, in a gap of {}", readable_duration(longest)),
+                            (_, gaps) => {
+                                format!("are missing in {gaps} gaps, the longest {}", readable_duration(longest))
+                            }
+                        },
                     ),
                     "structures with dead time and ARX pass over gaps, the others cannot",
                 )

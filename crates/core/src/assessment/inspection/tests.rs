@@ -187,15 +187,19 @@ fn a_valve_that_sticks_is_found_with_its_band_and_one_that_follows_is_not() {
 
 #[test]
 fn gaps_and_uneven_samples_are_counted() {
-    let (mut pv, op) = doublet(1.0, 0.2);
-    pv[50..60].fill(f64::NAN);
-    let found = judged(&record(pv, op, None));
-    let gap = found.findings.iter().find(|finding| finding.topic == Topic::Gaps).unwrap();
-    assert!(
-        gap.verdict.text.starts_with("10 samples of T.PV are missing in 1 gaps, the longest 20 s"),
-        "{}",
-        gap.verdict.text
-    );
+    for (missing, words) in [
+        (vec![50..51], "1 sample of T.PV is missing: fill"),
+        (vec![50..60], "10 samples of T.PV are missing, in a gap of 20 s: fill"),
+        (vec![50..60, 80..83], "13 samples of T.PV are missing in 2 gaps, the longest 20 s: fill"),
+    ] {
+        let (mut pv, op) = doublet(1.0, 0.2);
+        for gap in missing {
+            pv[gap].fill(f64::NAN);
+        }
+        let found = judged(&record(pv, op, None));
+        let gap = found.findings.iter().find(|finding| finding.topic == Topic::Gaps).unwrap();
+        assert!(gap.verdict.text.starts_with(words), "{}", gap.verdict.text);
+    }
     let short = Record::new(
         TimeAxis::uniform(1.0, 5).unwrap(),
         vec![Channel { tag: "T".into(), role: Role::Pv, unit: String::new(), values: vec![0.0; 5] }],
