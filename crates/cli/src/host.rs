@@ -3,17 +3,22 @@
 use crate::privileges::drop_privileges;
 use crate::{Failure, demo};
 use antistasis_cluster::{Cluster, Durability};
-use antistasis_server::AppState;
+use antistasis_server::{Access, AppState, Token};
 use antistasis_store::Store;
 use clap::Args;
 use std::net::Ipv4Addr;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
 use tracing_subscriber::EnvFilter;
 
 /// Longest wait, at the end, for queries and for what is being computed.
 const CLOSING: std::time::Duration = std::time::Duration::from_millis(500);
+
+/// File of the token in the data directory.
+pub(crate) const TOKEN: &str = "token";
+/// What a data directory holds: the databases of `serve` and of `demo`.
+pub(crate) const DATABASES: [&str; 2] = ["work", "demo"];
 
 #[derive(Debug, Args)]
 pub(crate) struct HostOptions {
@@ -26,6 +31,9 @@ pub(crate) struct HostOptions {
     /// Another origin whose pages may write, such as that of a development server.
     #[arg(long, value_name = "ORIGIN")]
     allow_origin: Vec<String>,
+    /// Asks nobody for a token: every program and every user of this machine may then read and change everything.
+    #[arg(long)]
+    open: bool,
     /// Writes the log as JSON.
     #[arg(long)]
     log_json: bool,
@@ -46,12 +54,12 @@ pub(crate) fn serve(options: ServeOptions) -> Result<(), Failure> {
             drop_privileges(None)?;
             with_log(&options.host, || run(&options.host, &url, None, false))
         }
-        None => with_own_database(&options.host, "work", false),
+        None => with_own_database(&options.host, DATABASES[0], false),
     }
 }
 
 pub(crate) fn demo(options: HostOptions) -> Result<(), Failure> {
-    with_own_database(&options, "demo", true)
+    with_own_database(&options, DATABASES[1], true)
 }
 
 fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) -> Result<(), Failure> {
@@ -66,14 +74,14 @@ fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) ->
 }
 
 fn with_own_database(options: &HostOptions, name: &str, seeded: bool) -> Result<(), Failure> {
-    drop_privileges(Some(&data_directory(options)?.join(name)))?;
+    drop_privileges(Some(&data_directory(options.data.as_deref())?.join(name)))?;
     with_log(options, || {
         // Before the database is started: the port is what is most often in the way.
         drop(
             std::net::TcpListener::bind((Ipv4Addr::LOCALHOST, options.port))
                 .map_err(|error| in_use(options, &error))?,
         );
-        let directory = data_directory(options)?.join(name);
+        let directory = data_directory(options.data.as_deref())?.join(name);
         let cluster = Cluster::start(&directory, Durability::Kept).map_err(Failure::new)?;
         let result = run(options, &cluster.url("antistasis"), Some(&directory), seeded);
         drop(cluster);
@@ -81,8 +89,8 @@ fn with_own_database(options: &HostOptions, name: &str, seeded: bool) -> Result<
     })
 }
 
-fn data_directory(options: &HostOptions) -> Result<PathBuf, Failure> {
-    if let Some(data) = &options.data {
+pub(crate) fn data_directory(given: Option<&Path>) -> Result<PathBuf, Failure> {
+    if let Some(data) = given {
         return std::path::absolute(data).map_err(|error| Failure::of(data, error));
     }
     // The server cannot run as root, and its own user cannot enter root's home.
@@ -104,7 +112,24 @@ fn in_use(options: &HostOptions, error: &std::io::Error) -> Failure {
     }
 }
 
-fn run(options: &HostOptions, database_url: &str, data: Option<&std::path::Path>, seeded: bool) -> Result<(), Failure> {
+/// Who may ask, and the line that says where.
+fn access(options: &HostOptions, data: Option<&Path>, port: u16) -> Result<(Access, String), Failure> {
+    if options.open {
+        let said = format!(
+            "Antistasis is at http://localhost:{port} (open: every user of this machine may change everything; Ctrl+C ends it)"
+        );
+        return Ok((Access::Open, said));
+    }
+    let token = match data.map(|data| data.join(TOKEN)) {
+        Some(path) => Token::kept_in(&path).map_err(|error| Failure::of(&path, error))?,
+        // Beside somebody else's database nothing is kept.
+        None => Token::random(),
+    };
+    let said = format!("Antistasis is at http://localhost:{port}/?token={} (Ctrl+C ends it)", token.text());
+    Ok((Access::Token(token), said))
+}
+
+fn run(options: &HostOptions, database_url: &str, data: Option<&Path>, seeded: bool) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_multi_thread().enable_all().build().map_err(Failure::new)?;
     let served = runtime.block_on(async {
         let mut interrupt = signal(SignalKind::interrupt()).map_err(Failure::new)?;
@@ -116,8 +141,9 @@ fn run(options: &HostOptions, database_url: &str, data: Option<&std::path::Path>
         let listener =
             TcpListener::bind((Ipv4Addr::LOCALHOST, options.port)).await.map_err(|error| in_use(options, &error))?;
         let port = listener.local_addr().map_err(Failure::new)?.port();
-        let state = AppState::new(store.clone(), port, &options.allow_origin, data).map_err(Failure::new)?;
-        println!("Antistasis is at http://localhost:{port} (Ctrl+C ends it)");
+        let (access, said) = access(options, data, port)?;
+        let state = AppState::new(store.clone(), port, &options.allow_origin, data, access).map_err(Failure::new)?;
+        println!("{said}");
         let ended = async move {
             tokio::select! {
                 _ = interrupt.recv() => {}

@@ -2,8 +2,10 @@
 
 use crate::Failure;
 use crate::files::print;
+use crate::host::{DATABASES, TOKEN, data_directory};
+use antistasis_server::Token;
 use clap::{Args, Subcommand};
-use reqwest::{Method, Response};
+use reqwest::{Method, Response, StatusCode};
 use serde_json::{Value, json};
 use std::path::PathBuf;
 
@@ -12,6 +14,12 @@ pub(crate) struct WorksOptions {
     /// Address of the server, as a browser uses it.
     #[arg(long, global = true, env = "ANTISTASIS_SERVER", default_value = "http://127.0.0.1:8207")]
     server: String,
+    /// Token of the server; the one in its data directory when left out.
+    #[arg(long, global = true, env = "ANTISTASIS_TOKEN", hide_env_values = true)]
+    token: Option<String>,
+    /// Data directory of the server.
+    #[arg(long, global = true)]
+    data: Option<PathBuf>,
     #[command(subcommand)]
     job: Job,
 }
@@ -161,16 +169,56 @@ fn set(place: &mut Value, given: Option<&String>) {
 
 pub(crate) fn works(options: WorksOptions) -> Result<(), Failure> {
     let runtime = tokio::runtime::Builder::new_current_thread().enable_all().build().map_err(Failure::new)?;
-    let server = Server { address: options.server.trim_end_matches('/').to_owned(), client: reqwest::Client::new() };
-    runtime.block_on(server.perform(options.job))
+    runtime.block_on(async {
+        let server = Server::of(&options).await?;
+        server.perform(options.job).await
+    })
 }
 
 struct Server {
     address: String,
     client: reqwest::Client,
+    token: Option<String>,
 }
 
 impl Server {
+    /// The server with the token that was given, or with that of the data directory that it takes.
+    async fn of(options: &WorksOptions) -> Result<Self, Failure> {
+        let address = options.server.trim_end_matches('/').to_owned();
+        let with = |token| Self { address: address.clone(), client: reqwest::Client::new(), token };
+        if let Some(token) = &options.token {
+            return Ok(with(Some(token.trim().to_owned())));
+        }
+        let directory = data_directory(options.data.as_deref())?;
+        let mut unread = None;
+        for path in DATABASES.map(|name| directory.join(name).join(TOKEN)) {
+            match Token::read(&path) {
+                Ok(Some(token)) => {
+                    let server = with(Some(token.text().to_owned()));
+                    let answer = server.request(Method::GET, "/areas").send().await;
+                    if answer.is_ok_and(|answer| answer.status() != StatusCode::UNAUTHORIZED) {
+                        return Ok(server);
+                    }
+                }
+                Ok(None) => {}
+                Err(error) if error.kind() == std::io::ErrorKind::NotFound => {}
+                Err(error) => unread = Some(Failure::of(&path, error)),
+            }
+        }
+        // It may be an open one.
+        let server = with(None);
+        let answer = server.request(Method::GET, "/areas").send().await;
+        if answer.is_ok_and(|answer| answer.status() == StatusCode::UNAUTHORIZED) {
+            return Err(unread.unwrap_or_else(|| {
+                Failure(format!(
+                    "{address} asks for its token: give the data directory of the server with --data, or the token with --token (it \
+                     stands in the address that the server printed)"
+                ))
+            }));
+        }
+        Ok(server)
+    }
+
     async fn perform(&self, job: Job) -> Result<(), Failure> {
         match job {
             Job::List => {
@@ -272,7 +320,11 @@ impl Server {
     }
 
     fn request(&self, method: Method, path: &str) -> reqwest::RequestBuilder {
-        self.client.request(method, format!("{}/api/v1{path}", self.address))
+        let request = self.client.request(method, format!("{}/api/v1{path}", self.address));
+        match &self.token {
+            Some(token) => request.bearer_auth(token),
+            None => request,
+        }
     }
 
     async fn get(&self, path: &str) -> Result<Value, Failure> {

@@ -6,7 +6,7 @@
 use nix::sys::signal::{Signal, kill};
 use nix::unistd::Pid;
 use serde_json::{Value, json};
-use std::io::{BufRead, BufReader, Write};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
@@ -15,8 +15,13 @@ use std::time::{Duration, Instant};
 use tempfile::TempDir;
 
 fn start(command: &str, data: &Path, port: u16) -> Child {
+    start_with(&[command], data, port)
+}
+
+fn start_with(words: &[&str], data: &Path, port: u16) -> Child {
     Command::new(env!("CARGO_BIN_EXE_antistasis"))
-        .args([command, "--port", &port.to_string(), "--data"])
+        .args(words)
+        .args(["--port", &port.to_string(), "--data"])
         .arg(data)
         .stdout(Stdio::piped())
         .stderr(Stdio::piped())
@@ -98,7 +103,7 @@ fn works_are_made_changed_and_carried_elsewhere_by_commands() {
     let address = format!("http://127.0.0.1:{port}");
     let run = |words: &[&str]| {
         let output = Command::new(env!("CARGO_BIN_EXE_antistasis"))
-            .args(["works", "--server", &address])
+            .args(["works", "--server", &address, "--data", data.path().to_str().unwrap()])
             .args(words)
             .current_dir(data.path())
             .output()
@@ -176,7 +181,7 @@ fn post(port: u16, path: &str, body: &Value) -> TcpStream {
 #[test]
 fn ends_in_seconds_while_everything_is_computing() {
     let (data, port) = (data(), free_port());
-    let mut child = start("serve", data.path(), port);
+    let mut child = start_with(&["serve", "--open"], data.path(), port);
     first_line(&mut child);
     let signal = |tag: &str| json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
     let trial = json!({
@@ -221,7 +226,7 @@ fn a_demo_that_was_cut_off_is_completed_and_what_a_person_deleted_stays_away() {
     }
     let run = |words: &[&str]| {
         let address = format!("http://127.0.0.1:{port}");
-        let words: Vec<&str> = ["works", "--server", &address].into_iter().chain(words.iter().copied()).collect();
+        let words: Vec<&str> = ["works", "--server", &address, "--data", data.path().to_str().unwrap()].into_iter().chain(words.iter().copied()).collect();
         Command::new(env!("CARGO_BIN_EXE_antistasis")).args(words).output().unwrap()
     };
     let mut child = start("demo", data.path(), port);
@@ -246,6 +251,75 @@ fn a_demo_that_was_cut_off_is_completed_and_what_a_person_deleted_stays_away() {
     if Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().all(open) {
         assert!(owners(data.path()).iter().all(|owner| *owner != 0), "{:?}", owners(data.path()));
     }
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
+    all_gone(data.path());
+}
+
+/// A request of a program to the server that runs on this port; status and answer.
+fn asked(port: u16, path: &str, header: &str) -> (u16, String) {
+    let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+    write!(stream, "GET {path} HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: close\r\n{header}\r\n").unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    (answer.split(' ').nth(1).unwrap().parse().unwrap(), answer)
+}
+
+#[test]
+fn the_printed_address_lets_in_and_the_file_of_the_token_is_its_owners() {
+    let (data, port) = (data(), free_port());
+    let mut child = start("serve", data.path(), port);
+    let said = first_line(&mut child);
+    let token = said.split_once("?token=").unwrap().1.split_whitespace().next().unwrap().to_owned();
+    let file = data.path().join("work/token");
+    assert_eq!(std::fs::read_to_string(&file).unwrap().trim(), token);
+    assert_eq!(std::fs::metadata(&file).unwrap().permissions().mode() & 0o777, 0o600);
+    assert_eq!(asked(port, "/api/v1/loops", "").0, 401);
+    assert_eq!(asked(port, "/api/v1/loops", &format!("Authorization: Bearer {token}\r\n")).0, 200);
+    let (status, answer) = asked(port, &format!("/?token={token}"), "");
+    assert_eq!(status, 303);
+    let cookie = answer.lines().find_map(|line| line.strip_prefix("set-cookie: ")).unwrap();
+    let cookie = format!("Cookie: {}\r\n", cookie.split(';').next().unwrap());
+    assert_eq!(asked(port, "/api/v1/loops", &cookie).0, 200);
+    // The command line takes it from the data directory, from its own words, or says where it is to be had.
+    let address = format!("http://127.0.0.1:{port}");
+    let works = |words: &[&str]| {
+        let command = ["works", "list", "--server", &address];
+        let output = Command::new(env!("CARGO_BIN_EXE_antistasis"))
+            .args(command)
+            .args(words)
+            .env("XDG_DATA_HOME", data.path().join("nothing"))
+            .env("HOME", data.path())
+            .output()
+            .unwrap();
+        (output.status.code(), String::from_utf8_lossy(&output.stderr).into_owned())
+    };
+    assert_eq!(works(&["--data", data.path().to_str().unwrap()]).0, Some(0));
+    assert_eq!(works(&["--token", &token]).0, Some(0));
+    let (code, said) = works(&[]);
+    assert_eq!(code, Some(2));
+    assert!(said.contains("--token") && said.contains("--data"), "{said}");
+    let (code, said) = works(&["--token", &"0".repeat(64)]);
+    assert_eq!(code, Some(2));
+    assert!(said.contains("needs the token"), "{said}");
+    // Who was let in stays in after a restart; another token lets nobody in who had the old one.
+    for (renewed, expected) in [(false, 200), (true, 401)] {
+        kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+        child.wait().unwrap();
+        all_gone(data.path());
+        if renewed {
+            std::fs::remove_file(&file).unwrap();
+        }
+        child = start("serve", data.path(), port);
+        assert_eq!(first_line(&mut child).contains(&token), !renewed);
+        assert_eq!(asked(port, "/api/v1/loops", &cookie).0, expected);
+    }
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
+    // Open, it says so.
+    let mut child = start_with(&["serve", "--open"], data.path(), port);
+    assert!(first_line(&mut child).contains("open: every user of this machine may change everything"));
+    assert_eq!(asked(port, "/api/v1/loops", "").0, 200);
     kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
     child.wait().unwrap();
     all_gone(data.path());

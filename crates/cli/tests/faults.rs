@@ -13,7 +13,7 @@ use std::net::{TcpListener, TcpStream};
 use std::os::unix::fs::PermissionsExt;
 use std::path::Path;
 use std::process::{Child, Command, Stdio};
-use std::sync::Mutex;
+use std::sync::{Mutex, OnceLock};
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::{Duration, Instant};
 use tempfile::TempDir;
@@ -22,6 +22,9 @@ use tempfile::TempDir;
 fn rounds() -> usize {
     if std::env::var_os("ANTISTASIS_HARDEN").is_some() { 50 } else { 4 }
 }
+
+/// The token of the server, as it was printed at its first start.
+static TOKEN: OnceLock<String> = OnceLock::new();
 
 /// Longest time until the server answers again.
 const UP_AGAIN: Duration = Duration::from_secs(5);
@@ -37,6 +40,10 @@ fn start(data: &Path, port: u16) -> Child {
     let mut line = String::new();
     BufReader::new(child.stdout.take().unwrap()).read_line(&mut line).unwrap();
     assert!(line.contains("http://"), "{line}");
+    let (_, token) = line.split_once("?token=").unwrap();
+    // It stays the same over every start: who was let in stays in.
+    let token = token.split_whitespace().next().unwrap();
+    assert_eq!(TOKEN.get_or_init(|| token.to_owned()), token);
     child
 }
 
@@ -46,7 +53,8 @@ fn ask(port: u16, method: &str, path: &str, body: &str) -> Option<(u16, Value)> 
     stream.set_read_timeout(Some(Duration::from_secs(10))).ok()?;
     write!(
         stream,
-        "{method} /api/v1{path} HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: close\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        "{method} /api/v1{path} HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: close\r\nAuthorization: Bearer {}\r\nContent-Type: application/json\r\nContent-Length: {}\r\n\r\n{body}",
+        TOKEN.get().map_or("", String::as_str),
         body.len()
     )
     .ok()?;

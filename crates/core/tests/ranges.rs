@@ -157,7 +157,7 @@ fn of_events() {
         serde_json::from_value(trial_with(&json!({ "kind": "pid", "gain": 1.1, "integral_time": 90.0 }))).unwrap();
     let mut tried = 0;
     for kind in EventKind::ALL {
-        let Ok(event) = begin_event(kind, &trial) else { continue };
+        let Ok(event) = begin_event(kind, &trial, None) else { continue };
         let event = serde_json::to_value(event).unwrap();
         let variants = api["components"]["schemas"]["Event"]["oneOf"].as_array().unwrap();
         let schema = variants.iter().find(|schema| schema["properties"]["kind"]["enum"][0] == event["kind"]).unwrap();

@@ -57,6 +57,8 @@ pub struct Application {
     command: &'static str,
     data: TempDir,
     port: u16,
+    /// What the printed address says besides: whoever opens a page gives it.
+    token: String,
 }
 
 impl Application {
@@ -74,7 +76,7 @@ impl Application {
         let data = TempDir::with_prefix("antistasis-e2e-")?;
         // The user under whom the database runs must be able to enter.
         std::fs::set_permissions(data.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
-        let mut application = Self { program: None, binary: binary.to_owned(), command, data, port: free_port()? };
+        let mut application = Self { program: None, binary: binary.to_owned(), command, data, port: free_port()?, token: String::new() };
         application.run()?;
         Ok(application)
     }
@@ -89,7 +91,10 @@ impl Application {
         self.program = Some(Program(child));
         let mut line = String::new();
         BufReader::new(output).read_line(&mut line)?;
-        if line.contains("http://") { Ok(()) } else { Err(format!("the application said “{line}”").into()) }
+        let address = line.split_whitespace().find(|word| word.starts_with("http://"));
+        let token = address.and_then(|address| address.split_once("?token="));
+        self.token = token.ok_or_else(|| format!("the application said “{line}”"))?.1.to_owned();
+        Ok(())
     }
 
     /// Ends the application and starts it again on the same data.
@@ -117,10 +122,33 @@ impl Application {
         line.split_whitespace().nth(1).and_then(|text| text.parse::<f64>().ok()).unwrap_or(0.0) / 1000.0
     }
 
-    /// The address of a page.
+    /// The address of a page, with the token that lets a browser in.
     #[must_use]
     pub fn address(&self, path: &str) -> String {
+        let sign = if path.contains('?') { '&' } else { '?' };
+        format!("{}{sign}token={}", self.bare_address(path), self.token)
+    }
+
+    /// The address of a page for whoever was let in, or was not.
+    #[must_use]
+    pub fn bare_address(&self, path: &str) -> String {
         format!("http://localhost:{}{path}", self.port)
+    }
+
+    /// A client of its own that was let in, as a browser is.
+    pub async fn signed_in(&self) -> Result<reqwest::Client> {
+        let new = || reqwest::Client::builder().redirect(reqwest::redirect::Policy::none());
+        let answer = new().build()?.get(self.address("/")).send().await?;
+        let cookie = answer.headers().get("set-cookie").ok_or("no cookie was given")?.to_str()?.to_owned();
+        let pair = cookie.split(';').next().unwrap_or_default();
+        let headers = [(reqwest::header::COOKIE, pair.parse()?)].into_iter().collect();
+        Ok(new().default_headers(headers).build()?)
+    }
+
+    /// The token as it was printed.
+    #[must_use]
+    pub fn token(&self) -> &str {
+        &self.token
     }
 }
 

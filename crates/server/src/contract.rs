@@ -3,12 +3,13 @@
 use serde_json::{Map, Value, json};
 
 /// What a status code means where nothing else is said.
-const MEANINGS: [(&str, &str); 17] = [
+const MEANINGS: [(&str, &str); 18] = [
     ("200", "Done; the answer."),
     ("201", "Made; what was made."),
     ("202", "Begun; how far it is."),
     ("204", "Done; there is nothing to answer."),
     ("400", "The request cannot be read."),
+    ("401", "It is not known who asks: neither the token of the server nor a cookie that was given for it came along."),
     ("403", "The request comes from another site."),
     ("404", "There is no such thing."),
     ("409", "It cannot be done as things stand."),
@@ -33,6 +34,14 @@ pub(crate) fn completed(mut document: Value) -> Value {
             }
         }
     }
+    document["components"]["securitySchemes"] = json!({
+        "token": { "type": "http", "scheme": "bearer", "description": "The token in the file `token` of the data directory." },
+        "cookie": {
+            "type": "apiKey", "in": "cookie", "name": "antistasis-8207",
+            "description": "What a page gets that is opened with `?token=`; its name ends in the port.",
+        },
+    });
+    document["security"] = json!([{ "token": [] }, { "cookie": [] }]);
     let schemas = document["components"]["schemas"].clone();
     satisfiable(&mut document, &schemas, "#/components/schemas/");
     document
@@ -43,8 +52,9 @@ fn complete(operation: &mut Value, has_parameters: bool) {
     let takes_body = operation.get("requestBody").is_some();
     let has_query = operation["parameters"].as_array().is_some_and(|list| list.iter().any(|one| one["in"] == "query"));
     let Some(answers) = operation["responses"].as_object_mut() else { return };
-    let further: [(&str, bool); 7] = [
+    let further: [(&str, bool); 8] = [
         ("400", has_parameters || has_query || takes_body),
+        ("401", true),
         ("403", true),
         ("413", takes_body),
         ("415", takes_json),

@@ -29,6 +29,17 @@ pub(crate) async fn serve(method: Method, uri: Uri) -> Response {
     }
 }
 
+/// Whether a path is a file that everybody may have: scripts, styles, fonts, which are the same everywhere.
+pub(crate) fn is_public(path: &str) -> bool {
+    let path = path.trim_start_matches('/');
+    path != "index.html" && Built::get(path).is_some()
+}
+
+/// The line that brings the styles, as it stands in the page.
+pub(crate) fn stylesheet() -> Option<String> {
+    text("index.html")?.lines().find(|line| line.contains("rel=\"stylesheet\"")).map(|line| line.trim().to_owned())
+}
+
 /// A file of the front end as text.
 pub(crate) fn text(path: &str) -> Option<String> {
     Built::get(path).map(|file| String::from_utf8_lossy(&file.data).into_owned())

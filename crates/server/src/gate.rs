@@ -1,6 +1,7 @@
 //! The door to all computation: as many at once as there are processors, a bounded number that wait, an end for what would go on
 //! for ever and for what nobody waits for any more. The threads that answer requests compute nothing.
 
+use crate::access::client;
 use crate::problem::Problem;
 use antistasis_core::work::{Ended, Work};
 use std::collections::HashMap;
@@ -16,6 +17,8 @@ const LONGEST_JOB: Duration = Duration::from_secs(12 * 3600);
 /// Answers and jobs that may wait for their turn.
 const MOST_ANSWERS: usize = 200;
 const MOST_JOBS: usize = 16;
+/// Answers of one client, waiting or under way: the others keep their turn.
+const MOST_OF_ONE: usize = 48;
 
 /// What somebody waits for at the other end of a request.
 static ANSWERS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_ANSWERS, LONGEST_ANSWER));
@@ -49,6 +52,8 @@ struct Gate {
     /// Those inside and those who wait.
     count: Arc<AtomicUsize>,
     most: usize,
+    /// How many of these are whose.
+    shares: Arc<Mutex<HashMap<String, usize>>>,
     longest: Duration,
     under_way: Arc<Mutex<HashMap<usize, Work>>>,
     next: AtomicUsize,
@@ -60,6 +65,21 @@ struct Place(Arc<AtomicUsize>);
 impl Drop for Place {
     fn drop(&mut self) {
         self.0.fetch_sub(1, Ordering::Relaxed);
+    }
+}
+
+/// What one client has of the places, given back when it goes.
+struct Share(String, Arc<Mutex<HashMap<String, usize>>>);
+
+impl Drop for Share {
+    fn drop(&mut self) {
+        let mut shares = self.1.lock().unwrap_or_else(PoisonError::into_inner);
+        if let Some(count) = shares.get_mut(&self.0) {
+            *count -= 1;
+            if *count == 0 {
+                shares.remove(&self.0);
+            }
+        }
     }
 }
 
@@ -87,10 +107,21 @@ impl Gate {
             places: Arc::new(Semaphore::new(at_once)),
             count: Arc::default(),
             most: at_once + waiting,
+            shares: Arc::default(),
             longest,
             under_way: Arc::default(),
             next: AtomicUsize::new(0),
         }
+    }
+
+    fn share(&self, client: String) -> Result<Share, Problem> {
+        let mut shares = self.shares.lock().unwrap_or_else(PoisonError::into_inner);
+        let count = shares.entry(client.clone()).or_default();
+        if *count >= MOST_OF_ONE {
+            return Err(Problem::busy("So much is being computed for you already."));
+        }
+        *count += 1;
+        Ok(Share(client, Arc::clone(&self.shares)))
     }
 
     async fn run<T: Send + 'static>(&self, job: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
@@ -99,6 +130,7 @@ impl Gate {
         if before >= self.most {
             return Err(Problem::busy("Too much is being computed at the moment."));
         }
+        let share = client().map(|client| self.share(client)).transpose()?;
         let permit = Arc::clone(&self.places).acquire_owned().await.map_err(|_| Problem::internal())?;
         let work = Work::new();
         let key = self.next.fetch_add(1, Ordering::Relaxed);
@@ -107,7 +139,7 @@ impl Gate {
         let leaving = Leaving(work.clone());
         // The place is free when the work has really ended, not when nobody waits for it any more.
         let done = tokio::task::spawn_blocking(move || {
-            let _held = (place, permit, entry);
+            let _held = (place, share, permit, entry);
             work.carry_out(job)
         });
         let done = tokio::time::timeout(self.longest, done).await;
@@ -178,6 +210,43 @@ mod tests {
         while gate.count.load(Ordering::Relaxed) > 0 {
             tokio::time::sleep(Duration::from_millis(5)).await;
         }
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn one_client_leaves_places_for_the_others() {
+        let gate = Arc::new(Gate::new(1, 200, Duration::from_secs(60)));
+        let asked = |who: &'static str, until: Option<Arc<AtomicUsize>>| {
+            let gate = Arc::clone(&gate);
+            tokio::spawn(crate::access::as_client(who, async move {
+                gate.run(move || {
+                    while until.as_ref().is_some_and(|until| until.load(Ordering::Relaxed) == 0) {
+                        std::thread::sleep(Duration::from_millis(2));
+                    }
+                })
+                .await
+            }))
+        };
+        let released = Arc::new(AtomicUsize::new(0));
+        let greedy: Vec<_> = (0..MOST_OF_ONE).map(|_| asked("greedy", Some(Arc::clone(&released)))).collect();
+        while gate.count.load(Ordering::Relaxed) < MOST_OF_ONE {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        let refused = asked("greedy", None).await.unwrap().unwrap_err();
+        assert!(refused.status == 503 && refused.detail().contains("for you already"), "{refused:?}");
+        let modest = asked("modest", None);
+        while gate.count.load(Ordering::Relaxed) < MOST_OF_ONE + 1 {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        released.store(1, Ordering::Relaxed);
+        modest.await.unwrap().unwrap();
+        for one in greedy {
+            one.await.unwrap().unwrap();
+        }
+        while gate.count.load(Ordering::Relaxed) > 0 {
+            tokio::time::sleep(Duration::from_millis(2)).await;
+        }
+        assert!(gate.shares.lock().unwrap().is_empty(), "nothing of a client stays behind");
+        asked("greedy", None).await.unwrap().unwrap();
     }
 
     #[tokio::test(flavor = "multi_thread")]

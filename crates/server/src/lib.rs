@@ -1,5 +1,6 @@
 //! The web application: the API under `/api/v1`, its OpenAPI document, and the built front end.
 
+mod access;
 mod api;
 mod archive;
 mod connections;
@@ -18,6 +19,7 @@ mod sweeps;
 mod tunings;
 mod uploads;
 
+pub use access::{Access, Token};
 pub use api::openapi;
 pub use contract::satisfiable;
 pub use gate::end_all_work;
@@ -26,7 +28,7 @@ pub use problem::Problem;
 pub use state::AppState;
 
 use axum::Router;
-use axum::extract::DefaultBodyLimit;
+use axum::extract::{DefaultBodyLimit, Request};
 use axum::middleware;
 use std::future::Future;
 use std::time::Duration;
@@ -34,7 +36,7 @@ use tokio::net::TcpListener;
 use tower_http::catch_panic::CatchPanicLayer;
 use tower_http::compression::CompressionLayer;
 use tower_http::timeout::{RequestBodyTimeoutLayer, TimeoutLayer};
-use tower_http::trace::{DefaultMakeSpan, DefaultOnResponse, TraceLayer};
+use tower_http::trace::{DefaultOnResponse, TraceLayer};
 use tracing::Level;
 
 /// Largest JSON body; uploads have a limit of their own.
@@ -54,6 +56,7 @@ pub fn application(state: AppState) -> Router {
         .route("/licences", axum::routing::get(licences::show))
         .fallback(frontend::serve)
         .layer(DefaultBodyLimit::max(BODY_LIMIT))
+        .layer(middleware::from_fn_with_state(state.clone(), access::known_only))
         .layer(middleware::from_fn_with_state(state.clone(), guard::own_site_only))
         .layer(middleware::from_fn(guard::security_headers))
         .layer(middleware::from_fn(guard::readable_address))
@@ -63,7 +66,10 @@ pub fn application(state: AppState) -> Router {
         .layer(CatchPanicLayer::new())
         .layer(
             TraceLayer::new_for_http()
-                .make_span_with(DefaultMakeSpan::new().level(Level::INFO))
+                // Of the address only the path: a token has no place in a log.
+                .make_span_with(|request: &Request| {
+                    tracing::info_span!("request", method = %request.method(), path = request.uri().path())
+                })
                 .on_response(DefaultOnResponse::new().level(Level::INFO)),
         )
         .with_state(state)

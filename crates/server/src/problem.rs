@@ -59,6 +59,12 @@ impl Problem {
         Self::new(StatusCode::FORBIDDEN, "foreign", "The request comes from another site", detail)
     }
 
+    /// It is not known who asks.
+    pub fn unknown() -> Self {
+        let detail = "This needs the token of the server: open the address that was printed when it was started.";
+        Self::new(StatusCode::UNAUTHORIZED, "unknown", "Who asks is not known", detail)
+    }
+
     /// The input is refused because of one field.
     pub fn invalid_field(field: &str, detail: impl Into<String>) -> Self {
         Self { field: Some(field.to_owned()), ..Self::invalid(detail) }

@@ -1,5 +1,6 @@
 //! What all requests share.
 
+use crate::access::Access;
 use crate::events::Events;
 use crate::gate::compute;
 use crate::jobs::Jobs;
@@ -24,6 +25,9 @@ pub struct AppState {
     pub(crate) store: Store,
     pub(crate) uploads: Uploads,
     pub(crate) own_origins: Arc<Vec<String>>,
+    pub(crate) access: Arc<Access>,
+    /// Cookies are the host's, not the port's: each server has one of its own.
+    pub(crate) cookie_name: Arc<str>,
     pub(crate) imports: Jobs<RecordInfo>,
     pub(crate) sweeps: Jobs<SweepOutcome>,
     /// Searches for settings.
@@ -36,7 +40,13 @@ pub struct AppState {
 impl AppState {
     /// The state of a server on `port`; `other_origins` (such as `http://localhost:5173`) may write, too.
     /// Files on their way in lie in `data`, or where that is not given in a temporary directory.
-    pub fn new(store: Store, port: u16, other_origins: &[String], data: Option<&Path>) -> std::io::Result<Self> {
+    pub fn new(
+        store: Store,
+        port: u16,
+        other_origins: &[String],
+        data: Option<&Path>,
+        access: Access,
+    ) -> std::io::Result<Self> {
         let own = ["localhost", "127.0.0.1", "[::1]"].map(|host| format!("http://{host}:{port}"));
         let size = |record: &Record| {
             let values: usize = record.channels.iter().map(|channel| channel.values.len()).sum();
@@ -51,6 +61,8 @@ impl AppState {
         Ok(Self {
             events: Events::of(store.clone()),
             uploads: Uploads::new(data)?,
+            access: Arc::new(access),
+            cookie_name: format!("antistasis-{port}").into(),
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
             imports: Jobs::new("import"),
             sweeps: Jobs::new("sweep"),

@@ -2328,6 +2328,8 @@ export interface components {
              * @description Seconds between the samples.
              */
             interval: number;
+            /** @description Their unit, as text; null where the record tells none. */
+            unit?: string | null;
             /** @description The samples. */
             values: number[];
         };
@@ -2496,6 +2498,8 @@ export interface components {
             kind: "load_channel";
             /** @description Tag of the channel, for the trail. */
             tag: string;
+            /** @description Unit of the samples, which converts into that of the input; null where it is that of the input. */
+            unit?: string | null;
             /** @description The samples: values of the input itself, or in % of OP where none is named. */
             values: number[];
         } | {
@@ -2600,6 +2604,8 @@ export interface components {
             kind: components["schemas"]["EventKind"];
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+            /** @description Of a channel of a record, the unit of its samples. */
+            unit?: string | null;
         };
         /** @description The standard error that a parameter would have. */
         ExpectedError: {
@@ -6493,6 +6499,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -6567,6 +6582,15 @@ export interface operations {
                     "application/json": components["schemas"]["AreaInfo"][];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -6620,6 +6644,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6722,6 +6755,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -6851,6 +6893,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -6919,6 +6970,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -6975,6 +7035,15 @@ export interface operations {
                     "application/json": components["schemas"]["BinItem"][];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7025,6 +7094,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7098,6 +7176,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7163,6 +7250,15 @@ export interface operations {
                     "text/event-stream": components["schemas"]["Change"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7216,6 +7312,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7311,6 +7416,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7367,6 +7481,15 @@ export interface operations {
                     "application/json": components["schemas"]["Health"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7419,6 +7542,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7494,6 +7626,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7550,6 +7691,15 @@ export interface operations {
                     "application/json": components["schemas"]["LoopSummary"][];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7603,6 +7753,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7705,6 +7864,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7773,6 +7941,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -7902,6 +8079,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -7963,6 +8149,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8035,6 +8230,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8140,6 +8344,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -8205,6 +8418,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8307,6 +8529,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -8372,6 +8603,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8478,6 +8718,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -8570,6 +8819,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8676,6 +8934,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -8768,6 +9035,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8870,6 +9146,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -8935,6 +9220,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9037,6 +9331,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -9100,6 +9403,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9183,6 +9495,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9292,6 +9613,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -9366,6 +9696,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9469,6 +9808,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -9555,6 +9903,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9675,6 +10032,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -9739,6 +10105,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9820,6 +10195,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9922,6 +10306,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -9994,6 +10387,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10081,6 +10483,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10155,6 +10566,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10258,6 +10678,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10338,6 +10767,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10432,6 +10870,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10519,6 +10966,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10593,6 +11049,15 @@ export interface operations {
                     "application/json": components["schemas"]["Offer"][];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10646,6 +11111,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10740,6 +11214,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10820,6 +11303,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10914,6 +11406,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -10994,6 +11495,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11087,6 +11597,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -11155,6 +11674,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11275,6 +11803,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -11341,6 +11878,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11430,6 +11976,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -11500,6 +12055,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11584,6 +12148,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11715,6 +12288,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -11786,6 +12368,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11889,6 +12480,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -11969,6 +12569,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12062,6 +12671,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12115,6 +12733,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12226,6 +12853,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12355,6 +12991,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12417,6 +13062,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12516,6 +13170,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12608,6 +13271,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12682,6 +13354,15 @@ export interface operations {
                     "application/json": components["schemas"]["StructureOffer"][];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12735,6 +13416,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12829,6 +13519,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12915,6 +13614,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -12976,6 +13684,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13045,6 +13762,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13138,6 +13864,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13258,6 +13993,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -13325,6 +14069,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13406,6 +14159,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13513,6 +14275,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -13575,6 +14346,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13669,6 +14449,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -13749,6 +14538,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -13843,6 +14641,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -13923,6 +14730,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14016,6 +14832,15 @@ export interface operations {
                     "application/problem+json": components["schemas"]["Problem"];
                 };
             };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
             /** @description The request comes from another site. */
             403: {
                 headers: {
@@ -14077,6 +14902,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14149,6 +14983,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14230,6 +15073,15 @@ export interface operations {
             };
             /** @description The request cannot be read. */
             400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
                 headers: {
                     [name: string]: unknown;
                 };

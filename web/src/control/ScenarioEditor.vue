@@ -32,6 +32,18 @@ watch(
 const problem = ref("");
 const pvUnit = computed(() => props.trial.plant.pv.span.unit);
 
+/** Units in which channels came, by tag: one that is set aside can be taken again. */
+const cameIn = new Map<string, string>();
+
+/** Units that the samples of a channel can be taken in: its own, and that of the input as if nothing were known. */
+function unitsOf(event: Event): { value: string; title: string }[] {
+  if (event.kind !== "load_channel") return [];
+  if (event.unit) cameIn.set(event.tag, event.unit);
+  const own = cameIn.get(event.tag);
+  const ofInput = { value: "", title: "the unit of the input" };
+  return own ? [{ value: own, title: own }, ofInput] : [ofInput];
+}
+
 /** The events in the order of time, each with its place in the list. */
 const rows = computed(() =>
   props.trial.scenario.events
@@ -204,6 +216,13 @@ function use(item: SavedItem) {
             :model-value="channels.find((channel) => channel.tag === event.tag)?.key ?? ''"
             :choices="channels.map((channel) => ({ value: channel.key, title: channel.text }))"
             @update:model-value="(key) => chooseChannel(index, key)"
+          />
+          <ChoiceField
+            v-if="event.kind === 'load_channel' && unitsOf(event).length > 1"
+            label="Its samples are in"
+            :model-value="event.unit ?? ''"
+            :choices="unitsOf(event)"
+            @update:model-value="(unit) => edit(index, (next) => Object.assign(next, { unit: unit || null }))"
           />
           <ChoiceField
             v-if="event.kind === 'parameter_change'"

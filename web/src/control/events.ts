@@ -128,9 +128,11 @@ export function colourOf(event: Event): string {
 export async function fresh(
   kind: Event["kind"],
   trial: Trial,
-  channel: { tag: string; interval: number; values: number[] } | null,
+  channel: { tag: string; interval: number; values: number[]; unit?: string | null } | null,
 ): Promise<Event> {
-  const event = await answered(api.POST("/api/v1/scenarios/event", { body: { trial, kind } }));
+  const event = await answered(
+    api.POST("/api/v1/scenarios/event", { body: { trial, kind, unit: channel?.unit ?? null } }),
+  );
   return Object.assign(event, channel ?? {});
 }
 

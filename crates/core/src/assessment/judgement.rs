@@ -309,6 +309,7 @@ mod tests {
                 tag: "TI-1.PV".into(),
                 interval: 0.1 * duration,
                 values: vec![0.0; 4],
+                unit: None,
                 input: None,
             },
         ];

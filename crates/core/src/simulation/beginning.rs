@@ -7,6 +7,7 @@ use crate::Result;
 use crate::instrument::Failure;
 use crate::numerics::rounded;
 use crate::process::Quantity;
+use crate::units::Unit;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -67,10 +68,19 @@ fn load(plant: &Plant) -> Result<(Option<String>, f64)> {
     Ok((Some(other.name.clone()), if room(other, by) || !room(other, -by) { by } else { -by }))
 }
 
+/// The first input that the OP does not drive and that is measured in a unit into which this one converts.
+fn moved_in(unit: &str, plant: &Plant) -> Result<Option<String>> {
+    let description = plant.process.describe(&plant.pv.span.unit)?;
+    let driven = plant.drive.as_ref().map_or(&description.drive.input, |drive| &drive.input);
+    let fits = |input: &&Quantity| input.name != *driven && Unit::conversion("unit", unit, &input.unit).is_ok();
+    Ok(description.inputs.iter().find(fits).map(|input| input.name.clone()))
+}
+
 /// An event of this kind in the middle of a trial, with values that are worth seeing.
 ///
-/// A channel of a record has no samples yet. Errors when the process cannot be described.
-pub fn begin_event(kind: EventKind, trial: &Trial) -> Result<Event> {
+/// A channel of a record has no samples yet; `unit` is theirs, and it acts on an input that is measured in such a one.
+/// Errors when the process cannot be described.
+pub fn begin_event(kind: EventKind, trial: &Trial, unit: Option<&str>) -> Result<Event> {
     let duration = trial.scenario.duration;
     let (at, over) = (rounded(0.5 * duration, 2), rounded(0.1 * duration, 1));
     let span = &trial.plant.pv.span;
@@ -90,7 +100,12 @@ pub fn begin_event(kind: EventKind, trial: &Trial) -> Result<Event> {
         // How far it strays has no direction.
         EventKind::LoadWalk => Event::LoadWalk { at, by: by.abs(), lasts: None, input },
         EventKind::LoadChannel => {
-            Event::LoadChannel { at: 0.0, tag: String::new(), interval: 1.0, values: vec![0.0], input }
+            let input = match unit {
+                Some(unit) => moved_in(unit, &trial.plant)?.or(input),
+                None => input,
+            };
+            let unit = unit.map(str::to_owned);
+            Event::LoadChannel { at: 0.0, tag: String::new(), interval: 1.0, values: vec![0.0], unit, input }
         }
         EventKind::ParameterChange => {
             let parameters = trial.plant.process.describe(&span.unit)?.parameters;
@@ -121,7 +136,7 @@ mod tests {
             let Ok((trial, _)) = first_trial_on(&plant, &SimcChoice::default()) else { continue };
             for kind in EventKind::ALL {
                 let mut with = trial.clone();
-                with.scenario.events = vec![begin_event(kind, &trial).unwrap()];
+                with.scenario.events = vec![begin_event(kind, &trial, None).unwrap()];
                 // The operator's moves need a controller in manual, a parameter change a parameter.
                 let needs_more = matches!(kind, EventKind::OutputStep)
                     || (kind == EventKind::ParameterChange
@@ -141,7 +156,7 @@ mod tests {
             trial.plant.process = process;
             trial.plant.drive = None;
         }
-        let Event::LoadWalk { by, .. } = begin_event(EventKind::LoadWalk, &trial).unwrap() else { panic!() };
+        let Event::LoadWalk { by, .. } = begin_event(EventKind::LoadWalk, &trial, None).unwrap() else { panic!() };
         assert!(by > 0.0);
     }
 
@@ -150,8 +165,8 @@ mod tests {
         let mut trial = heater();
         trial.scenario.events = vec![
             Event::set_point(10.0, 2.0),
-            begin_event(EventKind::LoadStep, &trial).unwrap(),
-            begin_event(EventKind::ParameterChange, &trial).unwrap(),
+            begin_event(EventKind::LoadStep, &trial, None).unwrap(),
+            begin_event(EventKind::ParameterChange, &trial, None).unwrap(),
             Event::load(50.0, 5.0),
         ];
         let tank = Plant::usual(ProcessSpec::library("upright_tank", &[]), "L").unwrap();

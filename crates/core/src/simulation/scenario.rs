@@ -147,6 +147,9 @@ pub enum Event {
         interval: f64,
         /// The samples: values of the input itself, or in % of OP where none is named.
         values: Vec<f64>,
+        /// Unit of the samples, which converts into that of the input; null where it is that of the input.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        unit: Option<String>,
         /// Name of the input; null for the place where the OP acts.
         #[serde(default, skip_serializing_if = "Option::is_none")]
         input: Option<String>,

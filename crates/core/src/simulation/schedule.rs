@@ -5,6 +5,7 @@ use super::scenario::{Event, Scenario};
 use super::timeline::{Changes, Timeline};
 use crate::instrument::{Failure, Noise};
 use crate::process::Description;
+use crate::units::Unit;
 use crate::{Error, Result};
 
 /// Points that a sine is drawn through, a period.
@@ -53,15 +54,17 @@ impl Schedule {
             let event = &scenario.events[index];
             let field = format!("scenario.events[{index}]");
             if let Some(named) = event.load_input() {
-                let (changes, rest, name) = match named {
-                    None => (&mut load, 0.0, "load"),
+                let (changes, rest, name, unit) = match named {
+                    None => (&mut load, 0.0, "load", "%"),
                     Some(name) => {
                         let input = Description::position(&description.inputs, name, &format!("{field}.input"))?;
                         // What the OP drives is moved from where the OP puts it.
                         let rest = if input == started.driven.input { 0.0 } else { started.inputs[input] };
-                        (&mut inputs[input], rest, name)
+                        (&mut inputs[input], rest, name, description.inputs[input].unit.as_str())
                     }
                 };
+                let converted = in_unit_of_input(event, unit, &field)?;
+                let event = converted.as_ref().unwrap_or(event);
                 apply_load(event, changes, rest, scenario, &format!("{name} {index}"));
                 continue;
             }
@@ -116,6 +119,18 @@ impl Schedule {
             sensor_failing,
         })
     }
+}
+
+/// A channel of a record in the unit of the input that it moves, where it comes in another one.
+fn in_unit_of_input(event: &Event, input_unit: &str, field: &str) -> Result<Option<Event>> {
+    let Event::LoadChannel { unit: Some(unit), .. } = event else { return Ok(None) };
+    let Some((factor, offset)) = Unit::conversion(&format!("{field}.unit"), unit, input_unit)? else { return Ok(None) };
+    let mut converted = event.clone();
+    if let Event::LoadChannel { values, unit, .. } = &mut converted {
+        values.iter_mut().for_each(|value| *value = factor * *value + offset);
+        *unit = None;
+    }
+    Ok(Some(converted))
 }
 
 /// Adds a load to the changes of what it acts on; `rest` is the value there before, `name` that of its random walk.

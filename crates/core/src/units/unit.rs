@@ -183,6 +183,24 @@ impl Unit {
         self.quantity
     }
 
+    /// Factor and offset that make a value in the unit `from` one in the unit `to`; None where these are spelt alike.
+    ///
+    /// Errors at `field` when one of them is not known, or measures something else.
+    pub fn conversion(field: &str, from: &str, to: &str) -> Result<Option<(f64, f64)>> {
+        if from.trim() == to.trim() {
+            return Ok(None);
+        }
+        let units = Self::parse(from).ok().zip(Self::parse(to).ok());
+        let (from, to) = units.filter(|(from, to)| from.quantity == to.quantity).ok_or_else(|| {
+            let allowed = match to.trim() {
+                "" => "empty, since the input is a pure number".to_owned(),
+                to => format!("{to}, or a unit that converts into it"),
+            };
+            Error::invalid(field, format!("“{from}”"), allowed)
+        })?;
+        Ok(Some((from.factor / to.factor, (from.offset - to.offset) / to.factor)))
+    }
+
     /// A value in this unit, in another unit of the same quantity.
     pub fn convert(&self, value: f64, to: &Self) -> Result<f64> {
         if self.quantity != to.quantity {

@@ -73,10 +73,24 @@ async fn main() -> Result<()> {
     let until = Instant::now() + Duration::from_secs(seconds);
     let mut people = Vec::new();
     for number in 0..PEOPLE {
-        let person =
-            Person { client: reqwest::Client::new(), base: application.address("/api/v1"), times: Arc::clone(&times) };
+        let client = application.signed_in().await?;
+        let person = Person { client, base: application.bare_address("/api/v1"), times: Arc::clone(&times) };
         people.push(tokio::spawn(async move { person.work(number, until).await }));
     }
+    // Whoever keeps watch is answered at once, whatever is being computed.
+    let watch = tokio::spawn({
+        let (times, address) = (Arc::clone(&times), application.bare_address("/api/v1/health"));
+        async move {
+            let client = reqwest::Client::new();
+            while Instant::now() < until {
+                let begun = Instant::now();
+                client.get(&address).send().await?.error_for_status()?;
+                times.lock().map_err(|_| "poisoned")?.entry("health").or_default().push(begun.elapsed().as_secs_f64());
+                tokio::time::sleep(Duration::from_millis(50)).await;
+            }
+            Result::Ok(())
+        }
+    });
     // After a tenth of the time everything has been done once; what is held then is held in the end, too.
     tokio::time::sleep(Duration::from_secs(seconds) / 10).await;
     let early = application.memory();
@@ -87,6 +101,7 @@ async fn main() -> Result<()> {
             eprintln!("{error}");
         }
     }
+    watch.await??;
     println!("| fifty people for {seconds} s | times | median | 99 of 100 | longest |\n|---|---|---|---|---|");
     let mut times = times.lock().map_err(|_| "poisoned")?;
     for (what, list) in times.iter_mut() {

@@ -336,6 +336,8 @@ struct EvenSamples {
     interval: f64,
     /// The samples.
     values: Vec<f64>,
+    /// Their unit, as text; null where the record tells none.
+    unit: Option<String>,
 }
 
 /// A channel of a prepared record at equal intervals, straight between its samples: for a scenario to follow.
@@ -353,8 +355,10 @@ async fn even_channel(
     }
     let steps = state.store.record_info(id).await?.preparation;
     let prepared = state.prepared(id, &steps).await?;
+    let channel = prepared.record.channels.iter().find(|channel| channel.tag == tag);
+    let unit = channel.map(|channel| channel.unit.clone()).filter(|unit| !unit.is_empty());
     let (interval, values) = compute(move || prepared.record.evenly(&tag, samples)).await??;
-    Ok(Json(EvenSamples { interval, values }))
+    Ok(Json(EvenSamples { interval, values, unit }))
 }
 
 /// The samples to draw of a record that begins at `start`, PV and OP in these units where some are given.

@@ -202,13 +202,16 @@ struct EventRequest {
     trial: Trial,
     /// The kind.
     kind: EventKind,
+    /// Of a channel of a record, the unit of its samples.
+    #[serde(default)]
+    unit: Option<String>,
 }
 
 /// An event to begin with, of a kind that is to be added to a trial.
 #[utoipa::path(post, path = "/api/v1/scenarios/event", tag = "control", request_body = EventRequest,
     responses((status = 200, body = Event), (status = 422, body = Problem)))]
 async fn event_to_begin_with(Body(request): Body<EventRequest>) -> Result<Json<Event>, Problem> {
-    Ok(Json(compute(move || begin_event(request.kind, &request.trial)).await??))
+    Ok(Json(compute(move || begin_event(request.kind, &request.trial, request.unit.as_deref())).await??))
 }
 
 /// Runs a trial with the output standing still: in manual, and without what an operator does.

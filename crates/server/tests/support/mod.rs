@@ -5,7 +5,7 @@ pub mod contract;
 use antistasis_cluster::Cluster;
 use antistasis_core::simulation::Signal;
 use antistasis_core::units::Span;
-use antistasis_server::AppState;
+use antistasis_server::{Access, AppState};
 use antistasis_store::{AreaSeed, LoopSeed, Store};
 use reqwest::{Client, Method, Response, StatusCode};
 use serde_json::{Value, json};
@@ -58,7 +58,7 @@ impl Site {
         let store = Store::open(&database).await.unwrap();
         let listener = TcpListener::bind("127.0.0.1:0").await.unwrap();
         let port = listener.local_addr().unwrap().port();
-        let state = AppState::new(store, port, &[], None).unwrap();
+        let state = AppState::new(store, port, &[], None, Access::Open).unwrap();
         let server = tokio::spawn(async move {
             antistasis_server::serve(listener, state, std::future::pending()).await.unwrap();
         });
