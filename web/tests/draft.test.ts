@@ -58,8 +58,9 @@ function site() {
   const select = (id: string) => (base.value = trials.find((known) => known.id === id) ?? null);
   const draft = useDraft(loop, base as never, select);
   /** Answers what is asked, and lets everything that follows happen. */
-  const answer = async (value: unknown, index = asked.length - 1) => {
-    asked[index]!.answer(value);
+  const answer = async (value: unknown) => {
+    await begun();
+    asked.at(-1)!.answer(value);
     await vi.advanceTimersByTimeAsync(20);
   };
   const set = (gain: number) => draft.change((trial) => ((trial as unknown as { gain: number }).gain = gain));
@@ -67,6 +68,8 @@ function site() {
   return { draft, base, trials, answer, set, kept };
 }
 const result = (name: string) => ({ name }) as unknown as TrialResult;
+/** What was changed has its frame first; then it is asked for. */
+const begun = () => vi.advanceTimersByTimeAsync(1);
 const drawn = (draft: ReturnType<typeof useDraft>) =>
   (draft.result.value as unknown as { name: string } | null)?.name;
 
@@ -82,7 +85,9 @@ describe("a trial being edited", () => {
     const { draft, answer, set } = site();
     await answer(result("first"));
     expect(drawn(draft)).toBe("first");
-    for (const gain of [2, 3, 4, 5, 6]) set(gain);
+    set(2);
+    await begun();
+    for (const gain of [3, 4, 5, 6]) set(gain);
     expect(asked.map((one) => one.body.gain)).toEqual([1, 2]);
     await answer(result("second"));
     // What lay between is never asked for.
@@ -90,6 +95,12 @@ describe("a trial being edited", () => {
     await answer(result("last"));
     expect(drawn(draft)).toBe("last");
     expect(draft.simulating.value).toBe(false);
+    // Several changes before the first is asked for are one.
+    for (const gain of [7, 8, 9]) set(gain);
+    await begun();
+    expect(asked.map((one) => one.body.gain)).toEqual([1, 2, 6, 9]);
+    await answer(result("at once"));
+    expect([drawn(draft), asked.length]).toEqual(["at once", 4]);
   });
 
   it("does not wait for a slow answer when something newer is wanted", async () => {
@@ -142,6 +153,7 @@ describe("a trial being edited", () => {
     const { draft, answer, set, kept } = site();
     await answer(result("first"));
     set(-1);
+    await begun();
     asked.at(-1)!.fail({ message: "The gain is −1: it must be above 0.", field: "controller.gain" });
     await vi.advanceTimersByTimeAsync(20);
     expect([draft.refusal.value, draft.refusedField.value]).toEqual([
@@ -164,6 +176,7 @@ describe("a trial being edited", () => {
     await answer(result("first"));
     set(4);
     online.value = false;
+    await begun();
     asked.at(-1)!.fail({ message: "The server does not answer.", isUnanswered: true });
     await vi.advanceTimersByTimeAsync(1500);
     expect(draft.isWaiting.value).toBe(true);

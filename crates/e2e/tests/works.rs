@@ -310,3 +310,25 @@ async fn curves_are_drawn_where_the_axis_says_and_the_hand_stays_free() -> Resul
     assert_eq!(page.script(state).await?, before);
     page.close().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn without_the_token_a_browser_sees_nothing_and_with_it_everything() -> Result<()> {
+    let application = Application::empty(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.bare_address("/")).await?;
+    page.shows("This page needs the token of the server").await?;
+    page.enter("Token", "not this one").await?;
+    page.click("Open").await?;
+    page.shows("That is not the token of this server.").await?;
+    page.shows("This page needs the token").await?;
+    // The whole address as it was printed, pasted into the entry.
+    page.enter("Token", &application.address("/")).await?;
+    page.click("Open").await?;
+    page.shows("Make your first loop").await?;
+    let address = page.script("return location.href + document.cookie").await?;
+    assert_eq!(address, application.bare_address("/"), "neither the address nor a script holds the token");
+    // From then on it needs none, on any page.
+    page.go(&application.bare_address("/loops/NONE/control")).await?;
+    page.shows("All loops").await?;
+    page.close().await
+}

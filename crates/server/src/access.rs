@@ -219,7 +219,8 @@ fn welcome(state: &AppState, token: &Token, uri: &Uri) -> Response {
 
 /// The page that asks for the token.
 fn sign_in(refused: bool) -> Response {
-    let said = if refused { "That is not the token of this server. " } else { "" };
+    let said =
+        if refused { r#"<p class="text-limit" role="alert">That is not the token of this server.</p>"# } else { "" };
     let page = include_str!("sign_in.html")
         .replace("{stylesheet}", &frontend::stylesheet().unwrap_or_default())
         .replace("{refused}", said);

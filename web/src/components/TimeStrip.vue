@@ -373,16 +373,31 @@ watch(
     if (now !== before) {
       await nextTick();
       build();
+      emit("drawn");
     } else {
-      plots.forEach((plot, index) => index < props.panels.length && plot.setData(table(current(index))));
+      drawSoon(true);
     }
-    emit("drawn");
   },
 );
 watch(
   () => props.marks,
-  () => plots.forEach((plot) => plot.redraw()),
+  (now, before) => JSON.stringify(now) !== JSON.stringify(before) && drawSoon(false),
 );
+
+/** What the next frame draws: the hand and the words of the page come first, and several changes are drawn once. */
+let asked: "nothing" | "marks" | "curves" = "nothing";
+function drawSoon(withCurves: boolean) {
+  const isUnderWay = asked !== "nothing";
+  asked = withCurves || asked === "curves" ? "curves" : "marks";
+  if (isUnderWay) return;
+  requestAnimationFrame(() => {
+    const what = asked;
+    asked = "nothing";
+    if (what === "marks") return plots.forEach((plot) => plot.redraw());
+    plots.forEach((plot, index) => index < props.panels.length && plot.setData(table(current(index))));
+    emit("drawn");
+  });
+}
 watch(paletteVersion, () => plots.forEach((plot) => plot.redraw()));
 
 /** On paper: the width of a sheet, and the colours of the day. */

@@ -38,7 +38,8 @@ interface Unsaved {
  * for a moment is kept in the trail, named by what it changed from `base`. What was only passed through makes room.
  */
 export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: (id: string) => void) {
-  const draft = ref<Trial | null>(null);
+  /** Never changed in place: each change is a trial of its own. */
+  const draft = shallowRef<Trial | null>(null);
   const result = shallowRef<TrialResult | null>(null);
   const refusal = ref("");
   const refusedField = ref("");
@@ -110,6 +111,9 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
       aborter = new AbortController();
       begunAt = performance.now();
       try {
+        // The key that was pressed gets its frame before a request is put together.
+        await new Promise((resolve) => setTimeout(resolve));
+        isNewer = false;
         const answer = await answered(
           api.POST("/api/v1/simulate", {
             params: { query: { balances: withBalances.value } },

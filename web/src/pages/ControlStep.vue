@@ -13,12 +13,10 @@ import {
 import CandidateMargin from "../components/CandidateMargin.vue";
 import DeleteDialog from "../components/DeleteDialog.vue";
 import EditDialog from "../components/EditDialog.vue";
-import RowMenu from "../components/RowMenu.vue";
 import LoopFigures from "../components/LoopFigures.vue";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
-import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
 import {
@@ -32,6 +30,7 @@ import {
   type Drawn,
 } from "../control/course";
 import { readable } from "../control/events";
+import ControlTrail from "../control/ControlTrail.vue";
 import ExportMenu from "../control/ExportMenu.vue";
 import FrequencyView from "../control/FrequencyView.vue";
 import MeasurePanel from "../control/MeasurePanel.vue";
@@ -49,7 +48,6 @@ import TunePanel from "../control/TunePanel.vue";
 import { mainPid, type Controller } from "../control/controllers";
 import { useTuning } from "../control/tuning";
 import { useDescription, useOffers } from "../control/useDescription";
-import { against, metricsFor, type Metric } from "../lib/comparison";
 import { useDraft } from "../lib/draft";
 import { useKept } from "../lib/kept";
 import { gathered } from "../lib/live";
@@ -516,7 +514,8 @@ const closures = computed(() =>
 
 function drawn() {
   if (performance.getEntriesByName("antistasis-change").length === 0) return;
-  requestAnimationFrame(() => {
+  // In the frame that shows the curve, when it is on the canvas.
+  queueMicrotask(() => {
     if (performance.getEntriesByName("antistasis-change").length === 0) return;
     performance.measure("antistasis-change-to-curve", "antistasis-change");
     performance.clearMarks("antistasis-change");
@@ -524,35 +523,12 @@ function drawn() {
 }
 
 const pvUnit = computed(() => shown.value.trial?.plant.pv.span.unit ?? state.detail?.pv.span.unit ?? "");
-const metrics = computed(() => metricsFor(pvUnit.value));
-/** The unit of a figure where it is not that of the column: the trial is of a plant that is measured in another one. */
-function ownUnit(metric: Metric, row: TrialRow): string {
-  const own = row.trial.plant.pv.span.unit;
-  if (own === pvUnit.value || metric.read(row.assessment) == null) return "";
-  const unit = metricsFor(own).find((known) => known.key === metric.key)?.unit ?? "";
-  return unit === metric.unit ? "" : unit;
-}
-/** How a figure stands against that of the pinned trial, where the two can be compared. */
-const beside = (metric: Metric, row: TrialRow) =>
-  pinned.value && row.id !== pinned.value.id ? against(metric, row, pinned.value) : null;
 /** The model that a trial stands on, where its record has changed since it was fitted. */
 const staleModelOf = (row: TrialRow | null) =>
   state.models.find((model) => model.id === row?.model_id && model.stale) ?? null;
 // --- figures of any signal as further columns of the trail ---
 
 const kpis = useKpis(state);
-const columns = computed(() => [
-  { key: "mark", title: "Trail", text: true },
-  { key: "label", title: "changed", text: true },
-  ...metrics.value.map(({ key, title, unit }) => ({ key, title, unit })),
-  ...kpis.list.value.map((kpi) => ({ key: kpi.key, title: kpi.title, unit: kpi.unit })),
-  { key: "actions", title: "", text: true },
-]);
-
-function styleOf(row: TrialRow): { colour: string; dash: number[] } | null {
-  if (row.id === base.value?.id) return { colour: "--pv", dash: [] };
-  return overlays.value.find((overlay) => overlay.row.id === row.id) ?? null;
-}
 
 useKeys({
   " ": () => (flipped.value = !flipped.value),
@@ -770,97 +746,20 @@ useKeys({
       >
         <input v-model="starredOnly" type="checkbox" /> ★ only
       </label>
-      <TrailTable
+      <ControlTrail
         v-if="state.trials.length"
-        label="Trials"
         :rows="rows"
-        :columns="columns"
-        :name-of="(row) => `Trial ${letter(row.number)}, ${row.label}`"
-        :selected="base?.id ?? null"
+        :base="base"
+        :pinned="pinned"
+        :over="over"
+        :overlays="overlays"
+        :pv-unit="pvUnit"
+        :kpis="kpis"
+        :actions-of="actionsOf"
         @select="selected = $event.id"
-      >
-        <template #mark="{ row }">
-          <svg width="30" height="8" class="mr-2 inline-block" aria-hidden="true">
-            <line
-              v-if="styleOf(row)"
-              x1="0"
-              x2="30"
-              y1="4"
-              y2="4"
-              stroke-width="2.4"
-              :style="{ stroke: `var(${styleOf(row)?.colour})` }"
-              :stroke-dasharray="styleOf(row)?.dash.join(' ')"
-            />
-          </svg>
-          <strong class="font-semibold">{{ letter(row.number) }}</strong>
-          <span
-            v-if="staleModelOf(row)"
-            class="ml-1 text-caution"
-            :title="`Model ${letter(staleModelOf(row)?.number ?? 0)}, which it stands on, is stale`"
-            >△<span class="sr-only">its model is stale</span></span
-          >
-          <span v-if="row.starred" class="ml-1 text-dv" title="starred"
-            >★<span class="sr-only">starred</span></span
-          >
-        </template>
-        <template #label="{ row }">
-          <span
-            class="inline-block max-w-[280px] truncate align-bottom max-[1200px]:max-w-[150px]"
-            :title="row.remark ? `${row.label}\n${row.remark}` : row.label"
-            >{{ row.label }}</span
-          >
-        </template>
-        <template v-for="metric in metrics" :key="metric.key" #[metric.key]="{ row }">
-          {{ number(metric.read(row.assessment)) }}
-          <span v-if="ownUnit(metric, row)" class="text-[11.5px] text-caution">{{
-            ownUnit(metric, row)
-          }}</span>
-          <span class="inline-block w-[46px] text-left text-[11.5px] max-[1200px]:w-[40px]">
-            <span
-              v-if="beside(metric, row)"
-              :class="beside(metric, row)?.better ? 'text-pv' : 'text-dv'"
-              :title="
-                beside(metric, row)?.better ? 'better than the pinned one' : 'worse than the pinned one'
-              "
-            >
-              {{ beside(metric, row)?.text }}
-            </span>
-          </span>
-        </template>
-        <template v-for="kpi in kpis.list.value" :key="kpi.key" #[kpi.key]="{ row }">
-          {{ number(kpis.valueOf(row, kpi)) }}
-          <span v-if="kpis.ownUnit(row, kpi)" class="text-[11.5px] text-caution">{{
-            kpis.ownUnit(row, kpi)
-          }}</span>
-        </template>
-        <template #actions="{ row }">
-          <button
-            type="button"
-            class="button !px-2 !py-0 text-[12px]"
-            :class="row.pinned ? '!font-bold' : '!text-soft'"
-            :aria-pressed="row.pinned"
-            :aria-label="`${row.pinned ? 'pinned' : 'pin'}: trial ${letter(row.number)}`"
-            @click.stop="pin(row)"
-          >
-            {{ row.pinned ? "pinned" : "pin" }}
-          </button>
-          <button
-            v-if="row.id !== base?.id && !row.pinned"
-            type="button"
-            class="button ml-1 !px-2 !py-0 text-[12px]"
-            :class="over.has(row.id) ? '!font-bold' : '!text-soft'"
-            :aria-pressed="over.has(row.id)"
-            :aria-label="`lay over: trial ${letter(row.number)}`"
-            @click.stop="toggleOver(row)"
-          >
-            lay over
-          </button>
-          <span v-if="row.id === base?.id && pinned && pinned.id !== row.id" class="ml-2 text-soft">
-            <kbd class="key">space</kbd> flips
-          </span>
-          <RowMenu :name="`trial ${letter(row.number)}`" :actions="actionsOf(row)" />
-        </template>
-      </TrailTable>
+        @pin="pin"
+        @lay-over="toggleOver"
+      />
       <p v-else class="p-4 text-soft">
         Every trial stands here, named by what it changed from the one before.
       </p>
