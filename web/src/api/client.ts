@@ -61,6 +61,11 @@ export function isUnanswered(error: unknown): boolean {
   return error instanceof ApiError && (error.status === 0 || error.status === 503);
 }
 
+/** Whether there is no such thing, or no longer. */
+export function isMissing(error: unknown): boolean {
+  return error instanceof ApiError && error.status === 404;
+}
+
 export function fieldOf(error: unknown): string {
   return error instanceof ApiError ? (error.field ?? "") : "";
 }

@@ -1,6 +1,7 @@
 /** A sweep over one number of a trial or two: what can be varied, how far it is, what came out. */
 import { computed, reactive, ref, shallowRef, watch, type Ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import { followed } from "../lib/job";
 import { allMetricsFor } from "../lib/comparison";
 import { readable } from "./events";
 
@@ -140,6 +141,8 @@ export function useSweep(trial: Ref<Trial | null>) {
   const running = ref<string | null>(null);
   const problem = ref("");
   const swept = ref("");
+  /** A person has cancelled it. */
+  let isGivenUp = false;
 
   /** Whether the trial has changed since. */
   const isStale = computed(
@@ -150,20 +153,17 @@ export function useSweep(trial: Ref<Trial | null>) {
     if (!trial.value || axes.length === 0) return;
     problem.value = "";
     share.value = 0;
+    isGivenUp = false;
     const asked = JSON.stringify([trial.value, axes, question]);
     const chosen = axes.map((axis) => ({ ...axis }));
     try {
-      let state = await answered(
-        api.POST("/api/v1/sweeps", {
-          body: { trial: trial.value, axes: chosen, question: question.tag ? question : null },
-        }),
+      const body = { trial: trial.value, axes: chosen, question: question.tag ? { ...question } : null };
+      const state = await followed(
+        () => answered(api.POST("/api/v1/sweeps", { body })),
+        (id) => answered(api.GET("/api/v1/sweeps/{id}", { params: { path: { id } } })),
+        (now) => ([running.value, share.value] = [now.id, now.share]),
+        () => isGivenUp,
       );
-      running.value = state.id;
-      while (state.stage === "running") {
-        await new Promise((resolve) => setTimeout(resolve, 80));
-        state = await answered(api.GET("/api/v1/sweeps/{id}", { params: { path: { id: state.id } } }));
-        share.value = state.share;
-      }
       if (state.outcome) {
         outcome.value = state.outcome;
         sweptAxes.value = chosen;
@@ -177,6 +177,7 @@ export function useSweep(trial: Ref<Trial | null>) {
   }
 
   async function cancel() {
+    isGivenUp = true;
     if (running.value)
       await answered(api.DELETE("/api/v1/sweeps/{id}", { params: { path: { id: running.value } } })).catch(
         () => undefined,

@@ -1,6 +1,7 @@
 /** Searches for settings in the background: an optimum under demands, or the trade-off. */
 import { computed, reactive, ref, shallowRef, type Ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import { followed } from "../lib/job";
 
 export type TuningKind = Schemas["TuningKind"];
 
@@ -37,6 +38,8 @@ export function useTuning(trial: Ref<Trial | null>) {
   const running = ref<{ id: string; kind: TuningKind } | null>(null);
   const share = ref(0);
   const problem = ref("");
+  /** A person has cancelled it. */
+  let isGivenUp = false;
   const subject = (of: Trial | null) => JSON.stringify([of?.plant, of?.scenario.scan]);
   const tradedFor = ref("");
   const isTradeOffStale = computed(() => tradeOff.value !== null && tradedFor.value !== subject(trial.value));
@@ -65,18 +68,22 @@ export function useTuning(trial: Ref<Trial | null>) {
     if (!trial.value || running.value) return;
     problem.value = "";
     share.value = 0;
+    isGivenUp = false;
     const asked = subject(trial.value);
     const before = { outcome: tradeOff.value, of: tradedFor.value };
     try {
-      let state = await answered(api.POST("/api/v1/tunings", { body: body(kind) }));
-      running.value = { id: state.id, kind };
-      while (state.stage === "running") {
-        await new Promise((resolve) => setTimeout(resolve, 80));
-        state = await answered(api.GET("/api/v1/tunings/{id}", { params: { path: { id: state.id } } }));
-        share.value = state.share;
-        // Curves are drawn as they come.
-        if (kind === "trade_off" && state.outcome) [tradeOff.value, tradedFor.value] = [state.outcome, asked];
-      }
+      const request = body(kind);
+      const state = await followed(
+        () => answered(api.POST("/api/v1/tunings", { body: request })),
+        (id) => answered(api.GET("/api/v1/tunings/{id}", { params: { path: { id } } })),
+        (now) => {
+          running.value = { id: now.id, kind };
+          share.value = now.share;
+          // Curves are drawn as they come.
+          if (kind === "trade_off" && now.outcome) [tradeOff.value, tradedFor.value] = [now.outcome, asked];
+        },
+        () => isGivenUp,
+      );
       if (!state.outcome || state.stage === "failed")
         problem.value = state.problem?.detail ?? "The search failed.";
       else if (kind === "trade_off") {
@@ -92,6 +99,7 @@ export function useTuning(trial: Ref<Trial | null>) {
   }
 
   async function cancel() {
+    isGivenUp = true;
     if (running.value)
       await answered(
         api.DELETE("/api/v1/tunings/{id}", { params: { path: { id: running.value.id } } }),
