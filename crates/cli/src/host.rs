@@ -10,7 +10,9 @@ use std::net::Ipv4Addr;
 use std::path::{Path, PathBuf};
 use tokio::net::TcpListener;
 use tokio::signal::unix::{SignalKind, signal};
-use tracing_subscriber::EnvFilter;
+use tracing_subscriber::filter::{LevelFilter, Targets};
+use tracing_subscriber::layer::{Layer, SubscriberExt};
+use tracing_subscriber::util::SubscriberInitExt;
 
 /// Longest wait, at the end, for queries and for what is being computed.
 const CLOSING: std::time::Duration = std::time::Duration::from_millis(500);
@@ -63,13 +65,13 @@ pub(crate) fn demo(options: HostOptions) -> Result<(), Failure> {
 }
 
 fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) -> Result<(), Failure> {
-    let filter = EnvFilter::try_from_default_env().unwrap_or_else(|_| EnvFilter::new("info,tower_http=warn,sqlx=warn"));
-    let log = tracing_subscriber::fmt().with_env_filter(filter).with_writer(std::io::stderr);
-    if options.log_json {
-        log.json().init()
-    } else {
-        log.init()
-    }
+    // As `RUST_LOG` says: levels by target, such as `warn,sqlx=info`.
+    let wanted = std::env::var("RUST_LOG").ok().and_then(|text| text.parse::<Targets>().ok());
+    let quietly = [("tower_http", LevelFilter::WARN), ("sqlx", LevelFilter::WARN)];
+    let filter = wanted.unwrap_or_else(|| Targets::new().with_default(LevelFilter::INFO).with_targets(quietly));
+    let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);
+    let log = if options.log_json { log.json().boxed() } else { log.boxed() };
+    tracing_subscriber::registry().with(log.with_filter(filter)).init();
     job()
 }
 

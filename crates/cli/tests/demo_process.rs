@@ -226,7 +226,10 @@ fn a_demo_that_was_cut_off_is_completed_and_what_a_person_deleted_stays_away() {
     }
     let run = |words: &[&str]| {
         let address = format!("http://127.0.0.1:{port}");
-        let words: Vec<&str> = ["works", "--server", &address, "--data", data.path().to_str().unwrap()].into_iter().chain(words.iter().copied()).collect();
+        let words: Vec<&str> = ["works", "--server", &address, "--data", data.path().to_str().unwrap()]
+            .into_iter()
+            .chain(words.iter().copied())
+            .collect();
         Command::new(env!("CARGO_BIN_EXE_antistasis")).args(words).output().unwrap()
     };
     let mut child = start("demo", data.path(), port);
@@ -323,4 +326,82 @@ fn the_printed_address_lets_in_and_the_file_of_the_token_is_its_owners() {
     kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
     child.wait().unwrap();
     all_gone(data.path());
+}
+
+#[test]
+fn with_few_file_handles_it_takes_what_it_can_and_goes_on() {
+    let (data, port) = (data(), free_port());
+    let mut child = Command::new("prlimit")
+        .args(["--nofile=128:128", env!("CARGO_BIN_EXE_antistasis"), "serve", "--open", "--port", &port.to_string()])
+        .arg("--data")
+        .arg(data.path())
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    assert!(first_line(&mut child).contains("http://"));
+    // Three times as many as there are handles; each has said half of what it wants.
+    let half: Vec<TcpStream> = (0..400)
+        .map_while(|_| {
+            let address = ([127, 0, 0, 1], port).into();
+            let mut stream = TcpStream::connect_timeout(&address, Duration::from_secs(2)).ok()?;
+            stream.write_all(b"GET /api/v1/loops HTTP/1.1\r\nHost: ").ok()?;
+            Some(stream)
+        })
+        .collect();
+    assert!(half.len() > 128, "{}", half.len());
+    // Those that were taken are cut off, then those that waited; then everybody is answered again.
+    let begun = Instant::now();
+    loop {
+        let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
+        stream.set_read_timeout(Some(Duration::from_secs(2))).unwrap();
+        let request = format!("GET /api/v1/loops HTTP/1.1\r\nHost: localhost:{port}\r\nConnection: close\r\n\r\n");
+        let mut answer = String::new();
+        let _ = stream.write_all(request.as_bytes()).and_then(|()| stream.read_to_string(&mut answer).map(drop));
+        if answer.starts_with("HTTP/1.1 200") {
+            break;
+        }
+        assert!(begun.elapsed() < Duration::from_secs(60), "it does not answer again: {answer}");
+        assert!(child.try_wait().unwrap().is_none(), "it has ended");
+    }
+    drop(half);
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    assert!(child.wait().unwrap().success());
+    all_gone(data.path());
+}
+
+#[test]
+fn beside_somebody_elses_database_nothing_runs_as_root_either() {
+    let cluster = antistasis_cluster::for_tests().unwrap();
+    let url = cluster.url("elsewhere");
+    let port = free_port();
+    let mut child = Command::new(env!("CARGO_BIN_EXE_antistasis"))
+        .args(["serve", "--port", &port.to_string(), "--database-url", &url])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    let said = first_line(&mut child);
+    let token = said.split_once("?token=").unwrap().1.split_whitespace().next().unwrap().to_owned();
+    assert_eq!(asked(port, "/api/v1/loops", "").0, 401);
+    assert_eq!(asked(port, "/api/v1/loops", &format!("Authorization: Bearer {token}\r\n")).0, 200);
+    let status = std::fs::read_to_string(format!("/proc/{}/status", child.id())).unwrap();
+    let users = status.lines().find(|line| line.starts_with("Uid:")).unwrap();
+    let open = |path: &Path| std::fs::metadata(path).is_ok_and(|there| there.permissions().mode() & 0o001 != 0);
+    if Path::new(env!("CARGO_MANIFEST_DIR")).ancestors().all(open) {
+        // Real, effective, saved and of the file system.
+        assert!(users.split_whitespace().skip(1).all(|user| user != "0"), "{users}");
+    }
+    // Nothing is kept of a token beside a database that is not the program's own: each start has another one.
+    kill(Pid::from_raw(child.id() as i32), Signal::SIGINT).unwrap();
+    child.wait().unwrap();
+    let mut again = Command::new(env!("CARGO_BIN_EXE_antistasis"))
+        .args(["serve", "--port", &port.to_string(), "--database-url", &url])
+        .stdout(Stdio::piped())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    assert!(!first_line(&mut again).contains(&token));
+    kill(Pid::from_raw(again.id() as i32), Signal::SIGINT).unwrap();
+    again.wait().unwrap();
 }

@@ -74,7 +74,7 @@ impl Work {
 
 /// Returns where the work at hand is still wanted.
 #[inline]
-pub(crate) fn go_on() {
+pub fn go_on() {
     if CURRENT.with_borrow(|current| current.as_ref().is_some_and(Work::is_ended)) {
         // No panic: nothing is wrong, and nothing is to be printed.
         resume_unwind(Box::new(Ended));

@@ -1,5 +1,7 @@
 //! A channel of a record that a scenario follows, in whatever unit the record holds it.
 
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::simulation::{Event, EventKind, Plant, Trial, begin_event};
 use antistasis_core::tuning::{SimcChoice, first_trial_on};
@@ -19,8 +21,14 @@ fn weather_input(trial: &Trial) -> String {
 fn with_channel(values: Vec<f64>, unit: Option<&str>, input: Option<String>) -> Trial {
     let mut trial = hall();
     let interval = trial.scenario.duration / values.len() as f64;
-    trial.scenario.events =
-        vec![Event::LoadChannel { at: 0.0, tag: "TI-7.PV".into(), interval, values, unit: unit.map(str::to_owned), input }];
+    trial.scenario.events = vec![Event::LoadChannel {
+        at: 0.0,
+        tag: "TI-7.PV".into(),
+        interval,
+        values,
+        unit: unit.map(str::to_owned),
+        input,
+    }];
     trial
 }
 
@@ -74,7 +82,8 @@ fn the_place_of_the_refusal_is_the_entry() {
 #[test]
 fn a_channel_acts_on_an_input_of_its_quantity() {
     let trial = hall();
-    let Event::LoadChannel { input, unit, .. } = begin_event(EventKind::LoadChannel, &trial, Some("°F")).unwrap() else {
+    let Event::LoadChannel { input, unit, .. } = begin_event(EventKind::LoadChannel, &trial, Some("°F")).unwrap()
+    else {
         panic!("no channel")
     };
     assert_eq!((input.as_deref(), unit.as_deref()), (Some(weather_input(&trial).as_str()), Some("°F")));
@@ -101,7 +110,8 @@ fn a_channel_acts_on_an_input_of_its_quantity() {
 
 #[test]
 fn scenarios_of_before_have_no_unit_and_keep_their_text() {
-    let old = r#"{"kind":"load_channel","at":0.0,"tag":"TI-7.PV","interval":60.0,"values":[10.0,12.0],"input":"outside"}"#;
+    let old =
+        r#"{"kind":"load_channel","at":0.0,"tag":"TI-7.PV","interval":60.0,"values":[10.0,12.0],"input":"outside"}"#;
     let event: Event = serde_json::from_str(old).unwrap();
     assert_eq!(serde_json::to_string(&event).unwrap(), old);
 }

@@ -534,6 +534,7 @@ fn a_channel_of_a_record_acts_as_the_ramps_that_it_is_made_of() {
         tag: "WEATHER".into(),
         interval: 1800.0,
         values: samples.to_vec(),
+        unit: None,
         input: input.clone(),
     };
     let ramps = samples.windows(2).enumerate().map(|(k, pair)| Event::LoadRamp {

@@ -76,7 +76,8 @@ impl Application {
         let data = TempDir::with_prefix("antistasis-e2e-")?;
         // The user under whom the database runs must be able to enter.
         std::fs::set_permissions(data.path(), std::os::unix::fs::PermissionsExt::from_mode(0o755))?;
-        let mut application = Self { program: None, binary: binary.to_owned(), command, data, port: free_port()?, token: String::new() };
+        let mut application =
+            Self { program: None, binary: binary.to_owned(), command, data, port: free_port()?, token: String::new() };
         application.run()?;
         Ok(application)
     }

@@ -5,6 +5,7 @@
 use crate::table::{Layout, Rows, header};
 use crate::{Error, Result, limits};
 use antistasis_core::series::{Record, Role};
+use antistasis_core::work::go_on;
 use csv::ByteRecord;
 use serde::Serialize;
 use serde_json::Value;
@@ -111,6 +112,7 @@ struct TableRows<'a> {
 
 impl Rows for TableRows<'_> {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        go_on();
         row.clear();
         if self.next >= self.table.rows {
             return Ok(false);

@@ -1,6 +1,7 @@
 //! What a file may hold at most, looked at before anything of that size is allocated.
 
 use crate::{Error, Result};
+use antistasis_core::work::go_on;
 use std::fs::File;
 use std::io::{BufReader, Read};
 use std::path::Path;
@@ -69,6 +70,7 @@ pub(crate) fn workbook(path: &Path) -> Result<()> {
         // What an entry says of its own size is not believed.
         let (mut own, mut head, mut buffer) = (0, Vec::new(), vec![0; 64 * 1024]);
         loop {
+            go_on();
             let read = entry.read(&mut buffer)?;
             if read == 0 {
                 break;

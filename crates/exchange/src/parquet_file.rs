@@ -3,6 +3,7 @@
 use crate::table::{Layout, Rows, header};
 use crate::{Error, Result, limits};
 use antistasis_core::series::Record;
+use antistasis_core::work::go_on;
 use csv::ByteRecord;
 use parquet::basic::{LogicalType, Repetition, TimeUnit as ParquetUnit, Type as Physical};
 use parquet::data_type::DoubleType;
@@ -86,6 +87,7 @@ struct ParquetRows {
 
 impl Rows for ParquetRows {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        go_on();
         row.clear();
         let Some(next) = self.rows.next() else { return Ok(false) };
         for (column, (_, field)) in next.map_err(broken)?.get_column_iter().enumerate() {

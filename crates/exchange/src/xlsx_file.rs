@@ -3,6 +3,7 @@
 use crate::table::{Layout, RawRow, Rows, header, is_number};
 use crate::{Error, Result, limits};
 use antistasis_core::series::Record;
+use antistasis_core::work::go_on;
 use calamine::{Data, DataRef, Reader, Xlsx, open_workbook};
 use csv::ByteRecord;
 use std::fs::File;
@@ -67,6 +68,7 @@ fn extent(workbook: &mut Workbook, name: &str) -> Result<Extent> {
     let mut extent = Extent { rows: [u32::MAX, 0], columns: [u32::MAX, 0], of_data: 0 };
     let (mut row, mut values) = (None, 0);
     while let Some(cell) = reader.next_cell().map_err(broken)? {
+        go_on();
         if matches!(cell.get_value(), DataRef::Empty) {
             continue;
         }
@@ -93,6 +95,7 @@ fn grid(workbook: &mut Workbook, name: &str, extent: Extent) -> Result<Grid> {
     let mut text = 0;
     let mut reader = workbook.worksheet_cells_reader(name).map_err(broken)?;
     while let Some(cell) = reader.next_cell().map_err(broken)? {
+        go_on();
         let (row, column) = cell.get_position();
         let (Some(row), Some(column)) = (row.checked_sub(extent.rows[0]), column.checked_sub(extent.columns[0])) else {
             continue;
@@ -175,6 +178,7 @@ struct SheetRows<'a> {
 
 impl Rows for SheetRows<'_> {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        go_on();
         row.clear();
         let width = self.grid.extent.width() as usize;
         let Some(cells) = self.grid.cells.get(self.next * width..(self.next + 1) * width) else { return Ok(false) };

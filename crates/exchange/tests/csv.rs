@@ -141,7 +141,8 @@ fn what_cannot_be_taken_says_where_and_why() {
         "line 4: time runs backwards, to “1.5” by 0.5 s; sort the rows by time, or choose another time column"
     );
     assert!(
-        refusal("t,PV,OP\n0,1,2\nlater,1,2\n5,1,2\n").starts_with("line 3: “later” is not a time; times are written as seconds")
+        refusal("t,PV,OP\n0,1,2\nlater,1,2\n5,1,2\n")
+            .starts_with("line 3: “later” is not a time; times are written as seconds")
     );
     assert!(refusal([0x51, 0x4b, 3, 4, 0, 0, 0, 1, 0, 7]).contains("not text"));
     let file = file("t,PV,OP\n0,1,Bad\n1,2,Bad\n");

@@ -167,8 +167,12 @@ fn token_in(uri: &Uri) -> Option<&str> {
 
 /// The same address without its token.
 fn without_token(uri: &Uri) -> String {
-    let rest: Vec<&str> =
-        uri.query().unwrap_or_default().split('&').filter(|pair| !pair.is_empty() && !pair.starts_with("token=")).collect();
+    let rest: Vec<&str> = uri
+        .query()
+        .unwrap_or_default()
+        .split('&')
+        .filter(|pair| !pair.is_empty() && !pair.starts_with("token="))
+        .collect();
     // More than one slash at the beginning would lead to another site.
     let path = format!("/{}", uri.path().trim_start_matches('/'));
     if rest.is_empty() { path } else { format!("{path}?{}", rest.join("&")) }
@@ -204,11 +208,8 @@ pub(crate) async fn known_only(State(state): State<AppState>, request: Request, 
 }
 
 fn welcome(state: &AppState, token: &Token, uri: &Uri) -> Response {
-    let cookie = format!(
-        "{}={}; HttpOnly; SameSite=Strict; Path=/; Max-Age={COOKIE_LASTS}",
-        state.cookie_name,
-        token.cookie()
-    );
+    let cookie =
+        format!("{}={}; HttpOnly; SameSite=Strict; Path=/; Max-Age={COOKIE_LASTS}", state.cookie_name, token.cookie());
     let headers = [
         (header::SET_COOKIE, cookie),
         (header::LOCATION, without_token(uri)),

@@ -27,7 +27,8 @@ pub(crate) async fn serve(
 ) -> std::io::Result<()> {
     let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
     let graceful = GracefulShutdown::new();
-    let mut builder = Builder::new(TokioExecutor::new());
+    // Whoever would wait for the first bytes to tell the version would wait for ever.
+    let mut builder = Builder::new(TokioExecutor::new()).http1_only();
     builder.http1().timer(TokioTimer::new()).header_read_timeout(HEAD_TIME);
     tokio::pin!(ending);
     loop {
@@ -48,7 +49,7 @@ pub(crate) async fn serve(
             }
         };
         let service = TowerToHyperService::new(application.clone());
-        let connection = builder.serve_connection_with_upgrades(TokioIo::new(stream), service).into_owned();
+        let connection = builder.serve_connection(TokioIo::new(stream), service).into_owned();
         let watched = graceful.watch(connection);
         tokio::spawn(async move {
             let _place = place;

@@ -37,17 +37,17 @@ impl Locked {
     }
 
     async fn cookie(&self) -> String {
-        let answer =
-            self.client.get(format!("{}/?token={}", self.address, self.token.text())).send().await.unwrap();
+        let answer = self.client.get(format!("{}/?token={}", self.address, self.token.text())).send().await.unwrap();
         assert_eq!(answer.status(), StatusCode::SEE_OTHER);
         assert_eq!(answer.headers()[LOCATION], "/");
         answer.headers()[SET_COOKIE].to_str().unwrap().to_owned()
     }
 
     async fn status(&self, path: &str, headers: &[(&str, &str)]) -> StatusCode {
-        let request = headers
-            .iter()
-            .fold(self.client.get(format!("{}{path}", self.address)), |request, (name, value)| request.header(*name, *value));
+        let request =
+            headers.iter().fold(self.client.get(format!("{}{path}", self.address)), |request, (name, value)| {
+                request.header(*name, *value)
+            });
         request.send().await.unwrap().status()
     }
 }
@@ -75,7 +75,12 @@ async fn no_address_of_the_api_answers_without_a_token() {
             assert_eq!(answer.headers()[WWW_AUTHENTICATE], "Bearer");
             assert_eq!(answer.headers()["content-type"], "application/problem+json");
             let problem: Value = serde_json::from_str(&answer.text().await.unwrap()).unwrap();
-            support::contract::holds(&method, path.strip_prefix("/api/v1").unwrap(), StatusCode::UNAUTHORIZED, &problem);
+            support::contract::holds(
+                &method,
+                path.strip_prefix("/api/v1").unwrap(),
+                StatusCode::UNAUTHORIZED,
+                &problem,
+            );
             asked += 1;
         }
     }
@@ -129,7 +134,11 @@ async fn what_is_no_token_and_no_cookie_opens_nothing() {
         "\u{fc}.\u{fc}".into(),
     ] {
         let header = format!("{name}={forged}");
-        assert_eq!(locked.status("/api/v1/loops", &[(COOKIE.as_str(), &header)]).await, StatusCode::UNAUTHORIZED, "{header}");
+        assert_eq!(
+            locked.status("/api/v1/loops", &[(COOKIE.as_str(), &header)]).await,
+            StatusCode::UNAUTHORIZED,
+            "{header}"
+        );
     }
     let right = locked.token.text();
     for (authorization, expected) in [
@@ -141,7 +150,11 @@ async fn what_is_no_token_and_no_cookie_opens_nothing() {
         ("Bearer".to_owned(), StatusCode::UNAUTHORIZED),
         (String::new(), StatusCode::UNAUTHORIZED),
     ] {
-        assert_eq!(locked.status("/api/v1/loops", &[(AUTHORIZATION.as_str(), &authorization)]).await, expected, "{authorization}");
+        assert_eq!(
+            locked.status("/api/v1/loops", &[(AUTHORIZATION.as_str(), &authorization)]).await,
+            expected,
+            "{authorization}"
+        );
     }
     // A page says what is missing, whatever is in its way; scripts and styles are no secret.
     for path in ["/", "/loops/TIC-1/control", "/licences", "/index.html", "/?token=wrong", "/?token="] {

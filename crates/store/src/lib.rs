@@ -132,6 +132,15 @@ impl Store {
     }
 }
 
+/// Which part of a list is wanted.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub struct Part {
+    /// The newest so many.
+    pub newest: i64,
+    /// One that is to be there besides, however old it is.
+    pub also: Option<uuid::Uuid>,
+}
+
 /// The revision that a document must still have for a change to it to be taken.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 pub enum Expected {

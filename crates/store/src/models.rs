@@ -1,6 +1,6 @@
 //! Models identified from records.
 
-use crate::{Error, Expected, Result, Store, found};
+use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
 use chrono::{DateTime, Utc};
@@ -140,12 +140,34 @@ impl Store {
 
     /// The models of a loop, the newest first.
     pub async fn models(&self, loop_id: Uuid) -> Result<Vec<ModelRow>> {
-        self.model_rows(Some(loop_id), None).await
+        Ok(self.newest_models(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
+    }
+
+    /// Part of the models of a loop, and besides the chosen one and those that trials stand on; with how many there are in all.
+    pub async fn newest_models(&self, loop_id: Uuid, part: Part) -> Result<(Vec<ModelRow>, i64)> {
+        let all = sqlx::query_scalar!(
+            r#"select count(*) as "count!" from model where loop_id = $1 and deletion_id is null"#,
+            loop_id
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        let ids = sqlx::query_scalar!(
+            r#"select id as "id!" from model where loop_id = $1 and deletion_id is null and (chosen or id = $3 or exists (
+                select from trial where trial.loop_id = $1 and trial.deletion_id is null and trial.model_id = model.id))
+            union
+            (select id from model where loop_id = $1 and deletion_id is null order by number desc limit $2)"#,
+            loop_id,
+            part.newest,
+            part.also
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok((self.model_rows(&ids).await?, all))
     }
 
     /// One model.
     pub async fn model(&self, id: Uuid) -> Result<ModelRow> {
-        found(self.model_rows(None, Some(id)).await?.pop(), "model", id)
+        found(self.model_rows(&[id]).await?.pop(), "model", id)
     }
 
     /// The loop that a model belongs to.
@@ -156,7 +178,7 @@ impl Store {
         found(row, "model", id)
     }
 
-    async fn model_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<ModelRow>> {
+    async fn model_rows(&self, ids: &[Uuid]) -> Result<Vec<ModelRow>> {
         let rows = sqlx::query_as!(
             ModelRecord,
             r#"select model.id, number, record_id, record.name as record_name, model.name, model.remark, model.revision,
@@ -169,11 +191,9 @@ impl Store {
                 validation as "validation: Json<Validation>", chosen, reason, reduced_from,
                 options as "options: Json<FitOptions>", result as "model: Json<Model>", model.created_at
             from model join record on record.id = record_id
-            where model.deletion_id is null and model.loop_id = coalesce($1, model.loop_id)
-                and model.id = coalesce($2, model.id)
+            where model.id = any($1) and model.deletion_id is null
             order by number desc"#,
-            loop_id,
-            id
+            ids
         )
         .fetch_all(&self.pool)
         .await?;

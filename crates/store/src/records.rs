@@ -1,6 +1,6 @@
 //! Records, their channels and samples.
 
-use crate::{Error, Expected, Result, Store, found};
+use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::preparation::Step;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
 use chrono::{DateTime, Utc};
@@ -89,30 +89,49 @@ impl Store {
 
     /// The records of a loop, the newest first.
     pub async fn records(&self, loop_id: Uuid) -> Result<Vec<RecordInfo>> {
-        self.record_infos(Some(loop_id), None).await
+        Ok(self.newest_records(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
+    }
+
+    /// Part of the records of a loop, and besides those that models were fitted to; with how many there are in all.
+    pub async fn newest_records(&self, loop_id: Uuid, part: Part) -> Result<(Vec<RecordInfo>, i64)> {
+        let all = sqlx::query_scalar!(
+            r#"select count(*) as "count!" from record where loop_id = $1 and deletion_id is null"#,
+            loop_id
+        )
+        .fetch_one(&self.pool)
+        .await?;
+        let ids = sqlx::query_scalar!(
+            r#"select id as "id!" from record where loop_id = $1 and deletion_id is null and (id = $3 or exists (
+                select from model where model.loop_id = $1 and model.deletion_id is null and model.record_id = record.id))
+            union
+            (select id from record where loop_id = $1 and deletion_id is null order by created_at desc, id desc limit $2)"#,
+            loop_id,
+            part.newest,
+            part.also
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        Ok((self.record_infos(&ids).await?, all))
     }
 
     /// One record, without its samples.
     pub async fn record_info(&self, id: Uuid) -> Result<RecordInfo> {
-        found(self.record_infos(None, Some(id)).await?.pop(), "record", id)
+        found(self.record_infos(&[id]).await?.pop(), "record", id)
     }
 
-    async fn record_infos(&self, loop_id: Option<Uuid>, id: Option<Uuid>) -> Result<Vec<RecordInfo>> {
+    async fn record_infos(&self, ids: &[Uuid]) -> Result<Vec<RecordInfo>> {
         let rows = sqlx::query!(
             r#"select id, name, origin, started, sample_interval, duration, length, content_hash,
                 notes as "notes: Json<Vec<String>>", remark, revision,
                 preparation as "preparation: Json<Vec<Step>>", created_at
-            from record where deletion_id is null and loop_id = coalesce($1, loop_id) and id = coalesce($2, id)
-            order by created_at desc, id desc"#,
-            loop_id,
-            id
+            from record where id = any($1) and deletion_id is null order by created_at desc, id desc"#,
+            ids
         )
         .fetch_all(&self.pool)
         .await?;
-        let ids: Vec<Uuid> = rows.iter().map(|row| row.id).collect();
         let channels = sqlx::query!(
             "select record_id, tag, role, unit from channel where record_id = any($1) order by position",
-            &ids
+            ids
         )
         .fetch_all(&self.pool)
         .await?;

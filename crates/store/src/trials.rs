@@ -1,6 +1,6 @@
 //! The trail of trials. Traces are not kept: a trial gives the same one again.
 
-use crate::{Error, Expected, Result, Store, found};
+use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::assessment::Assessment;
 use antistasis_core::simulation::Trial;
 use chrono::{DateTime, Utc};
@@ -112,46 +112,41 @@ impl Store {
 
     /// The trail of a loop, the newest first.
     pub async fn trials(&self, loop_id: Uuid) -> Result<Vec<TrialRow>> {
-        self.trial_rows(Some(loop_id), None, None).await
+        Ok(self.newest_trials(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
     }
 
-    /// The newest so many of the trail, and besides what is pinned or starred and the one that is asked for; with how many there are
-    /// in all.
-    pub async fn newest_trials(&self, loop_id: Uuid, most: i64, also: Option<Uuid>) -> Result<(Vec<TrialRow>, i64)> {
+    /// Part of the trail, and besides what is pinned or starred; with how many there are in all.
+    pub async fn newest_trials(&self, loop_id: Uuid, part: Part) -> Result<(Vec<TrialRow>, i64)> {
         let all = sqlx::query_scalar!(
             r#"select count(*) as "count!" from trial where loop_id = $1 and deletion_id is null"#,
             loop_id
         )
         .fetch_one(&self.pool)
         .await?;
-        let first = sqlx::query_scalar!(
-            r#"select coalesce(min(number), 0) as "number!" from
-                (select number from trial where loop_id = $1 and deletion_id is null order by number desc limit $2) newest"#,
+        let ids = sqlx::query_scalar!(
+            r#"select id as "id!" from trial where loop_id = $1 and deletion_id is null and (pinned or starred or id = $3)
+            union
+            (select id from trial where loop_id = $1 and deletion_id is null order by number desc limit $2)"#,
             loop_id,
-            most
+            part.newest,
+            part.also
         )
-        .fetch_one(&self.pool)
+        .fetch_all(&self.pool)
         .await?;
-        Ok((self.trial_rows(Some(loop_id), also, Some(first)).await?, all))
+        Ok((self.trial_rows(&ids).await?, all))
     }
 
     /// One trial.
     pub async fn trial(&self, id: Uuid) -> Result<TrialRow> {
-        found(self.trial_rows(None, Some(id), None).await?.pop(), "trial", id)
+        found(self.trial_rows(&[id]).await?.pop(), "trial", id)
     }
 
-    /// Trials of a loop, or one; from a number on, with what is pinned, starred or called by its identifier besides.
-    async fn trial_rows(&self, loop_id: Option<Uuid>, id: Option<Uuid>, from: Option<i32>) -> Result<Vec<TrialRow>> {
+    async fn trial_rows(&self, ids: &[Uuid]) -> Result<Vec<TrialRow>> {
         let rows = sqlx::query!(
             r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Trial>",
                 assessment as "assessment: Json<Assessment>", created_at
-            from trial where deletion_id is null and loop_id = coalesce($1, loop_id)
-                and case when $3::int is null then id = coalesce($2, id)
-                    else number >= $3 or pinned or starred or id is not distinct from $2 end
-            order by number desc"#,
-            loop_id,
-            id,
-            from
+            from trial where id = any($1) and deletion_id is null order by number desc"#,
+            ids
         )
         .fetch_all(&self.pool)
         .await?;

@@ -13,7 +13,7 @@ use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_store::{
-    AreaSeed, DeletionKind, Error, Expected, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Store,
+    AreaSeed, DeletionKind, Error, Expected, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Part, Store,
 };
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -90,6 +90,64 @@ fn model() -> (Record, DataSet, Model) {
     let model = fit_fopdt(&data).unwrap();
     let channels = vec![channel("OP", Role::Op, input), channel("PV", Role::Pv, output)];
     (Record::new(axis, channels).unwrap(), data, model)
+}
+
+/// The newest of a list are there, and what something stands on, however old.
+#[tokio::test]
+async fn lists_come_in_parts_that_leave_nothing_out_that_is_needed() {
+    let (store, found) = fresh().await;
+    let (record, _, model) = model();
+    let mut records = Vec::new();
+    for _ in 0..6 {
+        records.push(keep(&store, found.id, &record).await);
+    }
+    let hash = record.content_hash();
+    let mut models = Vec::new();
+    for k in 0..6 {
+        let new = NewModel {
+            // All but the last were fitted to the second record, the last to the newest.
+            record_id: if k < 5 { records[1] } else { records[5] },
+            record_hash: &hash,
+            preparation: &[],
+            window: (0.0, 99.0),
+            further: &[],
+            options: &FitOptions::new(Structure::Fopdt),
+            model: &model,
+            validation: None,
+            reduced_from: None,
+        };
+        models.push(store.add_model(found.id, new).await.unwrap());
+    }
+    store.choose_model(models[2], "fits").await.unwrap();
+    let (trial, assessment) = trial(1.0);
+    let new =
+        NewTrial { model_id: Some(models[0]), label: "a", trial: &trial, assessment: &assessment, replaces: None };
+    store.add_trial(found.id, new).await.unwrap();
+    let part = |newest, also| Part { newest, also };
+    let ids = async |part| -> Vec<Uuid> {
+        let (rows, all) = store.newest_models(found.id, part).await.unwrap();
+        assert_eq!(all, 6);
+        rows.into_iter().map(|row| row.id).collect()
+    };
+    // Newest first; the chosen one, the one that a trial stands on, the one that was asked for.
+    assert_eq!(ids(part(1, None)).await, [models[5], models[2], models[0]]);
+    assert_eq!(ids(part(1, Some(models[1]))).await, [models[5], models[2], models[1], models[0]]);
+    assert_eq!(ids(part(3, Some(models[4]))).await, [models[5], models[4], models[3], models[2], models[0]]);
+    assert_eq!(ids(part(1000, None)).await.len(), 6);
+    let ids = async |part| -> Vec<Uuid> {
+        let (rows, all) = store.newest_records(found.id, part).await.unwrap();
+        assert_eq!(all, 6);
+        rows.into_iter().map(|row| row.id).collect()
+    };
+    assert_eq!(ids(part(1, None)).await, [records[5], records[1]]);
+    assert_eq!(ids(part(2, Some(records[0]))).await, [records[5], records[4], records[1], records[0]]);
+    // What is in the bin counts no more.
+    store.delete(DeletionKind::Record, records[4]).await.unwrap();
+    let (rows, all) = store.newest_records(found.id, part(2, None)).await.unwrap();
+    assert_eq!((rows.iter().map(|row| row.id).collect::<Vec<_>>(), all), (vec![records[5], records[3], records[1]], 5));
+    // One that is asked for and belongs to another loop, or was deleted, is not there.
+    let (rows, _) = store.newest_records(found.id, part(1, Some(records[4]))).await.unwrap();
+    assert!(rows.iter().all(|row| row.id != records[4]));
 }
 
 #[tokio::test]

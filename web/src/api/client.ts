@@ -27,7 +27,7 @@ export class ApiError extends Error {
   }
 }
 
-interface Answer<T> {
+export interface Answer<T> {
   data?: T;
   error?: unknown;
   response: Response;

@@ -326,7 +326,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The models of a loop, the newest first. */
+        /**
+         * The newest models of a loop, and besides, however old, the chosen one and those that trials stand on. The header
+         *     `X-Total-Count` tells how many there are in all.
+         */
         get: operations["list_models"];
         put?: never;
         /** Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own. */
@@ -433,7 +436,10 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** The records of a loop, the newest first. */
+        /**
+         * The newest records of a loop, and besides, however old, those that models were fitted to. The header `X-Total-Count` tells
+         *     how many there are in all.
+         */
         get: operations["list_records"];
         put?: never;
         post?: never;
@@ -8501,7 +8507,12 @@ export interface operations {
     };
     list_models: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The newest so many, 1 to 1000; 100 where left out. */
+                newest?: number;
+                /** @description One that is to be there besides, however old it is. */
+                also?: string;
+            };
             header?: never;
             path: {
                 /** @description Tag of the loop */
@@ -8514,6 +8525,8 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description Models in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -8549,6 +8562,15 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9303,7 +9325,12 @@ export interface operations {
     };
     list_records: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The newest so many, 1 to 1000; 100 where left out. */
+                newest?: number;
+                /** @description One that is to be there besides, however old it is. */
+                also?: string;
+            };
             header?: never;
             path: {
                 /** @description Tag of the loop */
@@ -9316,6 +9343,8 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description Records in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9351,6 +9380,15 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9581,7 +9619,7 @@ export interface operations {
             query?: {
                 /** @description The newest so many, 1 to 1000; 100 where left out. */
                 newest?: number;
-                /** @description A trial that is to be there besides, however old it is. */
+                /** @description One that is to be there besides, however old it is. */
                 also?: string;
             };
             header?: never;

@@ -4,6 +4,7 @@ import {
   api,
   isUnanswered,
   messageOf,
+  type Answer,
   type LoopDetail,
   type ModelRow,
   type RecordInfo,
@@ -21,9 +22,12 @@ export interface LoopState {
   models: ModelRow[];
   /** The newest of the trail, and besides what is pinned, starred or selected. */
   trials: TrialRow[];
-  /** How many rows the trail has in all. */
-  trialsInAll: number;
+  /** How many there are of each in all. */
+  inAll: Record<Rows, number>;
 }
+
+/** What a loop has rows of: of each the newest are there, and older ones on demand. */
+export type Rows = "records" | "models" | "trials";
 
 export interface LoopContext {
   state: LoopState;
@@ -32,11 +36,11 @@ export interface LoopContext {
   refreshRecords: () => Promise<void>;
   refreshModels: () => Promise<void>;
   refreshTrials: () => Promise<void>;
-  /** Fetches more of the trail. */
-  showOlderTrials: () => Promise<void>;
+  /** Fetches more of these rows. */
+  showOlder: (rows: Rows) => Promise<void>;
 }
 
-/** Rows of the trail that are fetched at first, and each time that older ones are asked for; and at most. */
+/** Rows that are fetched at first, and each time that older ones are asked for; and at most. */
 const PAGE = 100;
 const MOST = 1000;
 
@@ -57,10 +61,26 @@ export function provideLoop(
     records: [],
     models: [],
     trials: [],
-    trialsInAll: 0,
+    inAll: { records: 0, models: 0, trials: 0 },
   });
   const params = { params: { path: { tag } } };
-  let newest = PAGE;
+  const newest: Record<Rows, number> = { records: PAGE, models: PAGE, trials: PAGE };
+
+  /** The rows that are shown. What is looked at stands in the address: it stays, however old it is. */
+  function wanted(rows: Rows) {
+    const also = new URLSearchParams(window.location.search).get(rows.slice(0, -1)) ?? undefined;
+    const query = isId(also) ? { newest: newest[rows], also } : { newest: newest[rows] };
+    return { params: { path: { tag }, query } };
+  }
+
+  /** The rows of an answer; how many there are in all is noted. */
+  async function counted<T>(rows: Rows, request: Promise<Answer<T[]>>): Promise<T[]> {
+    const found = await answered(request);
+    const inAll = Number((await request).response.headers.get("x-total-count"));
+    state.inAll[rows] = Math.max(inAll, found.length);
+    return found;
+  }
+
   const context: LoopContext = {
     state,
     async load() {
@@ -80,23 +100,19 @@ export function provideLoop(
       state.detail = await answered(api.GET("/api/v1/loops/{tag}", params));
     },
     async refreshRecords() {
-      state.records = await answered(api.GET("/api/v1/loops/{tag}/records", params));
+      state.records = await counted("records", api.GET("/api/v1/loops/{tag}/records", wanted("records")));
     },
     async refreshModels() {
-      state.models = await answered(api.GET("/api/v1/loops/{tag}/models", params));
+      state.models = await counted("models", api.GET("/api/v1/loops/{tag}/models", wanted("models")));
     },
-    async showOlderTrials() {
-      newest = Math.min(newest + PAGE, MOST);
-      await context.refreshTrials();
+    async showOlder(rows) {
+      newest[rows] = Math.min(newest[rows] + PAGE, MOST);
+      if (rows === "records") await context.refreshRecords();
+      else if (rows === "models") await context.refreshModels();
+      else await context.refreshTrials();
     },
     async refreshTrials() {
-      // The trial that is looked at stands in the address: it stays in the trail, however old it is.
-      const also = new URLSearchParams(window.location.search).get("trial") ?? undefined;
-      const query = isId(also) ? { newest, also } : { newest };
-      const answer = api.GET("/api/v1/loops/{tag}/trials", { params: { path: { tag }, query } });
-      const trials = await answered(answer);
-      const inAll = Number((await answer).response.headers.get("x-total-count"));
-      state.trialsInAll = Math.max(inAll, trials.length);
+      const trials = await counted("trials", api.GET("/api/v1/loops/{tag}/trials", wanted("trials")));
       // Rows that are the same stay the same objects, so that only what changed is drawn anew.
       const known = new Map(state.trials.map((row) => [row.id, row]));
       state.trials = trials.map((row) => {

@@ -40,6 +40,7 @@ import RobustnessView from "../control/RobustnessView.vue";
 import ScenarioEditor from "../control/ScenarioEditor.vue";
 import { useKpis } from "../control/kpis";
 import { useSweep } from "../control/sweep";
+import ShowOlder from "../components/ShowOlder.vue";
 import ShowMenu from "../control/ShowMenu.vue";
 import SweepMargin from "../control/SweepMargin.vue";
 import SweepView from "../control/SweepView.vue";
@@ -763,14 +764,7 @@ useKeys({
       <p v-else class="p-4 text-soft">
         Every trial stands here, named by what it changed from the one before.
       </p>
-      <p
-        v-if="!starredOnly && state.trialsInAll > state.trials.length"
-        class="px-3 py-1 text-[12.5px] text-soft"
-      >
-        <button type="button" class="button !py-0" @click="loop.showOlderTrials()">Show older</button>
-        {{ plural(state.trialsInAll - state.trials.length, "trial") }} further back; pinned and starred ones
-        stand here in any case.
-      </p>
+      <ShowOlder v-if="!starredOnly" rows="trials" note="pinned and starred ones stand here in any case" />
       <p v-if="state.trials.length && rows.length === 0" class="px-4 text-soft">
         No trial is starred: <kbd class="key">s</kbd> stars the one that is looked at.
       </p>

@@ -3,6 +3,7 @@ import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { answered, api, isAbort, messageOf, type RecordInfo, type Schemas } from "../api/client";
 import ImportDialog from "../components/ImportDialog.vue";
 import StateNotice from "../components/StateNotice.vue";
+import ShowOlder from "../components/ShowOlder.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
@@ -539,6 +540,7 @@ const columns = [
         <template #samples="{ row }">{{ row.length }}</template>
       </TrailTable>
       <p v-else class="p-4 text-soft">Records of this loop stand here once there are any.</p>
+      <ShowOlder rows="records" note="those that models were fitted to are here in any case" />
     </template>
   </StepFrame>
   <ImportDialog :file="file" @close="closeImport" @imported="imported" />

@@ -5,10 +5,11 @@ use super::data::{DataSet, held};
 use super::model::{Constraint, FitOptions};
 use super::process_model;
 use super::structure::Structure;
-use crate::numerics::{RecursiveLeastSquares, median};
+use crate::numerics::{RecursiveLeastSquares, in_parallel, median};
 use crate::{Error, Result, check};
 use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
+use std::ops::Range;
 use utoipa::ToSchema;
 
 /// Points kept for drawing.
@@ -257,58 +258,89 @@ pub fn moving_horizon(data: &DataSet, options: &MovingHorizonOptions) -> Result<
         ));
     }
     let op_data = DataSet { inputs: vec![data.inputs[0].clone()], ..data.clone() };
+    let total_move = width(&op_data.inputs[0]);
+    let end = |k: usize| k as f64 * every + options.window;
+    // Windows whose OP moves are fitted; each begins its search where the one before it ended.
+    let follow_through = |windows: &Range<usize>| -> Vec<FittedWindow> {
+        let mut last = None;
+        let fit = |k: usize| {
+            let window = op_data.slice(data.axis.window(k as f64 * every, end(k)));
+            let moved = width(&window.inputs[0]) > 0.02 * total_move;
+            let fitted = if moved { process_model::follow(&window, &options.of_window(last), last).ok() } else { None };
+            last = fitted.as_ref().map(|found| [0, 1].map(|place| found.parameters[place].value)).or(last);
+            let measured = window.output().values.last().copied().filter(|value| value.is_finite());
+            FittedWindow { fitted, measured }
+        };
+        windows.clone().map(fit).collect()
+    };
+    // What is bound to the fit before waits for it; all else is fitted in blocks, which are the same on any number of threads.
+    let blocks = if options.is_chained() { 1 } else { BLOCKS };
+    let size = windows.div_ceil(blocks).max(1);
+    let blocks: Vec<Range<usize>> = (0..windows).step_by(size).map(|from| from..(from + size).min(windows)).collect();
+    let fitted = in_parallel(&blocks, follow_through);
     let unit = format!("{}/{}", data.output().unit, data.inputs[0].unit);
     let mut courses = vec![Course::new("gain", unit), Course::new("time_constant", "s")];
     let mut result = Courses { times: Vec::new(), courses: Vec::new(), predicted: Vec::new(), measured: Vec::new() };
-    let mut last: Option<[f64; 2]> = None;
-    let width = |series: &super::Series| {
-        let (low, high) = series.range();
-        (high - low).max(0.0)
-    };
-    let total_move = width(&op_data.inputs[0]);
-    for k in 0..windows {
-        let (from, to) = (k as f64 * every, k as f64 * every + options.window);
-        let window = op_data.slice(data.axis.window(from, to));
-        let moved = width(&window.inputs[0]) > 0.02 * total_move;
+    let mut last = [f64::NAN; 2];
+    for (k, FittedWindow { fitted, measured }) in fitted.into_iter().flatten().enumerate() {
+        result.times.push(data.axis.at(0) + end(k));
+        result.measured.push(measured);
+        result.predicted.push(fitted.as_ref().and_then(|found| found.last));
+        for (place, course) in courses.iter_mut().enumerate() {
+            let mut band = f64::NAN;
+            if let Some(found) = &fitted {
+                last[place] = found.parameters[place].value;
+                band = found.parameters[place].standard_error.map_or(f64::NAN, |error| NORMAL_95 * error);
+            }
+            course.push(last[place], band);
+        }
+    }
+    result.courses = courses;
+    Ok(result)
+}
+
+/// Blocks that windows are fitted in where none is bound to the one before.
+const BLOCKS: usize = 16;
+
+/// A window with its fit, where the OP moved in it, and what was measured at its end.
+struct FittedWindow {
+    fitted: Option<process_model::Followed>,
+    measured: Option<f64>,
+}
+
+/// From the lowest to the highest of the values.
+fn width(series: &super::Series) -> f64 {
+    let (low, high) = series.range();
+    (high - low).max(0.0)
+}
+
+impl MovingHorizonOptions {
+    /// Whether a fit is bound to the one before.
+    fn is_chained(&self) -> bool {
+        self.gain_change.is_some() || self.time_constant_change.is_some()
+    }
+
+    /// How a window is fitted whose predecessor gave this gain and time constant.
+    fn of_window(&self, last: Option<[f64; 2]>) -> FitOptions {
         let near = |bounds: [f64; 2], last: Option<f64>, change: Option<f64>| match (last, change) {
             (Some(last), Some(change)) => [bounds[0].max(last - change), bounds[1].min(last + change)],
             _ => bounds,
         };
-        let gain = near(options.gain, last.map(|last| last[0]), options.gain_change);
-        let tau = near(options.time_constant, last.map(|last| last[1]), options.time_constant_change);
-        let known = |parameter: &str, [low, high]: [f64; 2]| Constraint {
+        let within = |parameter: &str, [low, high]: [f64; 2]| Constraint {
             parameter: parameter.into(),
             low: Some(low),
             high: Some(high),
             ..Constraint::default()
         };
+        let gain = near(self.gain, last.map(|last| last[0]), self.gain_change);
+        let tau = near(self.time_constant, last.map(|last| last[1]), self.time_constant_change);
         let dead_time =
-            Constraint { parameter: "dead_time".into(), fixed: Some(options.dead_time), ..Constraint::default() };
-        let fit_options = FitOptions {
-            constraints: vec![dead_time, known("gain", gain), known("time_constant", tau)],
+            Constraint { parameter: "dead_time".into(), fixed: Some(self.dead_time), ..Constraint::default() };
+        FitOptions {
+            constraints: vec![dead_time, within("gain", gain), within("time_constant", tau)],
             ..FitOptions::new(Structure::Fopdt)
-        };
-        let fitted = if moved { process_model::follow(&window, &fit_options, last).ok() } else { None };
-        result.times.push(data.axis.at(0) + to);
-        match fitted {
-            Some(found) => {
-                for (course, parameter) in courses.iter_mut().zip(&found.parameters) {
-                    course.push(parameter.value, parameter.standard_error.map_or(f64::NAN, |error| NORMAL_95 * error));
-                }
-                last = Some([found.parameters[0].value, found.parameters[1].value]);
-                result.predicted.push(found.last);
-            }
-            None => {
-                let [gain, tau] = last.unwrap_or([f64::NAN; 2]);
-                courses[0].push(gain, f64::NAN);
-                courses[1].push(tau, f64::NAN);
-                result.predicted.push(None);
-            }
         }
-        result.measured.push(window.output().values.last().copied().filter(|value| value.is_finite()));
     }
-    result.courses = courses;
-    Ok(result)
 }
 
 /// The standard deviation of the noise of a signal, from second differences, which a slow signal hardly moves:
@@ -414,6 +446,41 @@ mod tests {
         assert!(bounded.courses[0].values.iter().all(|gain| gain.unwrap() <= 1.5));
         let refused = moving_horizon(&data, &MovingHorizonOptions { window: 5.0, ..options }).unwrap_err().to_string();
         assert!(refused.starts_with("The window of the moving horizon is 5 s: it must be 20 to 3999 s"), "{refused}");
+    }
+
+    #[test]
+    fn every_window_is_fitted_as_if_it_were_alone() {
+        let data = data(0.05, 8);
+        let options = MovingHorizonOptions {
+            window: 400.0,
+            every: Some(30.0),
+            dead_time: 2.0,
+            gain: [0.05, 8.0],
+            time_constant: [1.0, 200.0],
+            gain_change: None,
+            time_constant_change: None,
+        };
+        let found = moving_horizon(&data, &options).unwrap();
+        // Bound to the fit before by a change that none of them makes, one after the other: the same.
+        let chained = MovingHorizonOptions { gain_change: Some(50.0), ..options.clone() };
+        let one_by_one = moving_horizon(&data, &chained).unwrap();
+        assert_eq!((found.times.len(), found.measured.len()), (121, 121));
+        assert_eq!((&found.times, &found.measured), (&one_by_one.times, &one_by_one.measured));
+        for k in 0..found.times.len() {
+            for (course, other) in found.courses.iter().zip(&one_by_one.courses) {
+                let (a, b) = (course.values[k].unwrap(), other.values[k].unwrap());
+                assert!((a / b - 1.0).abs() < 1e-4, "{} at {}: {a} {b}", course.name, found.times[k]);
+                assert_eq!(course.half_widths[k].is_some(), other.half_widths[k].is_some());
+            }
+        }
+        for k in (0..80).step_by(9) {
+            let window = data.slice(data.axis.window(30.0 * k as f64, 30.0 * k as f64 + 400.0));
+            let alone = process_model::fit(std::slice::from_ref(&window), &options.of_window(None)).unwrap();
+            for (course, parameter) in found.courses.iter().zip(&alone.parameters) {
+                let value = course.values[k].unwrap();
+                assert!((value / parameter.value - 1.0).abs() < 1e-4, "{}: {value} {}", course.name, parameter.value);
+            }
+        }
     }
 
     #[test]

@@ -9,6 +9,7 @@ mod tests;
 pub use operation::{Fill, Operation, Removed, Replacement, Resampling};
 
 use crate::series::Record;
+use crate::work::go_on;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -73,6 +74,7 @@ pub fn prepare(record: &Record, steps: &[Step]) -> Result<Prepared> {
     }
     let mut prepared = Prepared { record: record.clone(), start: 0.0, notes: Vec::with_capacity(steps.len()) };
     for (index, step) in steps.iter().enumerate() {
+        go_on();
         let note = if step.enabled {
             let in_step = |error: Error| match error {
                 Error::Said { field, sentence } => Error::said(format!("preparation[{index}].{field}"), sentence),

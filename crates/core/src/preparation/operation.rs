@@ -4,6 +4,7 @@ use super::{Prepared, filters, formula};
 use crate::numerics::median;
 use crate::series::{Channel, Record, Role, TimeAxis};
 use crate::verdict::{readable, readable_duration};
+use crate::work::go_on;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -347,6 +348,7 @@ fn outliers(values: &[f64], half: usize, threshold: f64) -> Vec<(usize, f64)> {
     let mut found = Vec::new();
     let mut near = Vec::with_capacity(2 * half + 1);
     for (k, value) in values.iter().enumerate().filter(|(_, value)| value.is_finite()) {
+        go_on();
         let neighbourhood = &values[k.saturating_sub(half)..(k + half + 1).min(values.len())];
         near.clear();
         near.extend(neighbourhood.iter().filter(|value| value.is_finite()));

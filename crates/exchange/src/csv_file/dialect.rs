@@ -3,6 +3,7 @@
 use crate::limits::LONGEST_ROW;
 use crate::table::{Layout, RawRow, Rows};
 use crate::{Error, Result};
+use antistasis_core::work::go_on;
 use csv::{ByteRecord, ReaderBuilder, Trim};
 use encoding_rs::{Encoding, UTF_8, UTF_16BE, UTF_16LE, WINDOWS_1252};
 use encoding_rs_io::{DecodeReaderBytes, DecodeReaderBytesBuilder};
@@ -117,6 +118,7 @@ struct CsvRows {
 
 impl Rows for CsvRows {
     fn next(&mut self, row: &mut ByteRecord) -> Result<bool> {
+        go_on();
         self.of_row.store(0, Ordering::Relaxed);
         let content = |error: csv::Error| Error::content("the file", error.to_string(), "export it again as plain CSV");
         self.reader.read_byte_record(row).map_err(content)

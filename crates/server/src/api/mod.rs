@@ -7,6 +7,7 @@ mod bin;
 mod events;
 mod experiments;
 mod imports;
+mod lists;
 mod loops;
 mod models;
 mod plants;

@@ -1,5 +1,6 @@
 //! Models from records.
 
+use super::lists::{InPart, PartOfList};
 use super::records::{View, picked};
 use super::{annotation, name_of};
 use crate::gate::compute;
@@ -151,13 +152,20 @@ pub(super) fn data_of_model(record: &Record, row: &ModelRow) -> Result<DataSet, 
     Ok(data.named(&row.model.inputs[0].tag, &row.model.outputs[0].tag))
 }
 
-/// The models of a loop, the newest first.
+/// The newest models of a loop, and besides, however old, the chosen one and those that trials stand on. The header
+/// `X-Total-Count` tells how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/models", tag = "models",
-    params(("tag" = String, Path, description = "Tag of the loop")),
-    responses((status = 200, body = Vec<ModelRow>), (status = 404, body = Problem)))]
-async fn list_models(State(state): State<AppState>, Path(tag): Path<String>) -> Result<Json<Vec<ModelRow>>, Problem> {
+    params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
+    responses((status = 200, body = Vec<ModelRow>, headers(("X-Total-Count" = i64, description = "Models in all"))),
+        (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn list_models(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Query(part): Query<PartOfList>,
+) -> Result<InPart<ModelRow>, Problem> {
+    let part = part.checked()?;
     let found = state.store.find_loop(&tag).await?;
-    Ok(Json(state.store.models(found.id).await?))
+    Ok(InPart::from(state.store.newest_models(found.id, part).await?))
 }
 
 /// Why a model is chosen.

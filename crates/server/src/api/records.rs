@@ -1,5 +1,6 @@
 //! Files in, records, and their samples for drawing.
 
+use super::lists::{InPart, PartOfList};
 use super::{annotation, name_of};
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
@@ -212,16 +213,20 @@ async fn delete_record(State(state): State<AppState>, Path(id): Path<Uuid>) -> R
     Ok(Json(state.store.delete(DeletionKind::Record, id).await?))
 }
 
-/// The records of a loop, the newest first.
+/// The newest records of a loop, and besides, however old, those that models were fitted to. The header `X-Total-Count` tells
+/// how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/records", tag = "records",
-    params(("tag" = String, Path, description = "Tag of the loop")),
-    responses((status = 200, body = Vec<RecordInfo>), (status = 404, body = Problem)))]
+    params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
+    responses((status = 200, body = Vec<RecordInfo>, headers(("X-Total-Count" = i64, description = "Records in all"))),
+        (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn list_records(
     State(state): State<AppState>,
     Path(tag): Path<String>,
-) -> Result<Json<Vec<RecordInfo>>, Problem> {
+    Query(part): Query<PartOfList>,
+) -> Result<InPart<RecordInfo>, Problem> {
+    let part = part.checked()?;
     let found = state.store.find_loop(&tag).await?;
-    Ok(Json(state.store.records(found.id).await?))
+    Ok(InPart::from(state.store.newest_records(found.id, part).await?))
 }
 
 /// A stretch of time, and how finely it is drawn.
@@ -240,7 +245,9 @@ impl View {
     pub fn indices(&self, record: &Record, series: &[&[f64]]) -> Result<Vec<usize>, Problem> {
         let buckets = self.buckets.unwrap_or(800);
         if !(1..=MOST_BUCKETS).contains(&buckets) {
-            return Err(Problem::invalid(format!("The number of buckets is {buckets}: it must be 1 to {MOST_BUCKETS}.")));
+            return Err(Problem::invalid(format!(
+                "The number of buckets is {buckets}: it must be 1 to {MOST_BUCKETS}."
+            )));
         }
         let (from, to) = (self.from.unwrap_or(0.0), self.to.unwrap_or(f64::MAX));
         if from.is_nan() || to.is_nan() || from > to {

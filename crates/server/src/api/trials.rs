@@ -1,5 +1,6 @@
 //! Tuning, simulation, and the trail of trials.
 
+use super::lists::{InPart, PartOfList};
 use super::{annotation, name_of};
 use crate::download::{attachment, content};
 use crate::gate::compute;
@@ -16,7 +17,7 @@ use antistasis_exchange::Format;
 use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow, letter};
 use axum::Json;
 use axum::extract::State;
-use axum::http::{HeaderName, StatusCode};
+use axum::http::StatusCode;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
 use utoipa::{IntoParams, ToSchema};
@@ -248,42 +249,20 @@ async fn trial_on_plant(Body(request): Body<MoveRequest>) -> Result<Json<Moved>,
     Ok(Json(Moved { trial, left_out }))
 }
 
-/// Rows of a trail where nothing else is said, and at most.
-const ROWS: i64 = 100;
-const MOST_ROWS: i64 = 1000;
-/// Tells how many rows a list has in all.
-static IN_ALL: HeaderName = HeaderName::from_static("x-total-count");
-
-/// Which part of a trail.
-#[derive(Debug, Deserialize, IntoParams)]
-#[serde(deny_unknown_fields)]
-#[into_params(parameter_in = Query)]
-struct PartOfTrail {
-    /// The newest so many, 1 to 1000; 100 where left out.
-    #[param(minimum = 1, maximum = 1000)]
-    newest: Option<i64>,
-    /// A trial that is to be there besides, however old it is.
-    also: Option<Uuid>,
-}
-
 /// The newest rows of the trail of a loop, and besides, however old, those that are pinned or starred. The header
 /// `X-Total-Count` tells how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/trials", tag = "control",
-    params(("tag" = String, Path, description = "Tag of the loop"), PartOfTrail),
+    params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
     responses((status = 200, body = Vec<TrialRow>, headers(("X-Total-Count" = i64, description = "Rows in all"))),
         (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn list_trials(
     State(state): State<AppState>,
     Path(tag): Path<String>,
-    Query(part): Query<PartOfTrail>,
-) -> Result<([(HeaderName, String); 1], Json<Vec<TrialRow>>), Problem> {
-    let newest = part.newest.unwrap_or(ROWS);
-    if !(1..=MOST_ROWS).contains(&newest) {
-        return Err(Problem::invalid_field("newest", format!("newest is {newest}: it must be 1 to {MOST_ROWS}.")));
-    }
+    Query(part): Query<PartOfList>,
+) -> Result<InPart<TrialRow>, Problem> {
+    let part = part.checked()?;
     let found = state.store.find_loop(&tag).await?;
-    let (rows, all) = state.store.newest_trials(found.id, newest, part.also).await?;
-    Ok(([(IN_ALL.clone(), all.to_string())], Json(rows)))
+    Ok(InPart::from(state.store.newest_trials(found.id, part).await?))
 }
 
 /// A trial for the trail.

@@ -188,9 +188,9 @@ fn a_valve_that_sticks_is_found_with_its_band_and_one_that_follows_is_not() {
 #[test]
 fn gaps_and_uneven_samples_are_counted() {
     for (missing, words) in [
-        (vec![50..51], "1 sample of T.PV is missing: fill"),
-        (vec![50..60], "10 samples of T.PV are missing, in a gap of 20 s: fill"),
-        (vec![50..60, 80..83], "13 samples of T.PV are missing in 2 gaps, the longest 20 s: fill"),
+        ([50..51, 0..0], "1 sample of T.PV is missing: fill"),
+        ([50..60, 0..0], "10 samples of T.PV are missing, in a gap of 20 s: fill"),
+        ([50..60, 80..83], "13 samples of T.PV are missing in 2 gaps, the longest 20 s: fill"),
     ] {
         let (mut pv, op) = doublet(1.0, 0.2);
         for gap in missing {

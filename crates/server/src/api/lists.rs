@@ -1,0 +1,52 @@
+//! Lists that come in parts: the newest first, and how many there are in all.
+
+use crate::problem::Problem;
+use antistasis_store::Part;
+use axum::Json;
+use axum::http::HeaderName;
+use axum::response::{IntoResponse, Response};
+use serde::{Deserialize, Serialize};
+use utoipa::IntoParams;
+use uuid::Uuid;
+
+/// Rows where nothing is said, and at most.
+const ROWS: i64 = 100;
+const MOST_ROWS: i64 = 1000;
+static IN_ALL: HeaderName = HeaderName::from_static("x-total-count");
+
+/// Which part of a list.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+pub(crate) struct PartOfList {
+    /// The newest so many, 1 to 1000; 100 where left out.
+    #[param(minimum = 1, maximum = 1000)]
+    newest: Option<i64>,
+    /// One that is to be there besides, however old it is.
+    also: Option<Uuid>,
+}
+
+impl PartOfList {
+    pub(crate) fn checked(&self) -> Result<Part, Problem> {
+        let newest = self.newest.unwrap_or(ROWS);
+        if !(1..=MOST_ROWS).contains(&newest) {
+            return Err(Problem::invalid_field("newest", format!("newest is {newest}: it must be 1 to {MOST_ROWS}.")));
+        }
+        Ok(Part { newest, also: self.also })
+    }
+}
+
+/// Rows, and how many there are in all.
+pub(crate) struct InPart<T>(Vec<T>, i64);
+
+impl<T> From<(Vec<T>, i64)> for InPart<T> {
+    fn from((rows, all): (Vec<T>, i64)) -> Self {
+        Self(rows, all)
+    }
+}
+
+impl<T: Serialize> IntoResponse for InPart<T> {
+    fn into_response(self) -> Response {
+        ([(IN_ALL.clone(), self.1.to_string())], Json(self.0)).into_response()
+    }
+}
