@@ -179,13 +179,16 @@ impl Store {
         sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
             .fetch_one(&mut *transaction)
             .await?;
-        sqlx::query!(
-            "update trial set pinned = false where loop_id = $1 and pinned and deletion_id is null and id <> $2",
-            loop_id,
-            id
-        )
-        .execute(&mut *transaction)
-        .await?;
+        // Only a pin takes the place of another: who takes off what is pinned no longer takes nothing off.
+        if pinned {
+            sqlx::query!(
+                "update trial set pinned = false where loop_id = $1 and pinned and deletion_id is null and id <> $2",
+                loop_id,
+                id
+            )
+            .execute(&mut *transaction)
+            .await?;
+        }
         sqlx::query!("update trial set pinned = $2 where id = $1", id, pinned).execute(&mut *transaction).await?;
         transaction.commit().await?;
         Ok(())

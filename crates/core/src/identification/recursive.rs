@@ -464,7 +464,7 @@ mod tests {
         // Bound to the fit before by a change that none of them makes, one after the other: the same.
         let chained = MovingHorizonOptions { gain_change: Some(50.0), ..options.clone() };
         let one_by_one = moving_horizon(&data, &chained).unwrap();
-        assert_eq!((found.times.len(), found.measured.len()), (121, 121));
+        assert_eq!((found.times.len(), found.measured.len()), (120, 120));
         assert_eq!((&found.times, &found.measured), (&one_by_one.times, &one_by_one.measured));
         for k in 0..found.times.len() {
             for (course, other) in found.courses.iter().zip(&one_by_one.courses) {

@@ -232,7 +232,10 @@ impl<'a> Fit<'a> {
             return model;
         }
         let few = effective.and_then(|effective| verdicts::few_samples(effective, model.estimation.samples));
+        let few = few.or_else(|| verdicts::short(model.estimation.samples));
         verdicts::put_last(&mut model, few);
+        let drifts = verdicts::dead_time_beside_drift(&model);
+        verdicts::put_last(&mut model, drifts);
         // On long data steps are sought only where they are asked for.
         if !self.options.find_steps && self.options.loss == Loss::Squares && model.estimation.samples <= LONG {
             let unexplained = self.unexplained_step(stretches);

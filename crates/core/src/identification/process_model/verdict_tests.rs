@@ -1,7 +1,7 @@
 //! A verdict is right where it is read: right models are not called wrong, and worthless ones not good.
 
 use super::super::data::Series;
-use super::super::{DataSet, FitOptions, Loss, Model, Structure, fit as fit_any};
+use super::super::{DataSet, FitOptions, Loss, Model, NoiseModel, Structure, fit as fit_any};
 use crate::lti::{DeadTime, Dynamics, Response};
 use crate::series::TimeAxis;
 use crate::verdict::Tone;
@@ -128,5 +128,52 @@ proptest! {
             .map(|verdict| verdict.text.as_str())
             .collect();
         prop_assert!(grave.is_empty(), "{:?}", grave);
+    }
+
+    /// Fifty samples beside noise with a memory: no interval is believed without a word, whatever was fitted.
+    #[test]
+    fn of_fifty_samples_it_is_said_what_they_cannot_tell(memory in 0.5..0.95f64, seed in 0u64..10_000, model in 0..3usize) {
+        let (op, pv) = answered(Dynamics::Lag { time_constant: 6.0 }, 0.8, 1.6, 50, 17);
+        let noisy = remembering(&pv, 0.12, memory, seed);
+        let noise = [NoiseModel::White, NoiseModel::Autoregression, NoiseModel::Integrated][model];
+        let model = fitted(&op, &noisy, &FitOptions { noise, ..FitOptions::new(Structure::Fopdt) });
+        prop_assert!(gravest(&model) != Tone::Good, "{:?}", model.verdicts);
+    }
+
+    /// Where the noise was taken to drift, the interval of the dead time is said to be rough; where it was not, it is not.
+    #[test]
+    fn a_dead_time_beside_drift_is_told(seed in 0u64..10_000) {
+        let (op, pv) = answered(LAG, 0.8, 6.4, 600, 150);
+        let noisy = remembering(&pv, 0.1, 0.97, seed);
+        let told = |noise| {
+            let model = fitted(&op, &noisy, &FitOptions { noise, ..FitOptions::new(Structure::Fopdt) });
+            model.verdicts.iter().any(|verdict| verdict.text.contains("interval of the dead time is rough"))
+        };
+        prop_assert!(told(NoiseModel::Integrated));
+        prop_assert!(!told(NoiseModel::Autoregression) && !told(NoiseModel::White));
+    }
+}
+
+/// With noise of this deviation that keeps a share of itself from sample to sample.
+fn remembering(pv: &[f64], deviation: f64, memory: f64, seed: u64) -> Vec<f64> {
+    let white = with_noise(&vec![0.0; pv.len()], deviation * (1.0 - memory * memory).sqrt(), seed);
+    let mut now = 0.0;
+    let noise = white.iter().map(|new| {
+        now = memory * now + new;
+        now
+    });
+    pv.iter().zip(noise).map(|(value, noise)| value + noise).collect()
+}
+
+#[test]
+fn long_records_and_exact_ones_are_not_called_short() {
+    let says = |model: &Model| model.verdicts.iter().any(|verdict| verdict.text.contains("hardly tell how long"));
+    for (samples, short) in [(50, true), (59, true), (60, false), (400, false)] {
+        let (op, pv) = answered(Dynamics::Lag { time_constant: 6.0 }, 0.8, 1.6, samples, 17);
+        let model = fitted(&op, &with_noise(&pv, 0.05, 3), &FitOptions::new(Structure::Fopdt));
+        let slow = model.verdicts.iter().any(|verdict| verdict.text.contains("so slow"));
+        assert_eq!(says(&model) || slow, short, "{samples}: {:?}", model.verdicts);
+        // Without any noise there is no memory to tell.
+        assert!(!says(&fitted(&op, &pv, &FitOptions::new(Structure::Fopdt))), "{samples}");
     }
 }
