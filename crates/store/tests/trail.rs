@@ -106,7 +106,7 @@ impl Beside {
         let same = self.rows.iter().find(|row| row.gain == gain).map(|row| row.id);
         self.rows.retain(|row| {
             let makes_room = Some(row.id) == passed && passed != same;
-            !(makes_room && !row.starred && !row.pinned && row.remark.is_empty())
+            !makes_room || row.starred || row.pinned || !row.remark.is_empty()
         });
         if same.is_some() {
             assert_eq!(Some(id), same, "a trial that is there already is not kept twice");
