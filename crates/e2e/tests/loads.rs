@@ -1,6 +1,7 @@
 //! A load out of a record, in the unit that the record has it in; and a sweep that the end of the server cuts off.
 
 use antistasis_e2e::{Application, Page, Result, binary};
+use fantoccini::Locator;
 use std::fmt::Write as _;
 
 /// The hall's record with the weather in °F: a warm day that cools down.
@@ -20,14 +21,11 @@ async fn weather_comes_in_its_own_unit_and_a_sweep_outlives_the_server() -> Resu
     let page = Page::open(1280, 800).await?;
     page.go(&application.address("/loops/TIC-501/measure")).await?;
     page.shows("TIC-501").await?;
-    let text = serde_json::Value::from(weather());
-    page.script(&format!(
-        "const data = new DataTransfer();
-         data.items.add(new File([{text}], 'weather.csv', {{ type: 'text/csv' }}));
-         document.querySelector('main').dispatchEvent(
-             new DragEvent('drop', {{ dataTransfer: data, bubbles: true, cancelable: true }}))"
-    ))
-    .await?;
+    page.drawn().await?;
+    let directory = tempfile::tempdir()?;
+    let file = directory.path().join("weather.csv");
+    std::fs::write(&file, weather())?;
+    page.client.find(Locator::Css("input[type=file]")).await?.send_keys(&file.to_string_lossy()).await?;
     page.shows("TI-77.PV").await?;
     page.click("Import").await?;
     page.until("the import", "return document.querySelector('[role=dialog]') === null").await?;
@@ -40,6 +38,9 @@ async fn weather_comes_in_its_own_unit_and_a_sweep_outlives_the_server() -> Resu
     page.select("Add to the timeline", "load_channel").await?;
     page.shows("Its samples are in").await?;
     page.drawn().await?;
+    let wanted = "return [...document.querySelectorAll('option')].find((one) => one.text.startsWith('TI-77.PV')).value";
+    let wanted = page.script(wanted).await?.as_str().ok_or("no such channel")?.to_owned();
+    page.select("Follows", &wanted).await?;
     let chosen = |label: &str| {
         format!(
             "return [...document.querySelectorAll('label')].find((one) => one.innerText.startsWith('{label}'))

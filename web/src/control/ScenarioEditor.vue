@@ -69,6 +69,7 @@ const channels = computed(() =>
       key: `${record.id} ${channel.tag}`,
       record: record.id,
       tag: channel.tag,
+      role: channel.role,
       text: `${channel.tag}, ${record.name}`,
     })),
   ),
@@ -90,7 +91,9 @@ async function add(kind: Event["kind"]) {
   try {
     const first =
       kind === "load_channel"
-        ? (channels.value.find((channel) => !/\.(PV|OP|SP)$/.test(channel.tag)) ?? channels.value[0])
+        ? (channels.value.find((channel) => channel.role === "dv") ??
+          channels.value.find((channel) => channel.role === "other") ??
+          channels.value[0])
         : null;
     if (kind === "load_channel" && !first) {
       problem.value = "There is no record yet to take a channel from: load one at Measure.";
