@@ -275,7 +275,7 @@ fn compare(structure: &Structure, own: &Model, other: &Model, scale: f64, clock:
 #[test]
 fn a_fit_knows_neither_unit_nor_zero_nor_clock() {
     for structure in [Structure::Fopdt, Structure::TwoLags, Structure::Integrating, Structure::IntegratingLag] {
-        let options = FitOptions::new(structure.clone());
+        let options = FitOptions::new(structure);
         let own = fit(&record(&structure, 5, 1.0, 1.0, 0.0), &options).unwrap();
         for (clock, scale, zero) in [(1.0, 1.8, 32.0), (1.0, 1.0, 273.15), (60.0, 1.0, 0.0), (0.02, -250.0, 4000.0)] {
             let other = fit(&record(&structure, 5, clock, scale, zero), &options).unwrap();
