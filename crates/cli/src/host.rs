@@ -19,8 +19,10 @@ const CLOSING: std::time::Duration = std::time::Duration::from_millis(500);
 
 /// File of the token in the data directory.
 pub(crate) const TOKEN: &str = "token";
-/// What a data directory holds: the databases of `serve` and of `demo`.
-pub(crate) const DATABASES: [&str; 2] = ["work", "demo"];
+/// Places in the data directory of what `serve` and `demo` keep.
+const WORK: &str = "work";
+const DEMO: &str = "demo";
+pub(crate) const DATABASES: [&str; 2] = [WORK, DEMO];
 
 #[derive(Debug, Args)]
 pub(crate) struct HostOptions {
@@ -56,17 +58,23 @@ pub(crate) fn serve(options: ServeOptions) -> Result<(), Failure> {
             drop_privileges(None)?;
             with_log(&options.host, || run(&options.host, &url, None, false))
         }
-        None => with_own_database(&options.host, DATABASES[0], false),
+        None => with_own_database(&options.host, WORK, false),
     }
 }
 
 pub(crate) fn demo(options: HostOptions) -> Result<(), Failure> {
-    with_own_database(&options, DATABASES[1], true)
+    with_own_database(&options, DEMO, true)
 }
 
 fn with_log(options: &HostOptions, job: impl FnOnce() -> Result<(), Failure>) -> Result<(), Failure> {
     // As `RUST_LOG` says: levels by target, such as `warn,sqlx=info`.
-    let wanted = std::env::var("RUST_LOG").ok().and_then(|text| text.parse::<Targets>().ok());
+    let wanted = match std::env::var("RUST_LOG").map(|text| text.parse::<Targets>()) {
+        Ok(Ok(wanted)) => Some(wanted),
+        Ok(Err(error)) => {
+            return Err(Failure(format!("RUST_LOG is not understood ({error}): write it as in warn,sqlx=info")));
+        }
+        Err(_) => None,
+    };
     let quietly = [("tower_http", LevelFilter::WARN), ("sqlx", LevelFilter::WARN)];
     let filter = wanted.unwrap_or_else(|| Targets::new().with_default(LevelFilter::INFO).with_targets(quietly));
     let log = tracing_subscriber::fmt::layer().with_writer(std::io::stderr);

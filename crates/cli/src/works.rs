@@ -191,7 +191,11 @@ impl Server {
         }
         let directory = data_directory(options.data.as_deref())?;
         let mut unread = None;
-        for path in DATABASES.map(|name| directory.join(name).join(TOKEN)) {
+        // The token of a server of this machine is shown to no other.
+        let is_here = reqwest::Url::parse(&address)
+            .is_ok_and(|url| matches!(url.host_str(), Some("localhost" | "127.0.0.1" | "[::1]")));
+        let known: &[&str] = if is_here { &DATABASES } else { &[] };
+        for path in known.iter().map(|name| directory.join(name).join(TOKEN)) {
             match Token::read(&path) {
                 Ok(Some(token)) => {
                     let server = with(Some(token.text().to_owned()));

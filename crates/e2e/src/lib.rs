@@ -145,12 +145,6 @@ impl Application {
         let headers = [(reqwest::header::COOKIE, pair.parse()?)].into_iter().collect();
         Ok(new().default_headers(headers).build()?)
     }
-
-    /// The token as it was printed.
-    #[must_use]
-    pub fn token(&self) -> &str {
-        &self.token
-    }
 }
 
 /// A command of Chromium's own protocol, which its driver passes on.

@@ -359,6 +359,7 @@ onMounted(() => {
 onBeforeUnmount(() => {
   observer.disconnect();
   cancelAnimationFrame(frame);
+  cancelAnimationFrame(drawing);
   for (const plot of plots) plot.destroy();
 });
 
@@ -386,11 +387,12 @@ watch(
 
 /** What the next frame draws: the hand and the words of the page come first, and several changes are drawn once. */
 let asked: "nothing" | "marks" | "curves" = "nothing";
+let drawing = 0;
 function drawSoon(withCurves: boolean) {
   const isUnderWay = asked !== "nothing";
   asked = withCurves || asked === "curves" ? "curves" : "marks";
   if (isUnderWay) return;
-  requestAnimationFrame(() => {
+  drawing = requestAnimationFrame(() => {
     const what = asked;
     asked = "nothing";
     if (what === "marks") return plots.forEach((plot) => plot.redraw());

@@ -34,11 +34,18 @@ const pvUnit = computed(() => props.trial.plant.pv.span.unit);
 
 /** Units in which channels came, by tag: one that is set aside can be taken again. */
 const cameIn = new Map<string, string>();
+watch(
+  () => props.trial.scenario.events,
+  (events) => {
+    for (const event of events)
+      if (event.kind === "load_channel" && event.unit) cameIn.set(event.tag, event.unit);
+  },
+  { immediate: true },
+);
 
 /** Units that the samples of a channel can be taken in: its own, and that of the input as if nothing were known. */
 function unitsOf(event: Event): { value: string; title: string }[] {
   if (event.kind !== "load_channel") return [];
-  if (event.unit) cameIn.set(event.tag, event.unit);
   const own = cameIn.get(event.tag);
   const ofInput = { value: "", title: "the unit of the input" };
   return own ? [{ value: own, title: own }, ofInput] : [ofInput];
