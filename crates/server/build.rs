@@ -32,7 +32,7 @@ fn main() -> Result<(), Box<dyn std::error::Error>> {
 /// Crates by the text of their licences: most share one.
 fn licences(manifest: &Path) -> Result<String, Box<dyn std::error::Error>> {
     let output = Command::new(std::env::var("CARGO")?)
-        .args(["metadata", "--format-version", "1", "--locked", "--offline"])
+        .args(["metadata", "--format-version", "1", "--locked"])
         .args(["--filter-platform", &std::env::var("TARGET")?, "--manifest-path"])
         .arg(manifest)
         .output()?;

@@ -132,6 +132,10 @@ describe("ticks", () => {
 
   it("of decades are powers of ten, with 2 and 5 where there are few", () => {
     expect(logTicks(0.01, 1000)).toEqual([0.01, 0.1, 1, 10, 100, 1000]);
+    // Where labels would stand in each other's way the decades are enough.
+    expect(logTicks(0.001, 0.1, 900)).toEqual([0.001, 0.002, 0.005, 0.01, 0.02, 0.05, 0.1]);
+    expect(logTicks(0.001, 0.1, 300)).toEqual([0.001, 0.01, 0.1]);
+    expect(logTicks(0.02, 0.09, 100).length).toBeGreaterThan(1);
     expect(logTicks(1, 100)).toEqual([1, 2, 5, 10, 20, 50, 100]);
   });
 
@@ -239,5 +243,41 @@ describe("a panel of the strip", () => {
       const wanted = times.filter((known) => known <= time).length - 1;
       expect(valueAt(curve(times, values), time)).toBe(wanted < 0 ? null : wanted);
     }
+  });
+});
+
+describe("interaction", () => {
+  it("frames what belongs together and leaves out what is beyond drawing", async () => {
+    const { isPaired, smoothed } = await import("../src/control/interaction");
+    const pairing = { pairs: [{ output: "top", input: "reflux", relative_gain: 2 }] };
+    expect(isPaired(pairing, "top", "reflux")).toBe(true);
+    expect(isPaired(pairing, "top", "steam")).toBe(false);
+    expect(isPaired(null, "top", "reflux")).toBe(false);
+    expect(smoothed([1, 21, 0.5])).toEqual([1, null, 0.5]);
+  });
+});
+
+describe("figures of an older engine", () => {
+  it("says which figures are others now, and that there are some beyond the digits", async () => {
+    const { changesOfFigures } = await import("../src/lib/comparison");
+    const assessment = (iae: number) => ({
+      metrics: { loads: { integral_absolute_error: iae }, set_point_responses: [], output_travel: 4 },
+      margins: null,
+    });
+    const row = { trial: { plant: { pv: { span: { unit: "°C" } } } }, assessment: assessment(76) };
+    const say = (before: number) => changesOfFigures(assessment(before) as never, row as never);
+    expect(say(75)).toEqual(["load IAE 75 → 76 °C·s"]);
+    expect(say(76)).toEqual(["figures differ beyond the digits that are shown"]);
+  });
+});
+
+describe("a document that cannot be read", () => {
+  it("is saved as it is", async () => {
+    const { savedAs } = await import("../src/components/unreadable");
+    const address = savedAs({ tag: "TIC-1 50 %", rows: [1, 2] });
+    expect(JSON.parse(decodeURIComponent(address.split(",").slice(1).join(",")))).toEqual({
+      tag: "TIC-1 50 %",
+      rows: [1, 2],
+    });
   });
 });

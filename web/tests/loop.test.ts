@@ -14,6 +14,9 @@ const { asked, site } = vi.hoisted(() => ({
 }));
 
 vi.mock("../src/api/client", () => ({
+  inAllOf: (answer: { response: Response }, shown: number) =>
+    Math.max(Number(answer.response.headers.get("x-total-count")), shown),
+  unreadableOf: (answer: { response: Response }) => Number(answer.response.headers.get("x-unreadable-count")),
   api: {
     GET: (path: string, options: { params: { query?: Asked["query"] } }) => {
       const query = options.params.query ?? {};

@@ -2,7 +2,9 @@
 
 use crate::Failure;
 use crate::records::IdentifiedModel;
-use antistasis_core::assessment::{Assessment, Inspection, PlantAnalysis, analyse, assess};
+use antistasis_core::assessment::{
+    Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
+};
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
@@ -109,6 +111,30 @@ pub(crate) fn analyse_plant(options: &AnalyseOptions) -> Result<(), Failure> {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct InteractionOptions {
+    /// Trial, whose plant has several inputs and outputs.
+    trial: PathBuf,
+    /// Between which outputs and inputs, on which spans, as JSON; the first ones on usual spans when left out.
+    #[arg(long)]
+    between: Option<PathBuf>,
+}
+
+pub(crate) fn interaction(options: &InteractionOptions) -> Result<(), Failure> {
+    let trial: Trial = read_json(&options.trial)?;
+    let refused = |error: antistasis_core::Error| Failure::of(&options.trial, error);
+    let question = match &options.between {
+        Some(path) => read_json(path)?,
+        None => InteractionQuestion::usual(&trial.plant).map_err(refused)?.ok_or_else(|| {
+            Failure::of(
+                &options.trial,
+                "a process with one input or one output has no loops that could act on each other",
+            )
+        })?,
+    };
+    print(&Interaction::of(&trial.plant, &question).map_err(refused)?)
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct SweepOptions {
     /// Trial that is varied.
     trial: PathBuf,
@@ -171,6 +197,8 @@ enum Document {
     Assessment,
     /// What `analyse` prints.
     Analysis,
+    /// What `interaction` prints.
+    Interaction,
     /// What `tune --rule` prints.
     Tuning,
     /// What `tune --minimise` prints.
@@ -190,6 +218,7 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Experiment => json_schema::<ExperimentSpec>()?,
         Document::Assessment => json_schema::<Simulated>()?,
         Document::Analysis => json_schema::<PlantAnalysis>()?,
+        Document::Interaction => json_schema::<Interaction>()?,
         Document::Tuning => json_schema::<RuleTuning>()?,
         Document::Optimum => json_schema::<Optimum>()?,
         Document::Findings => json_schema::<Inspection>()?,

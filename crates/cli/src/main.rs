@@ -39,6 +39,8 @@ enum Command {
     Sweep(files::SweepOptions),
     /// Prints where the plant of a trial can rest, its linearisation and its nearest low-order model as JSON.
     Analyse(files::AnalyseOptions),
+    /// Prints how loops on the plant of a trial act on each other as JSON: relative gains, pairings, singular values, zeros.
+    Interaction(files::InteractionOptions),
     /// Prints the JSON Schema of a document.
     Schema(files::SchemaOptions),
     /// Areas and loops of a server that runs: makes, changes, deletes and restores them, and packs them as archives.
@@ -88,6 +90,7 @@ fn main() -> ExitCode {
         Command::Simulate(options) => files::simulate(&options),
         Command::Sweep(options) => files::sweep(&options),
         Command::Analyse(options) => files::analyse_plant(&options),
+        Command::Interaction(options) => files::interaction(&options),
         Command::Schema(options) => files::schema(&options),
         Command::Works(options) => works::works(options),
         Command::Openapi => files::print(&antistasis_server::openapi()),

@@ -198,6 +198,7 @@ fn what_is_printed_is_as_its_schema_says() {
         ("assessment", vec!["simulate", heater, "--balances"]),
         ("assessment", vec!["simulate", step]),
         ("analysis", vec!["analyse", heater]),
+        ("interaction", vec!["interaction", "demo/trials/AIC-320-step-test.json"]),
         ("tuning", vec!["tune", "--trial", heater, "--rule", "simc"]),
         ("optimum", vec!["tune", "--model", &model, "--pv-span", "0:150", "--minimise", "load-iae"]),
         ("findings", vec!["inspect", &record]),

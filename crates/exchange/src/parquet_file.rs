@@ -1,5 +1,7 @@
 //! Records in Apache Parquet: flat columns.
 
+mod pages;
+
 use crate::table::{Layout, Rows, header};
 use crate::{Error, Result, limits};
 use antistasis_core::series::Record;
@@ -43,6 +45,11 @@ fn reader(path: &Path) -> Result<SerializedFileReader<File>> {
 /// The columns with their first rows.
 pub(crate) fn layout(path: &Path) -> Result<Layout> {
     let reader = reader(path)?;
+    // What the file says of its own sizes is not believed.
+    let file = File::open(path)?;
+    let packed = file.metadata()?.len();
+    let chunks = reader.metadata().row_groups().iter().flat_map(|group| group.columns());
+    limits::unpacks_to("the Parquet file", packed, pages::unpacked(file, chunks)?)?;
     let schema = reader.metadata().file_metadata().schema_descr_ptr();
     for column in schema.columns() {
         if column.path().parts().len() > 1 || column.max_rep_level() > 0 {

@@ -192,6 +192,23 @@ fn rows_and_columns_without_end_are_refused() {
     assert!(said.contains("spans 3001 rows and 9000 columns"), "{said}");
 }
 
+/// As large as JSON may be: the memory that it takes counts in what [`most_memory`] is held against.
+#[test]
+fn json_as_large_as_it_may_be_is_read_without_a_tree_of_it() {
+    let mut text = String::with_capacity(64 * 1024 * 1024);
+    text.push_str("[{\"time\":0,\"PV\":1.5}");
+    let mut rows = 1;
+    while text.len() < 63 * 1024 * 1024 {
+        text.push_str(&format!(",{{\"time\":{rows},\"PV\":1.5}}"));
+        rows += 1;
+    }
+    text.push(']');
+    let directory = tempfile::tempdir().unwrap();
+    let found = preview(&file(&directory, "large.json", text.as_bytes()), &Reading::default()).unwrap();
+    assert_eq!(found.columns.len(), 2);
+    assert!(rows > 2_000_000 && most_memory() < 512.0, "{} MB for {rows} rows", most_memory());
+}
+
 #[test]
 fn thousands_of_columns_of_one_name_are_told_apart_at_once() {
     let wide = format!("time{}\n0{}\n1{}\n", ",PV".repeat(9000), ",1".repeat(9000), ",2".repeat(9000));

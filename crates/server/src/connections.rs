@@ -2,8 +2,8 @@
 
 use crate::GRACE;
 use axum::Router;
-use hyper_util::rt::{TokioExecutor, TokioIo, TokioTimer};
-use hyper_util::server::conn::auto::Builder;
+use hyper::server::conn::http1::Builder;
+use hyper_util::rt::{TokioIo, TokioTimer};
 use hyper_util::server::graceful::GracefulShutdown;
 use hyper_util::service::TowerToHyperService;
 use std::future::Future;
@@ -27,9 +27,9 @@ pub(crate) async fn serve(
 ) -> std::io::Result<()> {
     let places = Arc::new(Semaphore::new(MOST_CONNECTIONS));
     let graceful = GracefulShutdown::new();
-    // Whoever would wait for the first bytes to tell the version would wait for ever.
-    let mut builder = Builder::new(TokioExecutor::new()).http1_only();
-    builder.http1().timer(TokioTimer::new()).header_read_timeout(HEAD_TIME);
+    // One version only: whoever would wait for the first bytes to tell another would wait for ever.
+    let mut builder = Builder::new();
+    builder.timer(TokioTimer::new()).header_read_timeout(HEAD_TIME);
     tokio::pin!(ending);
     loop {
         let accepted = async {
@@ -49,7 +49,7 @@ pub(crate) async fn serve(
             }
         };
         let service = TowerToHyperService::new(application.clone());
-        let connection = builder.serve_connection(TokioIo::new(stream), service).into_owned();
+        let connection = builder.serve_connection(TokioIo::new(stream), service);
         let watched = graceful.watch(connection);
         tokio::spawn(async move {
             let _place = place;

@@ -8,6 +8,7 @@ use std::collections::HashMap;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::Duration;
+use tokio::runtime::{Builder, Runtime};
 use tokio::sync::Semaphore;
 
 /// Longest time that an answer may be computed.
@@ -24,6 +25,23 @@ const MOST_OF_ONE: usize = 48;
 static ANSWERS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_ANSWERS, LONGEST_ANSWER));
 /// What goes on in the background: imports, sweeps, searches. It has places of its own, so that answers need not wait for it.
 static JOBS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_JOBS, LONGEST_JOB));
+
+/// The threads that compute. They give way to those that answer, and to the database.
+static COMPUTERS: LazyLock<Runtime> = LazyLock::new(|| {
+    let threads =
+        Builder::new_multi_thread().worker_threads(1).thread_name("compute").on_thread_start(give_way).build();
+    #[allow(clippy::expect_used, reason = "without threads there is nothing that this program could do")]
+    threads.expect("threads can be started")
+});
+
+/// How much a computing thread gives way, of 19.
+const GIVES_WAY: i32 = 10;
+
+/// Lowers the priority of this thread and those that it starts: on Linux each thread has one of its own. Where that is not
+/// allowed it computes all the same.
+fn give_way() {
+    let _ = rustix::process::setpriority_process(Some(rustix::thread::gettid()), GIVES_WAY);
+}
 
 fn processors() -> usize {
     std::thread::available_parallelism().map_or(1, usize::from)
@@ -138,7 +156,7 @@ impl Gate {
         let entry = Entry(key, Arc::clone(&self.under_way));
         let leaving = Leaving(work.clone());
         // The place is free when the work has really ended, not when nobody waits for it any more.
-        let done = tokio::task::spawn_blocking(move || {
+        let done = COMPUTERS.spawn_blocking(move || {
             let _held = (place, share, permit, entry);
             work.carry_out(job)
         });
@@ -247,6 +265,21 @@ mod tests {
         }
         assert!(gate.shares.lock().unwrap().is_empty(), "nothing of a client stays behind");
         asked("greedy", None).await.unwrap().unwrap();
+    }
+
+    #[tokio::test(flavor = "multi_thread")]
+    async fn who_computes_gives_way_and_so_does_what_it_starts() {
+        // The nineteenth field of a thread's line (proc(5)).
+        let nice = || {
+            let line = std::fs::read_to_string("/proc/thread-self/stat").unwrap();
+            let after = line.rsplit_once(") ").unwrap().1.to_owned();
+            after.split(' ').nth(16).unwrap().parse::<i32>().unwrap()
+        };
+        let own = nice();
+        let gate = Gate::new(1, 0, Duration::from_secs(60));
+        let of_both = gate.run(move || (nice(), std::thread::spawn(nice).join().unwrap())).await.unwrap();
+        assert_eq!(of_both, (GIVES_WAY.max(own), GIVES_WAY.max(own)));
+        assert_eq!(nice(), own);
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -196,6 +196,15 @@ impl From<antistasis_store::Error> for Problem {
                     "Nothing was changed: the disk with the database is full. Free some space on it, then try again.",
                 )
             }
+            error if error.is_unreadable() => {
+                tracing::warn!(%error, "a document cannot be read");
+                Self::new(
+                    StatusCode::UNPROCESSABLE_ENTITY,
+                    "unreadable",
+                    "It cannot be read",
+                    "This was written by another version and cannot be read by this one; it is kept as it is.",
+                )
+            }
             error if error.is_unavailable() => {
                 tracing::warn!(%error, "the database does not answer");
                 Self::busy("The database does not answer; it is being started again.")

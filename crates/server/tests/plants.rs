@@ -128,3 +128,46 @@ async fn plants_and_scenarios_are_saved_for_the_works() {
     let refused = site.refused("/saved", &saved("hot", "plant", &impossible)).await;
     assert_eq!(refused["field"], "plant.operating_point.pv");
 }
+
+#[tokio::test]
+async fn loops_on_one_plant_are_paired_by_their_relative_gains() {
+    let site = Site::open().await;
+    // Wood & Berry, Chem. Eng. Sci. 28 (1973) 1707; the relative gain 2.009 is published many times.
+    let element = |output: &str, input: &str, gain: f64, minutes: f64, late: f64| json!({ "output": output, "input": input, "numerator": [gain], "denominator": [60.0 * minutes, 1.0], "dead_time": 60.0 * late });
+    let named = |name: &str| json!({ "name": name, "unit": "%", "value": 50.0 });
+    let process = json!({
+        "structure": "transfer_functions",
+        "inputs": [named("reflux"), named("steam")],
+        "outputs": [named("top"), named("bottom")],
+        "elements": [
+            element("top", "reflux", 12.8, 16.7, 1.0),
+            element("top", "steam", -18.9, 21.0, 3.0),
+            element("bottom", "reflux", 6.6, 10.9, 7.0),
+            element("bottom", "steam", -19.4, 14.4, 3.0),
+        ],
+    });
+    let usual = json!({ "process": process, "tag": "AIC-1" });
+    let plant = site.send(Method::POST, "/plants/usual", &usual, StatusCode::OK).await;
+    let asked = json!({ "plant": plant });
+    let answer = site.send(Method::POST, "/plants/interaction", &asked, StatusCode::OK).await;
+    let found = &answer["interaction"];
+    assert!((found["relative_gains"][0][0].as_f64().unwrap() - 2.009).abs() < 5e-4, "{found}");
+    assert_eq!(found["pairings"][0]["pairs"][0]["input"], json!("reflux"));
+    assert_eq!(found["pairings"][1]["tone"], json!("bad"));
+    // What was asked comes back, and can be asked again with another span.
+    let mut question = answer["question"].clone();
+    question["outputs"][1]["span"]["high"] = json!(200.0);
+    let again = json!({ "plant": plant, "question": question });
+    let answer = site.send(Method::POST, "/plants/interaction", &again, StatusCode::OK).await;
+    assert_eq!(answer["interaction"]["relative_gains"], found["relative_gains"]);
+    assert_ne!(answer["interaction"]["condition_number"], found["condition_number"]);
+    question["inputs"][1]["input"] = json!("reflux");
+    let twice = json!({ "plant": plant, "question": question });
+    let refused = site.send(Method::POST, "/plants/interaction", &twice, StatusCode::UNPROCESSABLE_ENTITY).await;
+    assert_eq!(refused["field"], json!("inputs[1].input"));
+    let lag = json!({ "structure": "fopdt", "gain": 1.2, "time_constant": 40.0, "dead_time": 5.0 });
+    let single = site.send(Method::POST, "/plants/usual", &json!({ "process": lag, "tag": "T" }), StatusCode::OK).await;
+    let single = json!({ "plant": single });
+    let refused = site.send(Method::POST, "/plants/interaction", &single, StatusCode::UNPROCESSABLE_ENTITY).await;
+    assert!(refused["detail"].as_str().unwrap().contains("act on each other"), "{refused}");
+}

@@ -198,6 +198,11 @@ async fn what_is_deleted_comes_back_with_what_went_along() {
     // A model that was deleted before its record waits for the record.
     let model_gone = site.send(Method::DELETE, &format!("/models/{model_id}"), &Value::Null, StatusCode::OK).await;
     let record_gone = site.send(Method::DELETE, &format!("/records/{record_id}"), &Value::Null, StatusCode::OK).await;
+    // The bin comes in parts, the newest first, and with one that is asked for.
+    let newest = site.get("/bin?newest=1").await;
+    assert_eq!((newest.as_array().unwrap().len(), &newest[0]["id"]), (1, &record_gone["id"]));
+    let both = site.get(&format!("/bin?newest=1&also={}", model_gone["id"].as_str().unwrap())).await;
+    assert_eq!((both.as_array().unwrap().len(), &both[1]["id"]), (2, &model_gone["id"]));
     let restore = |item: &Value| format!("/bin/{}/restore", item["id"].as_str().unwrap());
     let refused = site.send(Method::POST, &restore(&model_gone), &Value::Null, StatusCode::CONFLICT).await;
     assert!(refused["detail"].as_str().unwrap().contains("bring that back first"), "{refused}");

@@ -100,6 +100,10 @@ pub struct ArchivedModel {
     pub created_at: DateTime<Utc>,
 }
 
+fn first_engine() -> i32 {
+    1
+}
+
 /// A trial. What was computed stands as it was stored.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -115,6 +119,9 @@ pub struct ArchivedTrial {
     pub digest: String,
     pub spec: Value,
     pub assessment: Value,
+    /// The engine that assessed it; archives from before it was noted come from the first one.
+    #[serde(default = "first_engine")]
+    pub engine: i32,
     pub created_at: DateTime<Utc>,
 }
 
@@ -174,7 +181,7 @@ impl Store {
         .await?;
         let trials = sqlx::query_as!(
             ArchivedTrial,
-            "select id, number, model_id, label, remark, starred, pinned, digest, spec, assessment, created_at
+            "select id, number, model_id, label, remark, starred, pinned, digest, spec, assessment, engine, created_at
             from trial where loop_id = $1 and deletion_id is null order by number",
             detail.id
         )
@@ -331,8 +338,8 @@ impl Store {
             for trial in &archived.trials {
                 sqlx::query!(
                     "insert into trial (id, loop_id, number, model_id, label, remark, starred, pinned, digest, spec, assessment,
-                        created_at)
-                    values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12)",
+                        created_at, engine)
+                    values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11, $12, $13)",
                     must(trial.id)?,
                     loop_id,
                     trial.number,
@@ -344,7 +351,8 @@ impl Store {
                     trial.digest,
                     trial.spec,
                     trial.assessment,
-                    trial.created_at
+                    trial.created_at,
+                    trial.engine
                 )
                 .execute(&mut *transaction)
                 .await?;

@@ -1,6 +1,6 @@
 //! What was deleted: kept for thirty days, brought back in one act with all that went with it.
 
-use crate::{Error, Result, Store, found};
+use crate::{Error, Part, Result, Store, found};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
@@ -131,13 +131,20 @@ impl Store {
                 (format!("record “{}”", info.name), along.collect(), self.trials_on(&ids).await?)
             }
             DeletionKind::Model => {
-                let model = self.model(id).await?;
+                // Not by its document, which this version need not be able to read.
+                let number = sqlx::query_scalar!("select number from model where id = $1 and deletion_id is null", id)
+                    .fetch_optional(&self.pool)
+                    .await?;
+                let number = found(number, "model", id)?;
                 let stays = self.trials_on(&[id]).await?;
-                (format!("model {}", letter(model.number)), vec![], stays)
+                (format!("model {}", letter(number)), vec![], stays)
             }
             DeletionKind::Trial => {
-                let trial = self.trial(id).await?;
-                (format!("trial {}, {}", letter(trial.number), trial.label), vec![], vec![])
+                let row = sqlx::query!("select number, label from trial where id = $1 and deletion_id is null", id)
+                    .fetch_optional(&self.pool)
+                    .await?;
+                let row = found(row, "trial", id)?;
+                (format!("trial {}, {}", letter(row.number), row.label), vec![], vec![])
             }
             DeletionKind::Saved => {
                 let item = self.saved_item(id).await?;
@@ -183,20 +190,26 @@ impl Store {
         .await?;
         mark(&mut transaction, kind, id, deletion).await?;
         transaction.commit().await?;
-        found(self.bin().await?.into_iter().find(|item| item.id == deletion), kind.name(), id)
+        let (items, _) = self.bin(Part { newest: 0, also: Some(deletion) }).await?;
+        found(items.into_iter().next(), kind.name(), id)
     }
 
-    /// What is in the bin, the newest first. What is older than thirty days goes first.
-    pub async fn bin(&self) -> Result<Vec<BinItem>> {
+    /// The newest of what is in the bin, and one that is asked for however old it is; how many there are in all. What is older
+    /// than thirty days goes first.
+    pub async fn bin(&self, part: Part) -> Result<(Vec<BinItem>, i64)> {
         self.empty_bin(Utc::now() - chrono::Duration::days(DAYS_KEPT)).await?;
+        let all = sqlx::query_scalar!(r#"select count(*) as "all!" from deletion"#).fetch_one(&self.pool).await?;
         let rows = sqlx::query!(
             r#"select deletion.id, kind, title, along as "along: Json<Vec<String>>", control_loop.tag as "loop_tag?", deleted_at
             from deletion left join control_loop on control_loop.id = deletion.loop_id and control_loop.deletion_id is null
-            order by deleted_at desc"#
+            where deletion.id in (select id from deletion order by deleted_at desc, id desc limit $1) or deletion.id = $2
+            order by deleted_at desc, deletion.id desc"#,
+            part.newest,
+            part.also
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows
+        let items = rows
             .into_iter()
             .map(|row| BinItem {
                 id: row.id,
@@ -207,7 +220,8 @@ impl Store {
                 deleted_at: row.deleted_at,
                 gone_at: row.deleted_at + chrono::Duration::days(DAYS_KEPT),
             })
-            .collect())
+            .collect();
+        Ok((items, all))
     }
 
     /// Takes what was deleted before a time out of the bin for good; how many deletions that were.

@@ -9,6 +9,7 @@ mod records;
 mod saved;
 mod tags;
 mod trials;
+mod unreadable;
 
 pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
 pub use bin::{BinItem, DeletionKind, Hanging, letter};
@@ -19,6 +20,7 @@ pub use records::{ChannelInfo, NewRecord, RecordInfo};
 pub use saved::{SavedItem, SavedKind, SavedSpec};
 pub use tags::renamed;
 pub use trials::{NewTrial, TrialEdit, TrialRow};
+pub use unreadable::{Listed, Unreadable};
 
 use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};

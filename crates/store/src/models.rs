@@ -1,5 +1,6 @@
 //! Models identified from records.
 
+use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
@@ -140,11 +141,11 @@ impl Store {
 
     /// The models of a loop, the newest first.
     pub async fn models(&self, loop_id: Uuid) -> Result<Vec<ModelRow>> {
-        Ok(self.newest_models(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
+        Ok(self.newest_models(loop_id, Part { newest: i64::MAX, also: None }).await?.rows)
     }
 
     /// Part of the models of a loop, and besides the chosen one and those that trials stand on; with how many there are in all.
-    pub async fn newest_models(&self, loop_id: Uuid, part: Part) -> Result<(Vec<ModelRow>, i64)> {
+    pub async fn newest_models(&self, loop_id: Uuid, part: Part) -> Result<Listed<ModelRow>> {
         let all = sqlx::query_scalar!(
             r#"select count(*) as "count!" from model where loop_id = $1 and deletion_id is null"#,
             loop_id
@@ -162,7 +163,9 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok((self.model_rows(&ids).await?, all))
+        let mut rows = each_that_can_be_read(&ids, |ids| async move { self.model_rows(&ids).await }).await?;
+        rows.sort_by_key(|row| std::cmp::Reverse(row.number));
+        Ok(Listed::of(&ids, rows, all))
     }
 
     /// One model.

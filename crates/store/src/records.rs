@@ -1,5 +1,6 @@
 //! Records, their channels and samples.
 
+use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::preparation::Step;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
@@ -89,11 +90,11 @@ impl Store {
 
     /// The records of a loop, the newest first.
     pub async fn records(&self, loop_id: Uuid) -> Result<Vec<RecordInfo>> {
-        Ok(self.newest_records(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
+        Ok(self.newest_records(loop_id, Part { newest: i64::MAX, also: None }).await?.rows)
     }
 
     /// Part of the records of a loop, and besides those that models were fitted to; with how many there are in all.
-    pub async fn newest_records(&self, loop_id: Uuid, part: Part) -> Result<(Vec<RecordInfo>, i64)> {
+    pub async fn newest_records(&self, loop_id: Uuid, part: Part) -> Result<Listed<RecordInfo>> {
         let all = sqlx::query_scalar!(
             r#"select count(*) as "count!" from record where loop_id = $1 and deletion_id is null"#,
             loop_id
@@ -111,7 +112,9 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok((self.record_infos(&ids).await?, all))
+        let mut rows = each_that_can_be_read(&ids, |ids| async move { self.record_infos(&ids).await }).await?;
+        rows.sort_by(|a, b| (b.created_at, b.id).cmp(&(a.created_at, a.id)));
+        Ok(Listed::of(&ids, rows, all))
     }
 
     /// One record, without its samples.

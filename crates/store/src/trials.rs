@@ -1,13 +1,17 @@
 //! The trail of trials. Traces are not kept: a trial gives the same one again.
 
+use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::assessment::Assessment;
-use antistasis_core::simulation::Trial;
+use antistasis_core::simulation::{ENGINE_VERSION, Trial};
 use chrono::{DateTime, Utc};
 use serde::Serialize;
 use sqlx::types::Json;
 use utoipa::ToSchema;
 use uuid::Uuid;
+
+/// The engine that assesses what is kept now.
+const ENGINE: i32 = ENGINE_VERSION as i32;
 
 /// A trial to be kept.
 #[derive(Debug)]
@@ -59,6 +63,10 @@ pub struct TrialRow {
     pub trial: Trial,
     /// Its assessment.
     pub assessment: Assessment,
+    /// The version of the engine that computed it.
+    pub engine: i32,
+    /// Whether that was another one than the present: its figures may differ.
+    pub of_older_engine: bool,
     /// When it was made.
     pub created_at: DateTime<Utc>,
 }
@@ -94,15 +102,16 @@ impl Store {
         }
         let id = Uuid::now_v7();
         sqlx::query!(
-            "insert into trial (id, loop_id, number, model_id, label, digest, spec, assessment)
-            values ($1, $2, (select coalesce(max(number), 0) + 1 from trial where loop_id = $2), $3, $4, $5, $6, $7)",
+            "insert into trial (id, loop_id, number, model_id, label, digest, spec, assessment, engine)
+            values ($1, $2, (select coalesce(max(number), 0) + 1 from trial where loop_id = $2), $3, $4, $5, $6, $7, $8)",
             id,
             loop_id,
             new.model_id,
             new.label,
             digest,
             Json(new.trial) as _,
-            Json(new.assessment) as _
+            Json(new.assessment) as _,
+            ENGINE
         )
         .execute(&mut *transaction)
         .await?;
@@ -110,13 +119,26 @@ impl Store {
         Ok(id)
     }
 
+    /// Gives a trial the assessment that the present engine makes of it.
+    pub async fn assess_again(&self, id: Uuid, assessment: &Assessment) -> Result<()> {
+        let done = sqlx::query!(
+            "update trial set assessment = $2, engine = $3, revision = revision + 1 where id = $1 and deletion_id is null",
+            id,
+            Json(assessment) as _,
+            ENGINE
+        )
+        .execute(&self.pool)
+        .await?;
+        found((done.rows_affected() > 0).then_some(()), "trial", id)
+    }
+
     /// The trail of a loop, the newest first.
     pub async fn trials(&self, loop_id: Uuid) -> Result<Vec<TrialRow>> {
-        Ok(self.newest_trials(loop_id, Part { newest: i64::MAX, also: None }).await?.0)
+        Ok(self.newest_trials(loop_id, Part { newest: i64::MAX, also: None }).await?.rows)
     }
 
     /// Part of the trail, and besides what is pinned or starred; with how many there are in all.
-    pub async fn newest_trials(&self, loop_id: Uuid, part: Part) -> Result<(Vec<TrialRow>, i64)> {
+    pub async fn newest_trials(&self, loop_id: Uuid, part: Part) -> Result<Listed<TrialRow>> {
         let all = sqlx::query_scalar!(
             r#"select count(*) as "count!" from trial where loop_id = $1 and deletion_id is null"#,
             loop_id
@@ -133,7 +155,9 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok((self.trial_rows(&ids).await?, all))
+        let mut rows = each_that_can_be_read(&ids, |ids| async move { self.trial_rows(&ids).await }).await?;
+        rows.sort_by_key(|row| std::cmp::Reverse(row.number));
+        Ok(Listed::of(&ids, rows, all))
     }
 
     /// One trial.
@@ -144,7 +168,7 @@ impl Store {
     async fn trial_rows(&self, ids: &[Uuid]) -> Result<Vec<TrialRow>> {
         let rows = sqlx::query!(
             r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Trial>",
-                assessment as "assessment: Json<Assessment>", created_at
+                assessment as "assessment: Json<Assessment>", engine, created_at
             from trial where id = any($1) and deletion_id is null order by number desc"#,
             ids
         )
@@ -163,6 +187,8 @@ impl Store {
                 pinned: row.pinned,
                 trial: row.spec.0,
                 assessment: row.assessment.0,
+                engine: row.engine,
+                of_older_engine: row.engine != ENGINE,
                 created_at: row.created_at,
             })
             .collect())

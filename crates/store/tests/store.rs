@@ -13,7 +13,7 @@ use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_store::{
-    AreaSeed, DeletionKind, Error, Expected, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Part, Store,
+    AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Part, Store,
 };
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -25,11 +25,18 @@ fn signal(tag: &str, high: f64, unit: &str) -> Signal {
 
 /// A fresh database with one loop.
 async fn fresh() -> (Store, LoopDetail) {
+    let (store, found, _) = fresh_at().await;
+    (store, found)
+}
+
+/// The same, with its address.
+async fn fresh_at() -> (Store, LoopDetail, String) {
     static CLUSTER: OnceLock<Cluster> = OnceLock::new();
     static COUNT: AtomicUsize = AtomicUsize::new(0);
     let cluster = CLUSTER.get_or_init(|| antistasis_cluster::for_tests().unwrap());
     let name = format!("store_{}", COUNT.fetch_add(1, Ordering::Relaxed));
-    let store = Store::open(&cluster.url(&name)).await.unwrap();
+    let url = cluster.url(&name);
+    let store = Store::open(&url).await.unwrap();
     let seed = LoopSeed {
         tag: "LIC-1".into(),
         name: "Tank".into(),
@@ -39,7 +46,7 @@ async fn fresh() -> (Store, LoopDetail) {
     };
     store.seed_areas(&[AreaSeed { name: "Area".into(), loops: vec![seed] }]).await.unwrap();
     let found = store.find_loop("LIC-1").await.unwrap();
-    (store, found)
+    (store, found, url)
 }
 
 fn channel(tag: &str, role: Role, values: Vec<f64>) -> Channel {
@@ -125,7 +132,7 @@ async fn lists_come_in_parts_that_leave_nothing_out_that_is_needed() {
     store.add_trial(found.id, new).await.unwrap();
     let part = |newest, also| Part { newest, also };
     let ids = async |part| -> Vec<Uuid> {
-        let (rows, all) = store.newest_models(found.id, part).await.unwrap();
+        let Listed { rows, all, .. } = store.newest_models(found.id, part).await.unwrap();
         assert_eq!(all, 6);
         rows.into_iter().map(|row| row.id).collect()
     };
@@ -135,7 +142,7 @@ async fn lists_come_in_parts_that_leave_nothing_out_that_is_needed() {
     assert_eq!(ids(part(3, Some(models[4]))).await, [models[5], models[4], models[3], models[2], models[0]]);
     assert_eq!(ids(part(1000, None)).await.len(), 6);
     let ids = async |part| -> Vec<Uuid> {
-        let (rows, all) = store.newest_records(found.id, part).await.unwrap();
+        let Listed { rows, all, .. } = store.newest_records(found.id, part).await.unwrap();
         assert_eq!(all, 6);
         rows.into_iter().map(|row| row.id).collect()
     };
@@ -143,10 +150,10 @@ async fn lists_come_in_parts_that_leave_nothing_out_that_is_needed() {
     assert_eq!(ids(part(2, Some(records[0]))).await, [records[5], records[4], records[1], records[0]]);
     // What is in the bin counts no more.
     store.delete(DeletionKind::Record, records[4]).await.unwrap();
-    let (rows, all) = store.newest_records(found.id, part(2, None)).await.unwrap();
+    let Listed { rows, all, .. } = store.newest_records(found.id, part(2, None)).await.unwrap();
     assert_eq!((rows.iter().map(|row| row.id).collect::<Vec<_>>(), all), (vec![records[5], records[3], records[1]], 5));
     // One that is asked for and belongs to another loop, or was deleted, is not there.
-    let (rows, _) = store.newest_records(found.id, part(1, Some(records[4]))).await.unwrap();
+    let Listed { rows, .. } = store.newest_records(found.id, part(1, Some(records[4]))).await.unwrap();
     assert!(rows.iter().all(|row| row.id != records[4]));
 }
 
@@ -320,10 +327,84 @@ async fn what_is_older_than_thirty_days_leaves_the_bin_for_good() {
     let item = store.delete(DeletionKind::Record, record_id).await.unwrap();
     assert_eq!((item.gone_at - item.deleted_at).num_days(), 30);
     assert_eq!(store.empty_bin(item.deleted_at).await.unwrap(), 0, "not what is as young as that");
-    assert_eq!(store.bin().await.unwrap().len(), 1);
+    let part = Part { newest: 10, also: None };
+    assert_eq!(store.bin(part).await.unwrap().1, 1);
     assert_eq!(store.empty_bin(item.gone_at).await.unwrap(), 1);
-    assert!(store.bin().await.unwrap().is_empty());
+    assert!(store.bin(part).await.unwrap().0.is_empty());
     assert!(store.restore(item.id).await.is_err());
     // The samples went with it.
     assert!(matches!(store.record(record_id).await, Err(Error::NotFound { .. })));
+}
+
+#[tokio::test]
+async fn a_row_that_cannot_be_read_hides_no_other_and_is_kept_as_it_is() {
+    let (store, found, url) = fresh_at().await;
+    let (record, _, model) = model();
+    let record_id = keep(&store, found.id, &record).await;
+    let mut trials = Vec::new();
+    for gain in [1.0, 2.0, 3.0] {
+        let (trial, assessment) = trial(gain);
+        let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment, replaces: None };
+        trials.push(store.add_trial(found.id, new).await.unwrap());
+    }
+    let hash = record.content_hash();
+    let mut models = Vec::new();
+    for _ in 0..2 {
+        let new = NewModel {
+            record_id,
+            record_hash: &hash,
+            preparation: &[],
+            window: (0.0, 99.0),
+            further: &[],
+            options: &FitOptions::new(Structure::Fopdt),
+            model: &model,
+            validation: None,
+            reduced_from: None,
+        };
+        models.push(store.add_model(found.id, new).await.unwrap());
+    }
+    assert!(store.unreadable(found.id).await.unwrap().is_empty());
+
+    // As a version to come might write them.
+    let raw = sqlx::PgPool::connect(&url).await.unwrap();
+    let strange = "update trial set spec = spec || '{\"version\": 99, \"of_the_future\": [1, 2]}' where number = 2";
+    assert_eq!(sqlx::query(strange).execute(&raw).await.unwrap().rows_affected(), 1);
+    sqlx::query("update model set result = '{}' where number = 1").execute(&raw).await.unwrap();
+    let part = Part { newest: 10, also: None };
+    let listed = store.newest_trials(found.id, part).await.unwrap();
+    let numbers: Vec<i32> = listed.rows.iter().map(|row| row.number).collect();
+    assert_eq!((numbers, listed.all, listed.unreadable), (vec![3, 1], 3, 1));
+    let listed = store.newest_models(found.id, part).await.unwrap();
+    assert_eq!((listed.rows.len(), listed.rows[0].number, listed.unreadable), (1, 2, 1));
+    assert!(store.trial(trials[1]).await.unwrap_err().is_unreadable());
+
+    let unreadable = store.unreadable(found.id).await.unwrap();
+    assert_eq!(unreadable.len(), 2);
+    assert_eq!((unreadable[0].kind, unreadable[0].id, unreadable[0].number), (DeletionKind::Trial, trials[1], Some(2)));
+    assert!(unreadable[0].why.contains("of_the_future"), "{}", unreadable[0].why);
+    assert_eq!(unreadable[0].document["version"], 99);
+    assert_eq!((unreadable[1].kind, unreadable[1].id), (DeletionKind::Model, models[0]));
+    // It can be deleted and brought back like any other.
+    let gone = store.delete(DeletionKind::Trial, trials[1]).await.unwrap();
+    assert_eq!(gone.title, "trial B, x");
+    assert_eq!(store.newest_trials(found.id, part).await.unwrap().unreadable, 0);
+    store.restore(gone.id).await.unwrap();
+    assert_eq!(store.unreadable(found.id).await.unwrap()[0].document, unreadable[0].document);
+}
+
+#[tokio::test]
+async fn what_an_older_engine_computed_says_so_until_it_is_computed_again() {
+    let (store, found, url) = fresh_at().await;
+    let (trial, assessment) = trial(1.0);
+    let new = NewTrial { model_id: None, label: "x", trial: &trial, assessment: &assessment, replaces: None };
+    let id = store.add_trial(found.id, new).await.unwrap();
+    assert!(!store.trial(id).await.unwrap().of_older_engine);
+    let raw = sqlx::PgPool::connect(&url).await.unwrap();
+    sqlx::query("update trial set engine = 0").execute(&raw).await.unwrap();
+    let row = store.trial(id).await.unwrap();
+    assert!(row.of_older_engine && row.engine == 0);
+    store.assess_again(id, &assessment).await.unwrap();
+    let again = store.trial(id).await.unwrap();
+    assert!(!again.of_older_engine && again.revision > row.revision);
+    assert!(matches!(store.assess_again(Uuid::nil(), &assessment).await, Err(Error::NotFound { .. })));
 }

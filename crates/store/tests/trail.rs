@@ -7,7 +7,7 @@ use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
-use antistasis_store::{AreaSeed, DeletionKind, Error, Expected, LoopSeed, NewTrial, Part, Store, TrialEdit};
+use antistasis_store::{AreaSeed, DeletionKind, Error, Expected, Listed, LoopSeed, NewTrial, Part, Store, TrialEdit};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use uuid::Uuid;
@@ -233,7 +233,8 @@ async fn whatever_is_done_the_trail_is_what_the_rules_say() {
             let found = stored(&store, loop_id, &gains).await;
             assert_eq!(found, beside.rows, "seed {seed}, step {step}: {act:?}");
             // A part of it is its beginning, with what is pinned or starred.
-            let (part, all) = store.newest_trials(loop_id, Part { newest: 2, also: None }).await.unwrap();
+            let Listed { rows: part, all, .. } =
+                store.newest_trials(loop_id, Part { newest: 2, also: None }).await.unwrap();
             let wanted: Vec<Uuid> = beside
                 .rows
                 .iter()

@@ -56,6 +56,16 @@ export async function answered<T>(request: Promise<Answer<T>>): Promise<T> {
   );
 }
 
+/** How many rows there are in all where an answer brings the newest of them. */
+export function inAllOf(answer: Answer<unknown>, shown: number): number {
+  return Math.max(Number(answer.response.headers.get("x-total-count")), shown);
+}
+
+/** How many rows of an answer are missing since this version cannot read them. */
+export function unreadableOf(answer: Answer<unknown>): number {
+  return Number(answer.response.headers.get("x-unreadable-count"));
+}
+
 /** Whether the server did not answer at all, so that asking again may help. */
 export function isUnanswered(error: unknown): boolean {
   return error instanceof ApiError && (error.status === 0 || error.status === 503);

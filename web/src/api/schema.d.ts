@@ -81,7 +81,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** What was deleted in the last thirty days, the newest first. */
+        /** What was deleted in the last thirty days, the newest first. The header `X-Total-Count` tells how many deletions there are in all. */
         get: operations["list_bin"];
         put?: never;
         post?: never;
@@ -504,6 +504,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/unreadable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The trials, models and records of a loop that this version cannot read, as they are stored. They stay, and hide no other. */
+        get: operations["list_unreadable"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/metrics": {
         parameters: {
             query?: never;
@@ -673,6 +690,26 @@ export interface paths {
          *     comes nearest.
          */
         post: operations["analyse_plant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plants/interaction": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * How several loops on one plant act on each other: relative gains, pairings, singular values, zeros with their directions. Refused
+         *     (422) where its process has not two inputs and two outputs.
+         */
+        post: operations["interaction_of"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1139,6 +1176,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/trials/{id}/assess": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Runs a trial of the trail with the present engine, and gives it the figures that come out. */
+        post: operations["assess_again"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/trials/{id}/export": {
         parameters: {
             query?: never;
@@ -1499,6 +1553,15 @@ export interface components {
              * @description Rises with each change.
              */
             revision: number;
+        };
+        /** @description A trial that was assessed again. */
+        AssessedAgain: {
+            /** @description Its assessment as it was. */
+            before: components["schemas"]["Assessment"];
+            /** @description Whether any figure differs by more than rounding. */
+            differs: boolean;
+            /** @description The trial with its figures as they are now. */
+            row: components["schemas"]["TrialRow"];
         };
         /** @description All that is known of a trial besides its trace. */
         Assessment: {
@@ -2229,6 +2292,21 @@ export interface components {
              */
             at_100: number;
             /** @description Name of the input. */
+            input: string;
+        };
+        /** @description An input with the range over which an output of a controller drives it. */
+        DrivenInput: {
+            /**
+             * Format: double
+             * @description Its value at 0 %, in its unit.
+             */
+            at_0: number;
+            /**
+             * Format: double
+             * @description Its value at 100 %, other than that at 0 %.
+             */
+            at_100: number;
+            /** @description Its name. */
             input: string;
         };
         /** @description One element of a matrix of transfer functions: `numerator(s)/denominator(s) · exp(−θs)`. */
@@ -3164,6 +3242,66 @@ export interface components {
          * @enum {string}
          */
         IntegralAs: "time" | "rate" | "repeats";
+        /** @description What is known of a process between several inputs and as many outputs, in % of span per % of what drives it. */
+        Interaction: {
+            /**
+             * Format: double
+             * @description The largest singular value over the smallest; null where something integrates or nothing comes through in a direction.
+             */
+            condition_number?: number | null;
+            /** @description All of it over frequency. */
+            curves: components["schemas"]["InteractionCurves"];
+            /** @description Gains at rest in %/%, a row an output; null where something integrates. */
+            gains?: number[][] | null;
+            /** @description Names of the inputs. */
+            inputs: string[];
+            /** @description Names of the outputs. */
+            outputs: string[];
+            /** @description Every way to give each output an input of its own, the one to be preferred first. */
+            pairings: components["schemas"]["Pairing"][];
+            /**
+             * @description Relative gains at rest, or, where something integrates, in the limit of slow changes; a row an output. Null where the
+             *     gains cannot be inverted.
+             */
+            relative_gains?: number[][] | null;
+            /** @description Singular values of the gains at rest, the largest first; null where something integrates. */
+            singular_values?: number[] | null;
+            /** @description What it means. */
+            verdicts: components["schemas"]["Verdict"][];
+            /** @description The transmission zeros, the slowest first. */
+            zeros: components["schemas"]["Zero"][];
+        };
+        /** @description How loops on a plant act on each other. */
+        InteractionAnswer: {
+            /** @description Relative gains, pairings, singular values and zeros. */
+            interaction: components["schemas"]["Interaction"];
+            /** @description What was asked. */
+            question: components["schemas"]["InteractionQuestion"];
+        };
+        /** @description Singular values and relative gains over frequency. */
+        InteractionCurves: {
+            /** @description The largest over the smallest. */
+            condition_number: number[];
+            /** @description Angular frequencies in rad/s. */
+            omega: number[];
+            /** @description Sizes of the relative gains: by output, by input, over frequency. */
+            relative_gains: number[][][];
+            /** @description Singular values in %/%, the largest first: a curve each. */
+            singular_values: number[][];
+        };
+        /** @description Between which outputs and inputs of a process interaction is looked at: as many of each, 2 to 6. */
+        InteractionQuestion: {
+            /** @description The inputs that are to control them. */
+            inputs: components["schemas"]["DrivenInput"][];
+            /** @description The outputs that are to be controlled. */
+            outputs: components["schemas"]["MeasuredOutput"][];
+        };
+        /** @description A plant with several inputs and outputs. */
+        InteractionRequest: {
+            /** @description The plant, which is looked at where it rests. */
+            plant: components["schemas"]["Plant"];
+            question?: components["schemas"]["InteractionQuestion"] | null;
+        };
         /** @description A trial for the trail. */
         KeepRequest: {
             /**
@@ -3656,6 +3794,13 @@ export interface components {
             question: components["schemas"]["Question"];
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+        };
+        /** @description An output with the span over which it is measured. */
+        MeasuredOutput: {
+            /** @description Its name. */
+            output: string;
+            /** @description Its span, in its unit. */
+            span: components["schemas"]["Span"];
         };
         /** @description One way of reading the curve. */
         MethodReading: {
@@ -4391,6 +4536,37 @@ export interface components {
             name: string;
             /** @description The unit, as text. */
             unit?: string;
+        };
+        /** @description An output with the input that is to control it. */
+        Pair: {
+            /** @description Name of the input. */
+            input: string;
+            /** @description Name of the output. */
+            output: string;
+            /**
+             * Format: double
+             * @description The relative gain: by what factor the gain of this pair falls when all other loops are closed.
+             */
+            relative_gain: number;
+        };
+        /** @description One way to give each output an input of its own. */
+        Pairing: {
+            /**
+             * Format: double
+             * @description Sum of the sizes of what the relative gains differ from 1 in the pairs and from 0 elsewhere.
+             */
+            distance: number;
+            /**
+             * Format: double
+             * @description The Niederlinski index: det G(0) over the product of the gains of the pairs. Null where a pair has no gain.
+             */
+            niederlinski_index?: number | null;
+            /** @description The pairs, in the order of the outputs. */
+            pairs: components["schemas"]["Pair"][];
+            /** @description What it does, in a sentence. */
+            text: string;
+            /** @description How it is to be taken. */
+            tone: components["schemas"]["Tone"];
         };
         /** @description A parameter with its uncertainty. */
         Parameter: {
@@ -6163,6 +6339,11 @@ export interface components {
              */
             created_at: string;
             /**
+             * Format: int32
+             * @description The version of the engine that computed it.
+             */
+            engine: number;
+            /**
              * Format: uuid
              * @description Identifier.
              */
@@ -6179,6 +6360,8 @@ export interface components {
              * @description Number in the trail, from 1.
              */
             number: number;
+            /** @description Whether that was another one than the present: its figures may differ. */
+            of_older_engine: boolean;
             /** @description Whether others are compared with it. */
             pinned: boolean;
             /** @description What the user wrote about it. */
@@ -6281,6 +6464,27 @@ export interface components {
              * @description The period in s.
              */
             period: number;
+        };
+        /** @description A row of a loop that cannot be read. */
+        Unreadable: {
+            /** @description The document as it is stored. */
+            document: Record<string, never>;
+            /**
+             * Format: uuid
+             * @description Its identifier.
+             */
+            id: string;
+            /** @description What it is. */
+            kind: components["schemas"]["DeletionKind"];
+            /** @description What it is called. */
+            name: string;
+            /**
+             * Format: int32
+             * @description Its number in the trail or among the models; null of a record.
+             */
+            number?: number | null;
+            /** @description Why it cannot be read. */
+            why: string;
         };
         /** @description A file that was taken in, and what it seems to hold. */
         UploadedFile: {
@@ -6464,6 +6668,23 @@ export interface components {
              * @description The value.
              */
             value: number;
+        };
+        /** @description A transmission zero. */
+        Zero: {
+            /**
+             * Format: double
+             * @description Imaginary part in 1/s, 0 or more: the other of a pair is not listed.
+             */
+            imaginary: number;
+            /** @description The direction of the inputs that has no effect, one entry an input. */
+            input_direction: number[];
+            /** @description The direction of the outputs that nothing comes through to, one entry an output. */
+            output_direction: number[];
+            /**
+             * Format: double
+             * @description Real part in 1/s.
+             */
+            real: number;
         };
     };
     responses: never;
@@ -7025,7 +7246,12 @@ export interface operations {
     };
     list_bin: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The newest so many, 1 to 1000; 100 where left out. */
+                newest?: number;
+                /** @description One that is to be there besides, however old it is. */
+                also?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -7035,10 +7261,21 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description Deletions in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["BinItem"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
@@ -7052,6 +7289,15 @@ export interface operations {
             };
             /** @description The request comes from another site. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -8527,6 +8773,8 @@ export interface operations {
                 headers: {
                     /** @description Models in all */
                     "X-Total-Count"?: number;
+                    /** @description Rows of this part that this version cannot read */
+                    "X-Unreadable-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9345,6 +9593,8 @@ export interface operations {
                 headers: {
                     /** @description Records in all */
                     "X-Total-Count"?: number;
+                    /** @description Rows of this part that this version cannot read */
+                    "X-Unreadable-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9636,6 +9886,8 @@ export interface operations {
                 headers: {
                     /** @description Rows in all */
                     "X-Total-Count"?: number;
+                    /** @description Rows of this part that this version cannot read */
+                    "X-Unreadable-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -9788,6 +10040,83 @@ export interface operations {
             };
             /** @description The input cannot be used: which field, its value, and what is allowed. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_unreadable: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unreadable"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -10897,6 +11226,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["PlantAnalysis"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    interaction_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["InteractionRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InteractionAnswer"];
                 };
             };
             /** @description The request cannot be read. */
@@ -14051,6 +14476,92 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    assess_again: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the trial */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["AssessedAgain"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -83,7 +83,7 @@ const py = (value: number) => TOP + (1 - scaled(value, ranges.value.y, props.log
 
 const xTicks = computed(() =>
   props.logX
-    ? logTicks(...ranges.value.x)
+    ? logTicks(...ranges.value.x, inner.value.width)
     : linearTicks(...ranges.value.x, Math.max(2, Math.floor(inner.value.width / 80))),
 );
 const yTicks = computed(() =>

@@ -107,6 +107,12 @@ function styleOf(row: TrialRow): { colour: string; dash: number[] } | null {
         :title="`Model ${letter(staleModelOf(row)?.number ?? 0)}, which it stands on, is stale`"
         >△<span class="sr-only">its model is stale</span></span
       >
+      <span
+        v-if="row.of_older_engine"
+        class="ml-1 text-caution"
+        title="Its figures were computed by an older engine: compute them again in its menu"
+        >△<span class="sr-only">its figures were computed by an older engine</span></span
+      >
       <span v-if="row.starred" class="ml-1 text-dv" title="starred"
         >★<span class="sr-only">starred</span></span
       >

@@ -66,6 +66,17 @@ export function metricsFor(pvUnit: string): Metric[] {
   ];
 }
 
+/** Which figures of a trial are others than they were, as they are read: `load IAE 75.6 → 76.1 °C·s`. */
+export function changesOfFigures(before: Assessment, row: Pick<TrialRow, "trial" | "assessment">): string[] {
+  const changes = allMetricsFor(row.trial.plant.pv.span.unit).flatMap((metric) => {
+    const [was, is] = [metric.read(before), metric.read(row.assessment)].map(
+      (value) => number(value) || "none",
+    );
+    return was === is ? [] : [`${metric.title} ${was} → ${is}${metric.unit ? ` ${metric.unit}` : ""}`];
+  });
+  return changes.length > 0 ? changes : ["figures differ beyond the digits that are shown"];
+}
+
 /** All that a sweep can be read by: the columns of the trail, and what has no room there. */
 export function allMetricsFor(pvUnit: string): Metric[] {
   const margins = (assessment: Assessment) => assessment.margins;

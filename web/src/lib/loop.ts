@@ -2,8 +2,10 @@ import { inject, provide, reactive, type InjectionKey } from "vue";
 import {
   answered,
   api,
+  inAllOf,
   isUnanswered,
   messageOf,
+  unreadableOf,
   type Answer,
   type LoopDetail,
   type ModelRow,
@@ -24,6 +26,8 @@ export interface LoopState {
   trials: TrialRow[];
   /** How many there are of each in all. */
   inAll: Record<Rows, number>;
+  /** How many of those that were asked for this version cannot read. */
+  unreadable: Record<Rows, number>;
 }
 
 /** What a loop has rows of: of each the newest are there, and older ones on demand. */
@@ -62,6 +66,7 @@ export function provideLoop(
     models: [],
     trials: [],
     inAll: { records: 0, models: 0, trials: 0 },
+    unreadable: { records: 0, models: 0, trials: 0 },
   });
   const params = { params: { path: { tag } } };
   const newest: Record<Rows, number> = { records: PAGE, models: PAGE, trials: PAGE };
@@ -76,8 +81,9 @@ export function provideLoop(
   /** The rows of an answer; how many there are in all is noted. */
   async function counted<T>(rows: Rows, request: Promise<Answer<T[]>>): Promise<T[]> {
     const found = await answered(request);
-    const inAll = Number((await request).response.headers.get("x-total-count"));
-    state.inAll[rows] = Math.max(inAll, found.length);
+    const answer = await request;
+    state.inAll[rows] = inAllOf(answer, found.length);
+    state.unreadable[rows] = unreadableOf(answer);
     return found;
   }
 

@@ -35,10 +35,13 @@ export function valueTicks(low: number, high: number, height: number): number[] 
   return [low, high];
 }
 
-/** Decades over a range, with 2 and 5 between where there are few. */
-export function logTicks(low: number, high: number): number[] {
+/** Room that the label of a tick across needs, in pixels. */
+const LABEL = 52;
+
+/** Decades over a range, with 2 and 5 between where there are few, and room for their labels. */
+export function logTicks(low: number, high: number, width = Infinity): number[] {
   const decades = Math.log10(high / low);
-  const factors = decades > 3 ? [1] : [1, 2, 5];
+  const factors = decades > 3 || (decades > 1 && 0.3 * (width / decades) < LABEL) ? [1] : [1, 2, 5];
   const ticks: number[] = [];
   for (let decade = Math.floor(Math.log10(low)); decade <= Math.ceil(Math.log10(high)); decade += 1) {
     for (const factor of factors) {

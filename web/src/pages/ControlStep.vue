@@ -33,6 +33,7 @@ import { readable } from "../control/events";
 import ControlTrail from "../control/ControlTrail.vue";
 import ExportMenu from "../control/ExportMenu.vue";
 import FrequencyView from "../control/FrequencyView.vue";
+import InteractionView from "../control/InteractionView.vue";
 import MeasurePanel from "../control/MeasurePanel.vue";
 import OperatingView from "../control/OperatingView.vue";
 import PlantEditor from "../control/PlantEditor.vue";
@@ -41,6 +42,7 @@ import ScenarioEditor from "../control/ScenarioEditor.vue";
 import { useKpis } from "../control/kpis";
 import { useSweep } from "../control/sweep";
 import ShowOlder from "../components/ShowOlder.vue";
+import UnreadableRows from "../components/UnreadableRows.vue";
 import ShowMenu from "../control/ShowMenu.vue";
 import SweepMargin from "../control/SweepMargin.vue";
 import SweepView from "../control/SweepView.vue";
@@ -52,6 +54,7 @@ import { useDescription, useOffers } from "../control/useDescription";
 import { useDraft } from "../lib/draft";
 import { useKept } from "../lib/kept";
 import { gathered } from "../lib/live";
+import { changesOfFigures } from "../lib/comparison";
 import { tell } from "../lib/notes";
 import { eventOf, lastName, provideRefused } from "../lib/refused";
 import { isProcess } from "../lib/structures";
@@ -113,6 +116,7 @@ const VIEWS = [
   { key: "course", title: "Course" },
   { key: "balances", title: "Balances" },
   { key: "operating", title: "Operating point" },
+  { key: "interaction", title: "Interaction" },
   { key: "frequency", title: "Frequency" },
   { key: "trade-off", title: "Trade-off" },
   { key: "robustness", title: "Mismatch" },
@@ -352,6 +356,7 @@ function actionsOf(row: TrialRow) {
     ...(row.id !== base.value?.id
       ? [{ title: over.value.has(row.id) ? "Take off again" : "Lay over", act: () => toggleOver(row) }]
       : []),
+    ...(row.of_older_engine ? [{ title: "Compute again", act: () => computeAgain(row) }] : []),
     {
       title: "Delete …",
       danger: true,
@@ -363,6 +368,23 @@ function actionsOf(row: TrialRow) {
         }),
     },
   ];
+}
+
+/** Gives a trial the figures of the present engine, and says whether they differ. */
+async function computeAgain(row: TrialRow) {
+  try {
+    const again = await answered(
+      api.POST("/api/v1/trials/{id}/assess", { params: { path: { id: row.id } } }),
+    );
+    await loop.refreshTrials();
+    tell(
+      again.differs
+        ? `Trial ${letter(row.number)}: ${changesOfFigures(again.before, again.row).join(", ")}.`
+        : `The figures of trial ${letter(row.number)} are the same as before.`,
+    );
+  } catch (error) {
+    tell(messageOf(error));
+  }
 }
 
 async function afterDeletion() {
@@ -595,6 +617,12 @@ useKeys({
         </div>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
           <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
+          <InteractionView
+            v-else-if="view === 'interaction' && draft"
+            :plant="draft.plant"
+            :description="description"
+            :loop-tag="state.tag"
+          />
           <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
           <TradeOffView
             v-else-if="view === 'trade-off' && draft"
@@ -765,6 +793,7 @@ useKeys({
         Every trial stands here, named by what it changed from the one before.
       </p>
       <ShowOlder v-if="!starredOnly" rows="trials" note="pinned and starred ones stand here in any case" />
+      <UnreadableRows rows="trials" />
       <p v-if="state.trials.length && rows.length === 0" class="px-4 text-soft">
         No trial is starred: <kbd class="key">s</kbd> stars the one that is looked at.
       </p>

@@ -4,6 +4,7 @@ import { answered, api, isAbort, messageOf, type RecordInfo, type Schemas } from
 import ImportDialog from "../components/ImportDialog.vue";
 import StateNotice from "../components/StateNotice.vue";
 import ShowOlder from "../components/ShowOlder.vue";
+import UnreadableRows from "../components/UnreadableRows.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
@@ -541,6 +542,7 @@ const columns = [
       </TrailTable>
       <p v-else class="p-4 text-soft">Records of this loop stand here once there are any.</p>
       <ShowOlder rows="records" note="those that models were fitted to are here in any case" />
+      <UnreadableRows rows="records" />
     </template>
   </StepFrame>
   <ImportDialog :file="file" @close="closeImport" @imported="imported" />

@@ -7,6 +7,7 @@ import EditDialog from "../components/EditDialog.vue";
 import RowMenu from "../components/RowMenu.vue";
 import StateNotice from "../components/StateNotice.vue";
 import ShowOlder from "../components/ShowOlder.vue";
+import UnreadableRows from "../components/UnreadableRows.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TimeStrip from "../components/TimeStrip.vue";
 import TrailTable from "../components/TrailTable.vue";
@@ -641,6 +642,7 @@ const of = (row: ModelRow, ...names: string[]) => {
       </TrailTable>
       <p v-else class="p-4 text-soft">Every model that is fitted stands here, with its parameters and fit.</p>
       <ShowOlder rows="models" note="the chosen one, and those that trials stand on, are here in any case" />
+      <UnreadableRows rows="models" />
     </template>
   </StepFrame>
   <EditDialog :what="editing" @close="editing = null" />

@@ -1,20 +1,25 @@
 <script setup lang="ts">
 /** What was deleted in the last thirty days. */
 import { ref, watch } from "vue";
-import { answered, api, messageOf, type Schemas } from "../api/client";
+import { answered, api, inAllOf, messageOf, type Schemas } from "../api/client";
 import DialogFrame from "../components/DialogFrame.vue";
 import ProblemNote from "../components/ProblemNote.vue";
-import { dateText } from "../lib/format";
+import { dateText, plural } from "../lib/format";
 
 const props = defineProps<{ open: boolean }>();
 const emit = defineEmits<{ close: []; changed: [] }>();
 const items = ref<Schemas["BinItem"][] | null>(null);
+const inAll = ref(0);
+const newest = ref(100);
 const problem = ref("");
 const sure = ref<string | null>(null);
 
 async function load() {
   try {
-    items.value = await answered(api.GET("/api/v1/bin"));
+    const request = api.GET("/api/v1/bin", { params: { query: { newest: newest.value } } });
+    const found = await answered(request);
+    inAll.value = inAllOf(await request, found.length);
+    items.value = found;
     problem.value = "";
   } catch (error) {
     problem.value = messageOf(error);
@@ -27,6 +32,11 @@ watch(
     sure.value = null;
   },
 );
+
+async function older() {
+  newest.value = Math.min(newest.value + 100, 1000);
+  await load();
+}
 
 async function back(item: Schemas["BinItem"]) {
   try {
@@ -96,6 +106,10 @@ async function forGood(item: Schemas["BinItem"]) {
         </button>
       </li>
     </ul>
+    <p v-if="items && inAll > items.length" class="py-1 text-[12.5px] text-soft">
+      <button v-if="newest < 1000" type="button" class="button !py-0" @click="older">Show older</button>
+      {{ plural(inAll - items.length, "deletion") }} further back.
+    </p>
     <ProblemNote class="mt-3" :text="problem" />
     <button type="button" class="button mt-4 self-start" @click="emit('close')">Close</button>
   </DialogFrame>

@@ -4,6 +4,7 @@ mod approach;
 mod attribution;
 mod frequency;
 mod inspection;
+mod interaction;
 mod judgement;
 mod margins;
 mod metrics;
@@ -13,6 +14,9 @@ mod signal;
 pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_prepared};
+pub use interaction::{
+    DrivenInput, Interaction, InteractionCurves, InteractionQuestion, MeasuredOutput, Pair, Pairing, Zero,
+};
 pub use judgement::{judge, robustness_verdicts, scan_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 use metrics::metrics_from;

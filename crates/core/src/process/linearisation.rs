@@ -1,7 +1,7 @@
 //! A process linearised at an operating point.
 
 use super::{Held, Process, at_ports};
-use crate::lti::{DeadTime, StateSpace, transmission_zeros};
+use crate::lti::{DeadTime, StateSpace, TransferMatrix, transmission_zeros};
 use crate::numerics::eigenvalues;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
@@ -132,6 +132,16 @@ pub fn linearise(process: &dyn Process, x: &[f64], inputs: &[f64]) -> Result<Lin
     }
     let rows = |matrix: &DMatrix<f64>| matrix.row_iter().map(|row| row.iter().copied().collect()).collect();
     Ok(Linearisation { a: rows(&a), b: rows(&b), c: rows(&c), d: rows(&d), poles, zeros, channels })
+}
+
+/// All ways in and outputs of a process at the state `x` and `inputs`. Errors where the equations have no derivative there.
+pub(crate) fn transfer_matrix(process: &dyn Process, x: &[f64], inputs: &[f64]) -> Result<TransferMatrix> {
+    let all = matrices(process, x, inputs);
+    if all.iter().any(|matrix| matrix.iter().any(|value| !value.is_finite())) {
+        return Err(Error::unfit("the equations have no derivative here", "choose another operating point"));
+    }
+    let ways = process.ports().iter().map(|port| (port.input, port.dead_time));
+    Ok(TransferMatrix::new(all, ways, inputs.len()))
 }
 
 /// The linear system from one input to one output at an operating point, for margins.

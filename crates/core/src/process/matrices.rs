@@ -3,7 +3,7 @@
 use super::description::{Description, Quantity, UsualDrive};
 use super::equations::{NamedValue, check_names};
 use super::{Held, LinearSpec, Port, Process};
-use crate::lti::{DeadTime, Propagator, StateSpace};
+use crate::lti::{DeadTime, Propagator, StateSpace, TransferMatrix};
 use crate::numerics::eigenvalues;
 use crate::{Error, Result, check};
 use nalgebra::DMatrix;
@@ -219,6 +219,15 @@ impl LinearProcess {
             parameters: Vec::new(),
             spec: None,
         })
+    }
+
+    /// All its ways in and outputs.
+    #[must_use]
+    pub fn transfer_matrix(&self) -> TransferMatrix {
+        let (a, b, c) = self.propagator.system().matrices();
+        let ways = self.ports.iter().map(|port| (port.input, port.dead_time));
+        let all = [a.clone(), b.clone(), c.clone(), self.feed_through.clone()];
+        TransferMatrix::new(all, ways, self.description.inputs.len())
     }
 
     /// Rests at these inputs, and at `value` of output `output`.

@@ -19,6 +19,7 @@ pub use equations_text::TextFault;
 pub use half_rule::HalfRule;
 pub use library::catalogue;
 pub use linear::LinearSpec;
+pub(crate) use linearisation::transfer_matrix;
 pub use linearisation::{Channel, Linearisation, linear_channel, linearise};
 pub use matrices::{Element, LinearProcess, StateSpaceSpec, StepOfPair, StepTable, TransferFunctionsSpec};
 pub use offers::{Offer, offers};

@@ -12,6 +12,9 @@ use utoipa::ToSchema;
 /// The version of the trial document that this code reads and writes.
 pub const TRIAL_VERSION: u32 = 1;
 
+/// The version of the engine: raised whenever the same trial gives another trace or other figures than before.
+pub const ENGINE_VERSION: u32 = 1;
+
 /// Longest dead time, in scans.
 const MOST_DELAY_SCANS: f64 = 1e5;
 

@@ -1,8 +1,9 @@
 //! What was deleted, and what hangs on what is about to be.
 
-use crate::problem::{Path, Problem};
+use super::lists::{InPart, PartOfList};
+use crate::problem::{Path, Problem, Query};
 use crate::state::AppState;
-use antistasis_store::{BinItem, DeletionKind, Hanging};
+use antistasis_store::{BinItem, DeletionKind, Hanging, Listed};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -29,10 +30,13 @@ async fn what_hangs(
     Ok(Json(state.store.hanging(kind, id).await?))
 }
 
-/// What was deleted in the last thirty days, the newest first.
-#[utoipa::path(get, path = "/api/v1/bin", tag = "bin", responses((status = 200, body = Vec<BinItem>)))]
-async fn list_bin(State(state): State<AppState>) -> Result<Json<Vec<BinItem>>, Problem> {
-    Ok(Json(state.store.bin().await?))
+/// What was deleted in the last thirty days, the newest first. The header `X-Total-Count` tells how many deletions there are in all.
+#[utoipa::path(get, path = "/api/v1/bin", tag = "bin", params(PartOfList),
+    responses((status = 200, body = Vec<BinItem>, headers(("X-Total-Count" = i64, description = "Deletions in all"))),
+        (status = 422, body = Problem)))]
+async fn list_bin(State(state): State<AppState>, Query(part): Query<PartOfList>) -> Result<InPart<BinItem>, Problem> {
+    let (rows, all) = state.store.bin(part.checked()?).await?;
+    Ok(InPart::from(Listed { rows, all, unreadable: 0 }))
 }
 
 /// Takes a deletion out of the bin for good: it cannot be brought back.

@@ -1,7 +1,7 @@
 //! Lists that come in parts: the newest first, and how many there are in all.
 
 use crate::problem::Problem;
-use antistasis_store::Part;
+use antistasis_store::{Listed, Part};
 use axum::Json;
 use axum::http::HeaderName;
 use axum::response::{IntoResponse, Response};
@@ -13,6 +13,7 @@ use uuid::Uuid;
 const ROWS: i64 = 100;
 const MOST_ROWS: i64 = 1000;
 static IN_ALL: HeaderName = HeaderName::from_static("x-total-count");
+static UNREADABLE: HeaderName = HeaderName::from_static("x-unreadable-count");
 
 /// Which part of a list.
 #[derive(Debug, Deserialize, IntoParams)]
@@ -36,17 +37,19 @@ impl PartOfList {
     }
 }
 
-/// Rows, and how many there are in all.
-pub(crate) struct InPart<T>(Vec<T>, i64);
+/// Rows, how many there are in all, and how many of those that were wanted cannot be read by this version.
+pub(crate) struct InPart<T>(Listed<T>);
 
-impl<T> From<(Vec<T>, i64)> for InPart<T> {
-    fn from((rows, all): (Vec<T>, i64)) -> Self {
-        Self(rows, all)
+impl<T> From<Listed<T>> for InPart<T> {
+    fn from(listed: Listed<T>) -> Self {
+        Self(listed)
     }
 }
 
 impl<T: Serialize> IntoResponse for InPart<T> {
     fn into_response(self) -> Response {
-        ([(IN_ALL.clone(), self.1.to_string())], Json(self.0)).into_response()
+        let Listed { rows, all, unreadable } = self.0;
+        let headers = [(IN_ALL.clone(), all.to_string()), (UNREADABLE.clone(), unreadable.to_string())];
+        (headers, Json(rows)).into_response()
     }
 }

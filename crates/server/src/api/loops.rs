@@ -5,7 +5,7 @@ use crate::problem::{Body, Path, Problem};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::simulation::{Plant, Signal};
-use antistasis_store::{BinItem, DeletionKind, Error, LoopCard, LoopDetail, LoopSummary, NewLoop};
+use antistasis_store::{BinItem, DeletionKind, Error, LoopCard, LoopDetail, LoopSummary, NewLoop, Unreadable};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -20,12 +20,25 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(list_loops, make_loop))
         .routes(routes!(show_loop, change_loop, delete_loop))
         .routes(routes!(set_plant, take_plant_away))
+        .routes(routes!(list_unreadable))
 }
 
 /// All loops, by area.
 #[utoipa::path(get, path = "/api/v1/loops", tag = "loops", responses((status = 200, body = Vec<LoopSummary>)))]
 async fn list_loops(State(state): State<AppState>) -> Result<Json<Vec<LoopSummary>>, Problem> {
     Ok(Json(state.store.loops().await?))
+}
+
+/// The trials, models and records of a loop that this version cannot read, as they are stored. They stay, and hide no other.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/unreadable", tag = "loops",
+    params(("tag" = String, Path, description = "Tag of the loop")),
+    responses((status = 200, body = Vec<Unreadable>), (status = 404, body = Problem)))]
+async fn list_unreadable(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+) -> Result<Json<Vec<Unreadable>>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    Ok(Json(state.store.unreadable(found.id).await?))
 }
 
 /// A loop to be made.

@@ -156,7 +156,8 @@ pub(super) fn data_of_model(record: &Record, row: &ModelRow) -> Result<DataSet, 
 /// `X-Total-Count` tells how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/models", tag = "models",
     params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
-    responses((status = 200, body = Vec<ModelRow>, headers(("X-Total-Count" = i64, description = "Models in all"))),
+    responses((status = 200, body = Vec<ModelRow>, headers(("X-Total-Count" = i64, description = "Models in all"),
+            ("X-Unreadable-Count" = i64, description = "Rows of this part that this version cannot read"))),
         (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn list_models(
     State(state): State<AppState>,

@@ -4,7 +4,7 @@ use crate::gate::compute;
 use crate::problem::{Body, Problem};
 use crate::state::AppState;
 use antistasis_core::Error;
-use antistasis_core::assessment::{PlantAnalysis, analyse};
+use antistasis_core::assessment::{Interaction, InteractionQuestion, PlantAnalysis, analyse};
 use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, StepTable, TextFault, offers};
 use antistasis_core::simulation::Plant;
 use axum::Json;
@@ -23,6 +23,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(equations_text))
         .routes(routes!(usual_plant))
         .routes(routes!(analyse_plant))
+        .routes(routes!(interaction_of))
 }
 
 /// Everything that can be simulated, each with values to begin with.
@@ -134,4 +135,45 @@ async fn check_equations(Body(equations): Body<EquationsSpec>) -> Result<Json<Ve
     responses((status = 200, body = PlantAnalysis), (status = 422, body = Problem)))]
 async fn analyse_plant(Body(plant): Body<Plant>) -> Result<Json<PlantAnalysis>, Problem> {
     Ok(Json(compute(move || analyse(&plant)).await??))
+}
+
+/// A plant with several inputs and outputs.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct InteractionRequest {
+    /// The plant, which is looked at where it rests.
+    plant: Plant,
+    /// Between which signals, on which spans; null for the first ones of its process on what is usual.
+    #[serde(default)]
+    question: Option<InteractionQuestion>,
+}
+
+/// How loops on a plant act on each other.
+#[derive(Debug, Serialize, ToSchema)]
+struct InteractionAnswer {
+    /// What was asked.
+    question: InteractionQuestion,
+    /// Relative gains, pairings, singular values and zeros.
+    interaction: Interaction,
+}
+
+/// How several loops on one plant act on each other: relative gains, pairings, singular values, zeros with their directions. Refused
+/// (422) where its process has not two inputs and two outputs.
+#[utoipa::path(post, path = "/api/v1/plants/interaction", tag = "plants", request_body = InteractionRequest,
+    responses((status = 200, body = InteractionAnswer), (status = 422, body = Problem)))]
+async fn interaction_of(Body(request): Body<InteractionRequest>) -> Result<Json<InteractionAnswer>, Problem> {
+    let answer = compute(move || {
+        let InteractionRequest { plant, question } = request;
+        let question = match question {
+            Some(question) => question,
+            None => InteractionQuestion::usual(&plant)?.ok_or_else(|| {
+                Error::said(
+                    "plant.process",
+                    "A process with one input or one output has no loops that could act on each other.",
+                )
+            })?,
+        };
+        Interaction::of(&plant, &question).map(|interaction| InteractionAnswer { question, interaction })
+    });
+    Ok(Json(answer.await??))
 }

@@ -217,7 +217,8 @@ async fn delete_record(State(state): State<AppState>, Path(id): Path<Uuid>) -> R
 /// how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/records", tag = "records",
     params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
-    responses((status = 200, body = Vec<RecordInfo>, headers(("X-Total-Count" = i64, description = "Records in all"))),
+    responses((status = 200, body = Vec<RecordInfo>, headers(("X-Total-Count" = i64, description = "Records in all"),
+            ("X-Unreadable-Count" = i64, description = "Rows of this part that this version cannot read"))),
         (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn list_records(
     State(state): State<AppState>,

@@ -20,6 +20,7 @@ use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -37,6 +38,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(event_to_begin_with))
         .routes(routes!(trial_on_plant))
         .routes(routes!(list_trials))
+        .routes(routes!(assess_again))
         .routes(routes!(keep_trial))
         .routes(routes!(trial_trace))
         .routes(routes!(change_trial, delete_trial))
@@ -253,7 +255,8 @@ async fn trial_on_plant(Body(request): Body<MoveRequest>) -> Result<Json<Moved>,
 /// `X-Total-Count` tells how many there are in all.
 #[utoipa::path(get, path = "/api/v1/loops/{tag}/trials", tag = "control",
     params(("tag" = String, Path, description = "Tag of the loop"), PartOfList),
-    responses((status = 200, body = Vec<TrialRow>, headers(("X-Total-Count" = i64, description = "Rows in all"))),
+    responses((status = 200, body = Vec<TrialRow>, headers(("X-Total-Count" = i64, description = "Rows in all"),
+            ("X-Unreadable-Count" = i64, description = "Rows of this part that this version cannot read"))),
         (status = 404, body = Problem), (status = 422, body = Problem)))]
 async fn list_trials(
     State(state): State<AppState>,
@@ -263,6 +266,48 @@ async fn list_trials(
     let part = part.checked()?;
     let found = state.store.find_loop(&tag).await?;
     Ok(InPart::from(state.store.newest_trials(found.id, part).await?))
+}
+
+/// A trial that was assessed again.
+#[derive(Debug, Serialize, ToSchema)]
+struct AssessedAgain {
+    /// The trial with its figures as they are now.
+    row: TrialRow,
+    /// Its assessment as it was.
+    before: Assessment,
+    /// Whether any figure differs by more than rounding.
+    differs: bool,
+}
+
+/// Numbers that differ by less than this share of themselves are the same.
+const ROUNDING: f64 = 1e-9;
+
+/// Whether two documents say the same, but for rounding.
+fn alike(a: &Value, b: &Value) -> bool {
+    match (a, b) {
+        (Value::Number(a), Value::Number(b)) => {
+            let (a, b) = (a.as_f64().unwrap_or(f64::NAN), b.as_f64().unwrap_or(f64::NAN));
+            (a - b).abs() <= ROUNDING * a.abs().max(b.abs())
+        }
+        (Value::Array(a), Value::Array(b)) => a.len() == b.len() && a.iter().zip(b).all(|(a, b)| alike(a, b)),
+        (Value::Object(a), Value::Object(b)) => {
+            a.len() == b.len() && a.iter().all(|(name, a)| b.get(name).is_some_and(|b| alike(a, b)))
+        }
+        _ => a == b,
+    }
+}
+
+/// Runs a trial of the trail with the present engine, and gives it the figures that come out.
+#[utoipa::path(post, path = "/api/v1/trials/{id}/assess", tag = "control",
+    params(("id" = Uuid, Path, description = "Identifier of the trial")),
+    responses((status = 200, body = AssessedAgain), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn assess_again(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<AssessedAgain>, Problem> {
+    let TrialRow { trial, assessment: before, .. } = state.store.trial(id).await?;
+    let assessment = run(trial, DRAWN_ROWS, false).await?.assessment;
+    state.store.assess_again(id, &assessment).await?;
+    let document = |assessment: &Assessment| serde_json::to_value(assessment).map_err(|_| Problem::internal());
+    let differs = !alike(&document(&before)?, &document(&assessment)?);
+    Ok(Json(AssessedAgain { row: state.store.trial(id).await?, before, differs }))
 }
 
 /// A trial for the trail.
