@@ -95,8 +95,8 @@ fn made() -> Vec<(&'static str, Value)> {
                 "gap": 0.1, "gap_gain": 0.4, "rate_limit": 3.0, "anti_windup": "conditional", "tracking_time": 20.0,
                 "output_limits": { "low": 20.0, "high": 70.0 },
                 "schedule": { "over": "error", "points": [
-                    { "at": 0.0, "gain": 1.2, "integral_time": 45.0, "derivative_time": 5.0 },
-                    { "at": 5.0, "gain": 2.0, "integral_time": 40.0, "derivative_time": 4.0 } ] },
+                    { "at": 0.0, "gain_factor": 0.8, "time_factor": 1.0 },
+                    { "at": 5.0, "gain_factor": 1.3, "time_factor": 0.9 } ] },
                 "feed_forward": { "signal": "load", "gain": -0.8, "lead": 4.0, "lag": 9.0, "delay": 3.0 } });
             trial(plant(fopdt(), json!({ "sensor": noisy.clone() })), with(controller), steps())
         }),
@@ -185,8 +185,8 @@ fn made() -> Vec<(&'static str, Value)> {
         }),
         ("stirred-reactor", {
             let process = json!({ "structure": "library", "process": "stirred_reactor", "parameters": {} });
-            let more = json!({ "pv": { "tag": "TIC-3.PV", "span": { "low": 250.0, "high": 450.0, "unit": "K" } },
-                "operating_point": { "pv": 340.0, "op": 50.0 } });
+            let more = json!({ "pv": { "tag": "TIC-3.PV", "span": { "low": 0.0, "high": 125.0, "unit": "°C" } },
+                "operating_point": { "pv": 77.0, "op": 50.0 } });
             let controller = json!({ "kind": "pid", "gain": 1.0, "integral_time": 60.0, "action": "reverse" });
             let mut short = trial(
                 plant(process, more),

@@ -19,6 +19,8 @@ pub struct FrequencyGrid {
     /// The sampled process there, % of span per % of OP.
     pub process: Vec<Complex64>,
     scan: f64,
+    /// `exp(iωh)` there, h being the scan.
+    z: Vec<Complex64>,
     /// Quarter turns that the curve of a stable loop makes on its way, without the controller's.
     integrators: usize,
     unstable_poles: usize,
@@ -63,6 +65,7 @@ impl FrequencyGrid {
         Self {
             process: all.iter().map(|omega| sampled.process(*omega)).collect(),
             noise_weights,
+            z: all.iter().map(|omega| Complex64::from_polar(1.0, omega * scan)).collect(),
             omega: all,
             scan,
             integrators: sampled.integrators(),
@@ -81,25 +84,24 @@ impl FrequencyGrid {
         self.evaluate(integrators, unstable, |k| (self.process[k] * controller[k], controller[k].norm_sqr()))
     }
 
+    /// Whether a loop is stable whose `1 + L` turns by so much about the origin.
+    fn is_stable(&self, turned: f64, integrators: usize, unstable: usize) -> bool {
+        let expected =
+            (self.integrators + integrators) as f64 * PI / 2.0 + (self.unstable_poles + unstable) as f64 * PI;
+        (turned - expected).abs() < PI / 2.0
+    }
+
     /// The loop whose open loop and squared size of the controller at the k-th frequency are `at(k)`.
     ///
     /// The turns of `1 + L` about the origin are counted by its crossings of the negative real axis.
     fn evaluate(&self, integrators: usize, unstable: usize, at: impl Fn(usize) -> (Complex64, f64)) -> OnGrid {
-        let (mut crossings, mut nearest, mut nearest_at) = (0i64, f64::INFINITY, 0);
+        let (mut nearest, mut nearest_at) = (f64::INFINITY, 0);
         let (mut noise, mut moves) = (0.0, 0.0);
-        let first = 1.0 + at(0).0;
-        let mut last = first;
+        let mut turns = Turns::from(1.0 + at(0).0);
         for (k, (weight, move_weight)) in self.noise_weights.iter().enumerate() {
             let (opened, feedback) = at(k);
             let distance = 1.0 + opened;
-            if (distance.im < 0.0) != (last.im < 0.0) && distance.re.min(last.re) < 0.0 {
-                // Where the chord meets the real axis.
-                let share = last.im / (last.im - distance.im);
-                if last.re + share * (distance.re - last.re) < 0.0 {
-                    crossings += if distance.im < 0.0 { 1 } else { -1 };
-                }
-            }
-            last = distance;
+            turns.to(distance);
             let square = distance.norm_sqr();
             if square < nearest {
                 (nearest, nearest_at) = (square, k);
@@ -108,17 +110,43 @@ impl FrequencyGrid {
             noise += through * weight;
             moves += through * move_weight;
         }
-        let turned = last.arg() - first.arg() + 2.0 * PI * crossings as f64;
-        let expected =
-            (self.integrators + integrators) as f64 * PI / 2.0 + (self.unstable_poles + unstable) as f64 * PI;
         let to_deviation = |sum: f64| (sum * self.scan / PI).sqrt();
         let height = |k: usize| (1.0 + at(k).0).norm_sqr().recip();
         OnGrid {
-            stable: (turned - expected).abs() < PI / 2.0,
+            stable: self.is_stable(turns.turned(), integrators, unstable),
             max_sensitivity: refined_peak(&self.omega, nearest_at, height).sqrt(),
             noise_to_output: to_deviation(noise),
             noise_to_move: to_deviation(moves),
         }
+    }
+}
+
+/// How far a curve turns about the origin, by its crossings of the negative real axis.
+struct Turns {
+    first: Complex64,
+    last: Complex64,
+    crossings: i64,
+}
+
+impl Turns {
+    fn from(first: Complex64) -> Self {
+        Self { first, last: first, crossings: 0 }
+    }
+
+    fn to(&mut self, next: Complex64) {
+        let last = self.last;
+        if (next.im < 0.0) != (last.im < 0.0) && next.re.min(last.re) < 0.0 {
+            // Where the chord meets the real axis.
+            let share = last.im / (last.im - next.im);
+            if last.re + share * (next.re - last.re) < 0.0 {
+                self.crossings += if next.im < 0.0 { 1 } else { -1 };
+            }
+        }
+        self.last = next;
+    }
+
+    fn turned(&self) -> f64 {
+        self.last.arg() - self.first.arg() + 2.0 * PI * self.crossings as f64
     }
 }
 
@@ -154,7 +182,7 @@ impl Family {
     #[must_use]
     pub fn pid(grid: &FrequencyGrid, settings: &PidSettings) -> Self {
         let unit = PidSettings { gain: 1.0, ..settings.clone() };
-        let feedback = grid.map(|omega| unit.sampled_response(omega, grid.scan));
+        let feedback: Vec<Complex64> = grid.z.iter().map(|z| unit.response_at(*z, grid.scan)).collect();
         Self::new(grid, &feedback, None, settings.integrators())
     }
 
@@ -190,15 +218,53 @@ impl Family {
         match &self.inner {
             None => grid.evaluate(self.integrators, 0, |k| (factor * self.opened[k], square * self.feedback[k])),
             Some(inner) => {
-                let turned: f64 =
-                    inner.windows(2).map(|pair| ((1.0 + gain * pair[1]) / (1.0 + gain * pair[0])).arg()).sum();
-                let unstable = (-turned / PI).round().max(0.0) as usize;
+                let mut turns = Turns::from(1.0 + gain * inner[0]);
+                inner.iter().for_each(|inner| turns.to(1.0 + gain * inner));
+                let unstable = poles_outside(&turns);
                 grid.evaluate(self.integrators, unstable, |k| {
                     let within = 1.0 + gain * inner[k];
                     (factor * self.opened[k] / within, square * self.feedback[k] / within.norm_sqr())
                 })
             }
         }
+    }
+}
+
+/// Poles that the loop inside has in the right half-plane.
+fn poles_outside(inside: &Turns) -> usize {
+    (-inside.turned() / PI).round().max(0.0) as usize
+}
+
+impl Family {
+    /// Whether the loop with a controller of this gain is stable and keeps its maximum sensitivity at `limit` or below: as
+    /// [`Family::close`] finds it, but given up at the first frequency at which it does not.
+    #[must_use]
+    pub fn keeps(&self, grid: &FrequencyGrid, gain: f64, limit: f64) -> bool {
+        let least = limit.powi(-2);
+        let inside = |k: usize| self.inner.as_ref().map_or(Complex64::ONE, |inner| 1.0 + gain * inner[k]);
+        // 1 + L is the whole over what is inside: no division on the way.
+        let whole = |k: usize| inside(k) + gain * self.opened[k];
+        let (mut of_whole, mut of_inside) = (Turns::from(whole(0)), Turns::from(inside(0)));
+        let (mut nearest, mut nearest_at) = (f64::INFINITY, 0);
+        for k in 0..self.opened.len() {
+            let within = inside(k);
+            let all = within + gain * self.opened[k];
+            let (square, scale) = (all.norm_sqr(), within.norm_sqr());
+            if square < least * scale {
+                return false;
+            }
+            if square < nearest * scale {
+                (nearest, nearest_at) = (square / scale, k);
+            }
+            of_whole.to(all);
+            if self.inner.is_some() {
+                of_inside.to(within);
+            }
+        }
+        let turned = of_whole.turned() - of_inside.turned();
+        let height = |k: usize| inside(k).norm_sqr() / whole(k).norm_sqr();
+        grid.is_stable(turned, self.integrators, poles_outside(&of_inside))
+            && refined_peak(&grid.omega, nearest_at, height).sqrt() <= limit
     }
 }
 
@@ -280,5 +346,47 @@ impl FrequencyCurves {
             curves.noise_sensitivity.push((l / process * s).norm());
         }
         Ok(Some(curves))
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::process::LinearSpec;
+    use crate::simulation::Plant;
+    use crate::simulation::{Candidate, Scenario, TRIAL_VERSION, Trial};
+    use proptest::prelude::*;
+
+    proptest! {
+        #![proptest_config(ProptestConfig::with_cases(64))]
+        /// Given up early or gone through to the end: a gain keeps a limit by either way, of PID controllers and predictors.
+        #[test]
+        fn what_is_given_up_early_does_not_keep_the_limit(
+            (lag, late, gain) in (1f64..100.0, 0f64..40.0, -3f64..3.0),
+            (kc, ti, ratio) in (-3f64..2.5, 0.2f64..5.0, 0f64..0.4),
+            limit in 1.1f64..3.0,
+            predicts in any::<bool>(),
+        ) {
+            let (gain, lag) = (if gain.abs() < 0.1 { 0.1 } else { gain }, lag.max(0.05 * late));
+            let process = LinearSpec::Fopdt { gain, time_constant: lag, dead_time: late };
+            let pid = PidSettings {
+                derivative_time: ratio * ti * (lag + late),
+                action: crate::controller::Action::for_gain(gain),
+                ..PidSettings::pi(1.0, ti * (0.1 * lag + late))
+            };
+            let model = LinearSpec::Fopdt { gain, time_constant: lag, dead_time: 0.8 * late };
+            let smith = SmithSettings { pid: pid.clone(), model, filter_time: 0.0 };
+            let controller = if predicts { ControllerSpec::Smith(smith.clone()) } else { ControllerSpec::Pid(pid.clone()) };
+            let plant = Plant::usual(process.into(), "X").unwrap();
+            let span = plant.pv.span.clone();
+            let scenario = Scenario { duration: 10.0, scan: 0.5, seed: 0, events: Vec::new() };
+            let candidate = Candidate::new(controller);
+            let sampled =
+                SampledLoop::of(&Trial { version: TRIAL_VERSION, plant, candidate, scenario }).unwrap().unwrap();
+            let grid = FrequencyGrid::new(&sampled, 30.0 * (lag + late), late);
+            let family = if predicts { Family::smith(&grid, &smith, &span).unwrap() } else { Family::pid(&grid, &pid) };
+            let closed = family.close(&grid, kc.exp());
+            prop_assert_eq!(family.keeps(&grid, kc.exp(), limit), closed.stable && closed.max_sensitivity <= limit);
+        }
     }
 }

@@ -269,7 +269,12 @@ impl PidSettings {
     /// The same of the digital controller that [`Pid`] is, scanned every `scan` seconds; `omega` up to `π/scan`.
     #[must_use]
     pub fn sampled_response(&self, omega: f64, scan: f64) -> Complex64 {
-        let z = Complex64::from_polar(1.0, omega * scan);
+        self.response_at(Complex64::from_polar(1.0, omega * scan), scan)
+    }
+
+    /// The same at `z = exp(iωh)`, h being the scan.
+    #[must_use]
+    pub fn response_at(&self, z: Complex64, scan: f64) -> Complex64 {
         let integral = self.integral_time.map_or(Complex64::ZERO, |time| scan / time * z / (z - 1.0));
         let (memory, push) = self.derivative_factors(scan);
         let derivative = push * (z - 1.0) / (z - memory);

@@ -1,6 +1,6 @@
 //! The loops that settings are tried on: figures of merit from the frequency response and from simulated steps.
 
-use super::{ControllerStructure, Demand, Demands, Objective, Task};
+use super::{ControllerStructure, Demand, Demands, Objective, Task, Variation};
 use crate::Result;
 use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics, rises, settles};
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
@@ -13,6 +13,7 @@ use crate::tuning::controlled::Controlled;
 use crate::units::Span;
 use serde::{Deserialize, Serialize};
 use std::cell::Cell;
+use std::sync::Arc;
 use utoipa::ToSchema;
 
 /// What settings achieve, the worst over all models. For a load of 1 % where the OP acts and a set point step of 1 % of span;
@@ -79,7 +80,7 @@ pub(super) fn excess(value: f64, limit: f64) -> f64 {
 }
 
 /// One plant of the family.
-struct Model {
+pub(super) struct Model {
     grid: FrequencyGrid,
     /// The trial with a load, and with a set point step; of a scenario the trial itself.
     trial: Trial,
@@ -87,7 +88,7 @@ struct Model {
 
 /// All plants of a task, and how often they were run.
 pub(super) struct Bench {
-    models: Vec<Model>,
+    models: Arc<[Model]>,
     structure: ControllerStructure,
     template: ControllerSpec,
     pv_span: Span,
@@ -108,22 +109,33 @@ const THROUGH: f64 = 1e-3;
 /// A loop that has not come to rest after so many scans counts as it is.
 const MOST_SCANS: usize = 30_000;
 
+/// The plants of a task: those of tasks that differ in controller, objective and demands alone are the same.
+pub(super) fn models(task: &Task) -> Result<Arc<[Model]>> {
+    let (process, span) = (&task.process, &task.pv_span);
+    let seen = Controlled { process: process.clone(), sensor: task.sensor.clone() }.as_seen(task.scan);
+    let model = |variation: &Variation| {
+        let process = variation.of(process)?;
+        let trial = match &task.scenario {
+            Some(trial) => trial.clone(),
+            None => standard(&process, &task.sensor, span, task.scan),
+        };
+        let sampled = sampled_of(&trial)?;
+        let grid = FrequencyGrid::new(&sampled, 30.0 * process.time_scale(), seen.dead_time());
+        Ok(Model { grid, trial })
+    };
+    task.variations().iter().map(model).collect()
+}
+
 impl Bench {
     pub fn new(task: &Task) -> Result<Self> {
-        let (process, span) = (&task.process, &task.pv_span);
-        let seen = Controlled { process: process.clone(), sensor: task.sensor.clone() }.as_seen(task.scan);
+        Ok(Self::with(task, models(task)?))
+    }
+
+    /// With the [`models`] of the task.
+    pub fn with(task: &Task, models: Arc<[Model]>) -> Self {
+        let span = &task.pv_span;
+        let seen = Controlled { process: task.process.clone(), sensor: task.sensor.clone() }.as_seen(task.scan);
         let percent = 100.0 / span.width();
-        let mut models = Vec::new();
-        for variation in &task.variations() {
-            let process = variation.of(process)?;
-            let trial = match &task.scenario {
-                Some(trial) => trial.clone(),
-                None => standard(&process, &task.sensor, span, task.scan),
-            };
-            let sampled = sampled_of(&trial)?;
-            let grid = FrequencyGrid::new(&sampled, 30.0 * process.time_scale(), seen.dead_time());
-            models.push(Model { grid, trial });
-        }
         let theta = seen.dead_time();
         let scale = seen.time_scale().max(task.scan);
         let slope =
@@ -136,7 +148,7 @@ impl Bench {
         let longest = if seen.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
         // A controller on a prediction can be faster than the dead time.
         let (most, shortest) = if task.structure == ControllerStructure::Smith { (12.0, 0.05) } else { (3.0, 0.15) };
-        Ok(Self {
+        Self {
             structure: task.structure,
             template: task.template.clone(),
             pv_span: span.clone(),
@@ -150,7 +162,7 @@ impl Bench {
             models,
             simulated: Cell::new(0),
             least: Cell::new(f64::INFINITY),
-        })
+        }
     }
 
     /// A controller of these settings.
@@ -197,10 +209,15 @@ impl Bench {
         worst
     }
 
+    /// Whether a gain is stable with all plants and keeps their maximum sensitivities at `limit` or below.
+    pub fn keeps(&self, families: &[Family], gain: f64, limit: f64) -> bool {
+        self.models.iter().zip(families).all(|(model, family)| family.keeps(&model.grid, gain, limit))
+    }
+
     /// What a controller achieves that is stable with all plants.
     pub fn figures(&self, controller: &ControllerSpec, over_frequency: OnGrid) -> Result<Figures> {
         let mut all: Option<Figures> = None;
-        for model in &self.models {
+        for model in self.models.iter() {
             let one =
                 if self.scenario { self.of_scenario(model, controller) } else { self.of_steps(model, controller) }?;
             all = Some(all.map_or(one, |worst| worst.worst(one)));

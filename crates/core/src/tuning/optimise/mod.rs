@@ -316,12 +316,11 @@ pub fn optimise(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Optimum>
     })
 }
 
-/// The best settings that keep the demands, to be typed in, with their figures, and nothing about them; None where none are
-/// found. Errors as [`optimise`] says.
-fn best_kept(task: &Task, goes_on: &dyn Fn(usize) -> bool) -> Result<Option<(ControllerSpec, Figures)>> {
+/// The best settings that keep the demands on a bench of the task, to be typed in, with their figures, and nothing about them;
+/// None where none are found. Errors as [`optimise`] says.
+fn best_kept(task: &Task, bench: &Bench, goes_on: &dyn Fn(usize) -> bool) -> Result<Option<(ControllerSpec, Figures)>> {
     task.validate()?;
-    let bench = Bench::new(task)?;
-    let search = Search { bench: &bench, demands: &task.demands, goal: Goal::Objective(task.objective), goes_on };
+    let search = Search { bench, demands: &task.demands, goal: Goal::Objective(task.objective), goes_on };
     let Some(found) = search.run(f64::INFINITY)?.filter(|found| found.score < MISSED) else { return Ok(None) };
     let best = search.to_type_in(found)?;
     Ok((best.score < MISSED).then(|| (bench.controller(best.gain, best.integral, best.derivative), best.figures)))

@@ -77,6 +77,14 @@ impl Search<'_> {
         })
     }
 
+    /// Whether a gain is stable and keeps what is known over frequency.
+    fn keeps_over_frequency(&self, families: &[Family], gain: f64) -> bool {
+        match (self.demands.limit(Demand::MaxSensitivity), self.demands.limit(Demand::NoiseGain)) {
+            (Some(limit), None) => self.bench.keeps(families, gain, limit),
+            _ => self.missed_over_frequency(families, gain).is_some_and(|missed| missed <= 0.0),
+        }
+    }
+
     pub(super) fn try_at(&self, families: &[Family], gain: f64, integral: f64, derivative: f64) -> Result<Tried> {
         let point = self.bench.over_frequency(families, gain);
         let controller = self.bench.controller(gain, integral, derivative);
@@ -96,10 +104,11 @@ impl Search<'_> {
         let families = self.bench.families(integral, derivative)?;
         let [low, high] = self.bench.gains;
         let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
-        let missed: Vec<Option<f64>> = (0..GAINS).map(|k| self.missed_over_frequency(&families, gain_at(k))).collect();
-        let allowed = |missed: &Option<f64>| missed.is_some_and(|missed| missed <= 0.0);
-        let Some((from, to)) = longest_run(missed.iter().map(allowed)) else {
+        let allowed = |gain: f64| self.keeps_over_frequency(&families, gain);
+        let Some((from, to)) = longest_run((0..GAINS).map(|k| allowed(gain_at(k)))) else {
             // Nothing keeps it: the gain that misses it least.
+            let missed: Vec<Option<f64>> =
+                (0..GAINS).map(|k| self.missed_over_frequency(&families, gain_at(k))).collect();
             let least = (0..GAINS)
                 .filter(|k| missed[*k].is_some())
                 .min_by(|a, b| missed[*a].unwrap_or(f64::MAX).total_cmp(&missed[*b].unwrap_or(f64::MAX)));
@@ -110,7 +119,7 @@ impl Search<'_> {
             let (mut inside, mut outside) = (inside.ln(), outside.ln());
             for _ in 0..14 {
                 let middle = 0.5 * (inside + outside);
-                if allowed(&self.missed_over_frequency(&families, middle.exp())) {
+                if allowed(middle.exp()) {
                     inside = middle;
                 } else {
                     outside = middle;

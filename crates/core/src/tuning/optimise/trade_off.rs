@@ -1,6 +1,7 @@
 //! The trade-off between how well a load is rejected and how wrong the model may be.
 
-use super::{ControllerStructure, Figures, Task, bench::Bench, best_kept};
+use super::bench::{Bench, models};
+use super::{ControllerStructure, Figures, Task, best_kept};
 use crate::Result;
 use crate::controller::ControllerSpec;
 use crate::numerics::on_threads;
@@ -9,7 +10,7 @@ use crate::tuning::{Rule, RuleChoice, Terms, tune_by_rule};
 use crate::units::Span;
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError};
+use std::sync::{Arc, Mutex, PoisonError};
 use utoipa::ToSchema;
 
 /// A controller on the plane of load error and maximum sensitivity.
@@ -65,13 +66,14 @@ pub fn trade_off(
         .flat_map(|k| STRUCTURES_IN_TURN.into_iter().map(move |structure| (structure, SENSITIVITIES[k])))
         .filter(|(structure, _)| structures.contains(structure))
         .collect();
+    let models = models(&Task::on(plant, pv_span, scan, ControllerStructure::Pi))?;
     let (next, done) = (AtomicUsize::new(0), Mutex::new((0, Vec::<Found>::new())));
     let failed = Mutex::new(None);
     on_threads(threads.min(jobs.len()), || {
         while let Some((structure, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
             let mut task = Task::on(plant, pv_span, scan, *structure);
             task.demands.max_sensitivity = Some(*limit);
-            let best = best_kept(&task, &|_| goes_on());
+            let best = best_kept(&task, &Bench::with(&task, Arc::clone(&models)), &|_| goes_on());
             if !goes_on() {
                 return;
             }
