@@ -192,7 +192,7 @@ fn what_is_printed_is_as_its_schema_says() {
     std::fs::write(path("model.json"), printed(&antistasis(&identify)).to_string()).unwrap();
     let model = path("model.json");
     let over = "/candidate/controller/gain=1:2:2";
-    let printing: [(&str, Vec<&str>); 10] = [
+    let printing: [(&str, Vec<&str>); 11] = [
         ("model", identify.to_vec()),
         ("model", [&identify[..], &["--noise", "autoregression"]].concat()),
         ("assessment", vec!["simulate", heater, "--balances"]),

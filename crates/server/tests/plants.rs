@@ -159,7 +159,8 @@ async fn loops_on_one_plant_are_paired_by_their_relative_gains() {
     question["outputs"][1]["span"]["high"] = json!(200.0);
     let again = json!({ "plant": plant, "question": question });
     let answer = site.send(Method::POST, "/plants/interaction", &again, StatusCode::OK).await;
-    assert_eq!(answer["interaction"]["relative_gains"], found["relative_gains"]);
+    let relative = answer["interaction"]["relative_gains"][1][0].as_f64().unwrap();
+    assert!((relative - found["relative_gains"][1][0].as_f64().unwrap()).abs() < 1e-12);
     assert_ne!(answer["interaction"]["condition_number"], found["condition_number"]);
     question["inputs"][1]["input"] = json!("reflux");
     let twice = json!({ "plant": plant, "question": question });

@@ -177,6 +177,12 @@ async fn what_is_deleted_comes_back_with_what_went_along() {
     let keep = json!({ "trial": proposal["trial"], "model_id": model_id, "changed_from": null, "label": "first" });
     let trial = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
 
+    // Computed again by the same engine it is the same; and nothing in this loop cannot be read.
+    let again = format!("/trials/{}/assess", trial["id"].as_str().unwrap());
+    let assessed = site.send(Method::POST, &again, &Value::Null, StatusCode::OK).await;
+    assert_eq!((&assessed["differs"], &assessed["row"]["of_older_engine"]), (&json!(false), &json!(false)));
+    assert!(site.get("/loops/TIC-1/unreadable").await.as_array().unwrap().is_empty());
+
     let hanging = site.get(&format!("/hanging/record/{record_id}")).await;
     assert_eq!(hanging["along"], json!(["model A, the chosen one"]));
     assert_eq!(hanging["stays"], json!(["1 trial, which keeps the process"]));

@@ -12,7 +12,7 @@ import { useKept } from "../lib/kept";
 import { comebacks } from "../lib/live";
 import type { Line } from "../lib/xy";
 import { readable } from "./events";
-import { STYLES, isPaired, smoothed } from "./interaction";
+import { LARGEST, STYLES, isPaired, smoothed } from "./interaction";
 
 const props = defineProps<{
   plant: Trial["plant"];
@@ -133,6 +133,11 @@ const sizes = computed<Line[]>(() =>
     label: k === 0 ? "largest" : k === all.length - 1 ? "smallest" : `${k + 1}.`,
   })),
 );
+/** From 0, so that what is small looks small, to above 1, where loops do not feel each other. */
+const reach = computed<[number, number]>(() => {
+  const all = (found.value?.curves.relative_gains ?? []).flat(2).filter((value) => value <= LARGEST);
+  return [0, 1.15 * Math.max(1, ...all)];
+});
 const relative = computed<Line[]>(() => {
   const curves = found.value?.curves.relative_gains ?? [];
   const { outputs = [], inputs = [] } = found.value ?? {};
@@ -164,6 +169,7 @@ const relative = computed<Line[]>(() => {
         title="Relative gains over frequency, the recommended pairs drawn strong"
         x-title="rad/s"
         y-title="|λ|"
+        :y-range="reach"
         log-x
       />
       <XyPlot :lines="sizes" title="Singular values of the plant" x-title="rad/s" y-title="%/%" log-x log-y />

@@ -14,7 +14,7 @@ export function isPaired(
 }
 
 /** Relative gains without the peaks at which a matrix is nearly singular: beyond this they say "large". */
-const LARGEST = 20;
+export const LARGEST = 20;
 
 export function smoothed(values: number[]): (number | null)[] {
   return values.map((value) => (value > LARGEST ? null : value));

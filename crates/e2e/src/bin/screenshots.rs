@@ -35,7 +35,6 @@ async fn main() -> Result<()> {
     for (name, place, text) in [
         ("read", "measure?view=read", "Smith 1972"),
         ("plan", "measure?view=plan", "expected of a fit"),
-        ("residuals", "model?view=residuals", "Autocorrelation of the residuals"),
         ("responses", "model?view=data", "Step response from the data"),
         ("over-time", "model?view=time", "PV and prediction"),
     ] {
@@ -91,6 +90,11 @@ async fn main() -> Result<()> {
         page.drawn().await?;
         save(name).await?;
     }
+
+    page.go(&application.address("/loops/AIC-320/control?view=interaction")).await?;
+    page.shows("Relative gains at rest").await?;
+    page.drawn().await?;
+    save("interaction").await?;
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     page.go(&application.address("/loops/TIC-204/control")).await?;

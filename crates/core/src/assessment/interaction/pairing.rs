@@ -52,6 +52,8 @@ pub(super) const RULE: &str = "pair on relative gains near 1, never on negative 
 /// Relative gains far above 1 are as bad as those near 0.
 const STRONG: f64 = 5.0;
 const WEAK: f64 = 1.0 / 3.0;
+/// Relative gains about 1 with which loops can be tuned each by itself, with a little left over.
+const MILD: f64 = 1.5;
 /// Below this distance loops hardly feel each other.
 const CALM: f64 = 0.5;
 
@@ -173,5 +175,6 @@ fn judged(pairs: &[Pair], index: Option<f64>, distance: f64) -> (Tone, String) {
         named(far),
         readable(far.relative_gain.recip())
     );
-    (Tone::Good, text)
+    let is_mild = highest.relative_gain < MILD && lowest.relative_gain > MILD.recip();
+    (if is_mild { Tone::Good } else { Tone::Caution }, text)
 }

@@ -1,0 +1,52 @@
+//! Several loops on one plant: how they act on each other.
+
+use antistasis_e2e::{Application, Page, Result, binary};
+
+/// Figures of the table of relative gains, row by row, and how many cells are framed.
+const GAINS: &str = "return (() => {
+    const region = document.querySelector('[aria-label=\"Relative gains at rest\"]');
+    if (!region) return null;
+    const cells = [...region.querySelectorAll('tbody tr')].map((row) =>
+        [...row.querySelectorAll('td')].map((cell) => Number(cell.firstChild.textContent.trim().replace('−', '-'))));
+    const framed = region.querySelectorAll('td.border-pv').length;
+    return { cells, framed };
+})()";
+
+#[tokio::test(flavor = "multi_thread")]
+async fn loops_on_one_plant_are_paired_and_other_signals_are_chosen() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/AIC-320/control?view=interaction")).await?;
+    page.shows("Relative gains at rest").await?;
+    page.shows("Pair concentration with").await?;
+    let gains = page.script(GAINS).await?;
+    assert_eq!(gains["framed"], 2, "{gains}");
+    let value = |gains: &serde_json::Value, i: usize, j: usize| gains["cells"][i][j].as_f64().unwrap_or(f64::NAN);
+    // From its definition: each row sums to 1 (here to the three digits that are shown).
+    for row in 0..2 {
+        assert!((value(&gains, row, 0) + value(&gains, row, 1) - 1.0).abs() < 0.01, "{gains}");
+    }
+
+    // Another span changes the gains that are shown, not the relative ones.
+    let open = "[...document.querySelectorAll('summary')].find((one) => one.textContent.includes('Between which'))
+        .parentElement.open = true";
+    page.script(open).await?;
+    page.click("Another pair").await?;
+    page.until("three outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 3")).await?;
+    let three = page.script(GAINS).await?;
+    assert_eq!(three["framed"], 3, "{three}");
+    page.click("Without the last pair").await?;
+    page.until("two outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 2")).await?;
+    assert_eq!(page.script(GAINS).await?["cells"], gains["cells"]);
+
+    // What was chosen is there after another view.
+    page.click("Another pair").await?;
+    page.until("three outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 3")).await?;
+    page.click("Course").await?;
+    page.drawn().await?;
+    page.click("Interaction").await?;
+    page.until("what was chosen", &format!("return (() => {{ {GAINS} }})()?.cells.length === 3")).await?;
+    page.click("As usual").await?;
+    page.until("two outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 2")).await?;
+    page.close().await
+}
