@@ -28,9 +28,7 @@ async fn loops_on_one_plant_are_paired_and_other_signals_are_chosen() -> Result<
     }
 
     // Another span changes the gains that are shown, not the relative ones.
-    let open = "[...document.querySelectorAll('summary')].find((one) => one.textContent.includes('Between which'))
-        .parentElement.open = true";
-    page.script(open).await?;
+    page.click("Between which signals").await?;
     page.click("Another pair").await?;
     page.until("three outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 3")).await?;
     let three = page.script(GAINS).await?;

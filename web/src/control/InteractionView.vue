@@ -254,15 +254,11 @@ const relative = computed<Line[]>(() => {
         >
       </span>
     </p>
-    <details :open="isAtAField || !found.relative_gains" class="shrink-0">
+    <details :open="isAtAField || !found.relative_gains || asked !== null" class="shrink-0">
       <summary class="cursor-pointer font-semibold">Between which signals, on which spans</summary>
       <div class="mt-1 grid grid-cols-2 gap-x-8 gap-y-2">
-        <div
-          v-for="(one, k) in question.outputs"
-          :key="`o${k}`"
-          class="col-start-1 flex flex-wrap items-end gap-2"
-        >
-          <label class="flex flex-col text-[12.5px] text-soft"
+        <div v-for="(one, k) in question.outputs" :key="`o${k}`" class="col-start-1 grid max-w-[330px] gap-1">
+          <label class="flex items-center justify-between gap-2 text-soft"
             >output {{ k + 1 }}
             <select
               class="entry"
@@ -275,7 +271,6 @@ const relative = computed<Line[]>(() => {
             </select>
           </label>
           <NumberField
-            class="w-[110px]"
             label="0 % at"
             :unit="one.span.unit"
             :model-value="one.span.low"
@@ -284,7 +279,6 @@ const relative = computed<Line[]>(() => {
             "
           />
           <NumberField
-            class="w-[110px]"
             label="100 % at"
             :unit="one.span.unit"
             :model-value="one.span.high"
@@ -297,10 +291,10 @@ const relative = computed<Line[]>(() => {
         <div
           v-for="(one, k) in question.inputs"
           :key="`i${k}`"
-          class="col-start-2 flex flex-wrap items-end gap-2"
+          class="col-start-2 grid max-w-[330px] gap-1"
           :style="{ gridRow: k + 1 }"
         >
-          <label class="flex flex-col text-[12.5px] text-soft"
+          <label class="flex items-center justify-between gap-2 text-soft"
             >input {{ k + 1 }}
             <select
               class="entry"
@@ -313,7 +307,6 @@ const relative = computed<Line[]>(() => {
             </select>
           </label>
           <NumberField
-            class="w-[110px]"
             label="at 0 %"
             :unit="unitOfInput(one.input)"
             :model-value="one.at_0"
@@ -322,7 +315,6 @@ const relative = computed<Line[]>(() => {
             "
           />
           <NumberField
-            class="w-[110px]"
             label="at 100 %"
             :unit="unitOfInput(one.input)"
             :model-value="one.at_100"
