@@ -113,7 +113,7 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let mut rows = each_that_can_be_read(&ids, |ids| async move { self.record_infos(&ids).await }).await?;
-        rows.sort_by(|a, b| (b.created_at, b.id).cmp(&(a.created_at, a.id)));
+        rows.sort_by_key(|row| std::cmp::Reverse((row.created_at, row.id)));
         Ok(Listed::of(&ids, rows, all))
     }
 

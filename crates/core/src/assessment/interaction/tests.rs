@@ -75,6 +75,7 @@ fn the_column_has_its_published_relative_gain() {
 }
 
 #[test]
+#[allow(clippy::approx_constant, reason = "a pump of the paper happens to give 3.14 cm³/(V s)")]
 fn the_four_tanks_turn_with_their_valves() {
     // Johansson, IEEE Trans. Control Systems Technology 8 (2000) 456, table and section III: λ = γ₁γ₂/(γ₁ + γ₂ − 1); zeros at −0.060
     // and −0.018 with more water below, at 0.013 and −0.057 with more above, from
