@@ -16,6 +16,7 @@ const ControlTrail = (await import("../src/control/ControlTrail.vue")).default;
 const NumberField = (await import("../src/components/NumberField.vue")).default;
 const ProblemNote = (await import("../src/components/ProblemNote.vue")).default;
 const ShowOlder = (await import("../src/components/ShowOlder.vue")).default;
+const UnreadableRows = (await import("../src/components/UnreadableRows.vue")).default;
 const VerdictNote = (await import("../src/components/VerdictNote.vue")).default;
 
 async function html(component: Component, props: Record<string, unknown>): Promise<string> {
@@ -38,14 +39,16 @@ function state(more: Partial<LoopState> = {}): LoopState {
     models: [],
     trials: [],
     inAll: nothing,
+    unreadable: nothing,
     ...more,
   } as unknown as LoopState;
 }
 
 describe("older rows", () => {
-  const shown = async (rows: string, inAll: number, there: number) => {
+  const shown = async (rows: string, inAll: number, there: number, unreadable = 0) => {
     loopState.current = state({
       inAll: { records: inAll, models: inAll, trials: inAll },
+      unreadable: { records: unreadable, models: unreadable, trials: unreadable },
       [rows]: Array.from({ length: there }, () => ({})),
     });
     return words(await html(ShowOlder, { rows, note: "pinned ones stand here in any case" }));
@@ -62,6 +65,18 @@ describe("older rows", () => {
   it("are not offered where all are there", async () => {
     expect(await shown("trials", 100, 100)).toBe("");
     expect(await shown("models", 0, 0)).toBe("");
+  });
+
+  it("are not those that cannot be read: these have a list of their own", async () => {
+    expect(await shown("trials", 100, 98, 2)).toBe("");
+    expect(await shown("trials", 140, 98, 2)).toContain("40 trials further back");
+    const told = async (count: number) => {
+      loopState.current = state({ unreadable: { records: 0, models: 0, trials: count } });
+      return words(await html(UnreadableRows, { rows: "trials" }));
+    };
+    expect(await told(0)).toBe("");
+    expect(await told(1)).toContain("1 trial cannot be read by this version; nothing of it is lost.");
+    expect(await told(2)).toContain("2 trials cannot be read by this version; nothing of them is lost.");
   });
 });
 

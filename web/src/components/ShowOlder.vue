@@ -10,7 +10,10 @@ const props = defineProps<{
   note: string;
 }>();
 const loop = useLoop();
-const further = computed(() => loop.state.inAll[props.rows] - loop.state[props.rows].length);
+// What cannot be read is no older row: it has a list of its own.
+const further = computed(
+  () => loop.state.inAll[props.rows] - loop.state[props.rows].length - loop.state.unreadable[props.rows],
+);
 </script>
 
 <template>
