@@ -1,8 +1,7 @@
 //! Interaction over frequency.
 
-use super::pairing::relative_gains;
 use crate::lti::TransferMatrix;
-use nalgebra::{Complex, DMatrix};
+use nalgebra::DMatrix;
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -74,16 +73,11 @@ fn reach(matrix: &TransferMatrix) -> (f64, f64) {
 }
 
 /// Singular values, the largest first.
-fn singular_values(value: &DMatrix<Complex64>) -> Option<Vec<f64>> {
+pub(super) fn singular_values(value: &DMatrix<Complex64>) -> Option<Vec<f64>> {
     let decomposed = value.clone().try_svd(false, false, f64::EPSILON, MOST_SWEEPS)?;
     let mut sizes: Vec<f64> = decomposed.singular_values.iter().copied().collect();
     sizes.sort_by(|a, b| b.total_cmp(a));
     Some(sizes)
-}
-
-/// The same of real gains.
-pub(super) fn singular_values_of(gains: &DMatrix<f64>) -> Option<Vec<f64>> {
-    singular_values(&gains.map(|gain| Complex::new(gain, 0.0)))
 }
 
 /// The largest over the smallest; None where the smallest is nothing.
@@ -92,16 +86,7 @@ pub(super) fn ratio(sizes: &[f64]) -> Option<f64> {
     (*smallest > 1e-12 * largest).then(|| largest / smallest)
 }
 
-/// What stands for the gains at rest where something integrates: the gains by rate of change of what does, such that relative gains
-/// and signs come out right.
-pub(super) fn slow_limit(matrix: &TransferMatrix) -> Option<DMatrix<f64>> {
-    let omega = SLOW * reach(matrix).0;
-    let value = matrix.response(omega)?;
-    // An integrator turns a row, or a column, by −90° and makes it large: both are taken off.
-    let scaled = DMatrix::from_fn(value.nrows(), value.ncols(), |i, j| {
-        let gain: Complex64 = value[(i, j)];
-        let integrates = gain.im.abs() > gain.re.abs();
-        if integrates { -gain.im * omega } else { gain.re }
-    });
-    relative_gains(&scaled).map(|_| scaled)
+/// The matrix under changes far slower than everything.
+pub(super) fn slow(matrix: &TransferMatrix) -> Option<DMatrix<Complex64>> {
+    matrix.response(SLOW * reach(matrix).0)
 }

@@ -15,6 +15,7 @@ use crate::simulation::{Plant, Started};
 use crate::verdict::Verdict;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
+use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -74,7 +75,7 @@ impl Interaction {
         let gains = matrix.at_rest();
         let slow = slow_gains(matrix);
         let relative = slow.as_ref().and_then(pairing::relative_gains);
-        let singular_values = gains.as_ref().and_then(frequency::singular_values_of);
+        let singular_values = slow.as_ref().filter(|_| gains.is_some()).and_then(frequency::singular_values);
         let condition_number = singular_values.as_ref().and_then(|sizes| frequency::ratio(sizes));
         let curves = InteractionCurves::new(matrix);
         let pairings = match (&slow, &relative) {
@@ -120,9 +121,13 @@ fn matrix_of(plant: &Plant) -> Result<TransferMatrix> {
     transfer_matrix(process.as_ref(), &state, &inputs)
 }
 
-/// The gains at rest, or what stands for them where something integrates.
-fn slow_gains(matrix: &TransferMatrix) -> Option<DMatrix<f64>> {
-    matrix.at_rest().or_else(|| frequency::slow_limit(matrix))
+/// The gains at rest, or, where something integrates, those of changes far slower than everything: relative gains and indices do
+/// not depend on what whole rows and columns are multiplied by, and so have a limit.
+fn slow_gains(matrix: &TransferMatrix) -> Option<DMatrix<Complex64>> {
+    match matrix.at_rest() {
+        Some(gains) => Some(gains.map(|gain| Complex64::new(gain, 0.0))),
+        None => frequency::slow(matrix),
+    }
 }
 
 /// Whether the outputs can be moved apart from each other.

@@ -1,8 +1,9 @@
 //! Relative gains, and every way to pair outputs with inputs.
 
-use super::frequency::{ratio, singular_values_of};
+use super::frequency::{ratio, singular_values};
 use crate::verdict::{Tone, readable};
 use nalgebra::DMatrix;
+use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -54,21 +55,38 @@ const STRONG: f64 = 5.0;
 const WEAK: f64 = 1.0 / 3.0;
 /// Relative gains about 1 with which loops can be tuned each by itself, with a little left over.
 const MILD: f64 = 1.5;
+/// Relative gains as small as this are none.
+const NO_GAIN: f64 = 1e-5;
 /// Below this distance loops hardly feel each other.
 const CALM: f64 = 0.5;
 
-/// The relative gains `Λ = G ∘ (G⁻¹)ᵀ` (Bristol 1966); None where G cannot be inverted.
-pub(super) fn relative_gains(gains: &DMatrix<f64>) -> Option<DMatrix<f64>> {
-    singular_values_of(gains).as_deref().and_then(ratio)?;
+/// Rows and columns are made alike before a matrix is called singular, so that an integrator among them makes it none.
+fn alike(gains: &DMatrix<Complex64>) -> DMatrix<Complex64> {
+    let mut scaled = gains.clone();
+    for mut row in scaled.row_iter_mut() {
+        let size = row.norm().max(f64::MIN_POSITIVE);
+        row.iter_mut().for_each(|value| *value /= size);
+    }
+    for mut column in scaled.column_iter_mut() {
+        let size = column.norm().max(f64::MIN_POSITIVE);
+        column.iter_mut().for_each(|value| *value /= size);
+    }
+    scaled
+}
+
+/// The relative gains `Λ = G ∘ (G⁻¹)ᵀ` (Bristol 1966), of slow changes their real parts; None where G cannot be inverted.
+pub(super) fn relative_gains(gains: &DMatrix<Complex64>) -> Option<DMatrix<f64>> {
+    let gains = alike(gains);
+    singular_values(&gains).as_deref().and_then(ratio)?;
     let inverse = gains.clone().try_inverse()?;
-    let relative = gains.component_mul(&inverse.transpose());
+    let relative = gains.component_mul(&inverse.transpose()).map(|value| value.re);
     relative.iter().all(|value| value.is_finite()).then_some(relative)
 }
 
 /// Every pairing, the one to be preferred first: such that can be stable before those that cannot, then by the distance of their
 /// relative gains from those of loops that do not feel each other.
 pub(super) fn all(
-    gains: &DMatrix<f64>,
+    gains: &DMatrix<Complex64>,
     relative: &DMatrix<f64>,
     outputs: &[String],
     inputs: &[String],
@@ -98,7 +116,7 @@ fn permutations(count: usize) -> Vec<Vec<usize>> {
 }
 
 fn pairing(
-    gains: &DMatrix<f64>,
+    gains: &DMatrix<Complex64>,
     relative: &DMatrix<f64>,
     places: &[usize],
     outputs: &[String],
@@ -111,9 +129,10 @@ fn pairing(
         .collect();
     // The columns in the order of the outputs they belong to.
     let ordered = DMatrix::from_fn(places.len(), places.len(), |i, j| gains[(i, places[j])]);
-    let product: f64 = ordered.diagonal().iter().product();
-    let index = ordered.determinant() / product;
-    let niederlinski_index = index.is_finite().then_some(index);
+    let product: Complex64 = ordered.diagonal().iter().product();
+    let index = (ordered.determinant() / product).re;
+    let has_gain = pairs.iter().all(|pair| pair.relative_gain.abs() > NO_GAIN);
+    let niederlinski_index = (has_gain && index.is_finite()).then_some(index);
     let distance = (0..places.len())
         .flat_map(|i| (0..places.len()).map(move |j| (i, j)))
         .map(|(i, j)| (relative[(i, j)] - f64::from(u8::from(places[i] == j))).abs())

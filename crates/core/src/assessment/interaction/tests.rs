@@ -134,6 +134,22 @@ fn loops_that_do_not_feel_each_other_are_told_so_and_integrators_have_relative_g
     let relative = interaction.relative_gains.unwrap();
     assert!(near(relative[0][0], 1.0 / 3.0, 1e-4), "{relative:?}");
     assert_eq!(interaction.pairings[0].pairs[0].input, "u2");
+    // One input that is integrated beside one that acts at once: in the limit of slow changes only the first counts, however
+    // small its rate (by hand: G⁻¹ of [a/s b; c d] gives λ11 = 1/(1 − b c s/(a d)), which goes to 1).
+    let mixed = plant(
+        vec![named("u1"), named("u2")],
+        vec![named("y1"), named("y2")],
+        vec![
+            element("y1", "u1", 0.001, &[1.0, 0.0]),
+            element("y1", "u2", 5.0, &[10.0, 1.0]),
+            element("y2", "u1", 0.5, &[20.0, 1.0]),
+            element("y2", "u2", 0.25, &[20.0, 1.0]),
+        ],
+    );
+    let interaction = Interaction::of(&mixed, &asked(2)).unwrap();
+    let relative = interaction.relative_gains.unwrap();
+    assert!(near(relative[0][0], 1.0, 1e-3), "{relative:?}");
+    assert_eq!(interaction.pairings[0].pairs[0].input, "u1");
 }
 
 #[test]
