@@ -196,6 +196,7 @@ fn trial(scans: usize) -> Trial {
             scan: 1.0,
             seed: 0,
             events: vec![Event::SetPointStep { at: 10.0, by: 6.0 }, Event::load(0.5 * duration + 0.3, -10.0)],
+            further: Default::default(),
         },
     }
 }
@@ -271,6 +272,7 @@ fn reactor_trial() -> Trial {
             scan: 1.0,
             seed: 0,
             events: vec![Event::set_point(100.0, 2.0), load(4000.3, 3.0), load(9000.7, -5.0)],
+            further: Default::default(),
         },
     }
 }

@@ -69,6 +69,7 @@ impl CostFunction for Penalised {
                 scan: self.scan,
                 seed: 0,
                 events: vec![Event::load(0.0, 1.0)],
+                further: Default::default(),
             },
         };
         let mut error = 0.0;

@@ -50,6 +50,17 @@ impl Error {
         Self::Unfit { what: what.into(), remedy: remedy.into() }
     }
 
+    /// The same about a part of a larger document: a field under `part` is one under `place`.
+    #[must_use]
+    pub fn within(mut self, place: &str, part: &str) -> Self {
+        if let Self::Invalid { field, .. } | Self::Said { field, .. } = &mut self
+            && let Some(rest) = field.strip_prefix(part)
+        {
+            *field = format!("{place}{rest}");
+        }
+        self
+    }
+
     /// The name of the field that was refused, if the error is about one.
     #[must_use]
     pub fn field(&self) -> Option<&str> {
@@ -101,7 +112,10 @@ const NAMES: [(&str, &str); 24] = [
     ("high", "high end"),
 ];
 /// What a part of a document is called where something stands in it.
-const PARTS: [(&str, &str); 16] = [
+const PARTS: [(&str, &str); 19] = [
+    ("further", "further controller"),
+    ("further_measured", "further measured signal"),
+    ("further_driven", "further driven signal"),
     ("controller", "controller"),
     ("process", "process"),
     ("sensor", "sensor"),

@@ -19,7 +19,7 @@ fn trial(events: Vec<Event>, noise: f64) -> Trial {
         version: TRIAL_VERSION,
         plant: Plant { sensor: SensorSpec::with_noise(noise), ..plant },
         candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(2.0, 35.0))),
-        scenario: Scenario { duration: 1500.0, scan: 1.0, seed: 11, events },
+        scenario: Scenario { duration: 1500.0, scan: 1.0, seed: 11, events, further: Default::default() },
     }
 }
 

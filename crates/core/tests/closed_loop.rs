@@ -26,7 +26,7 @@ fn trial(process: LinearSpec, pid: PidSettings, scan: f64, duration: f64, events
             OperatingPoint::new(60.0, 40.0),
         ),
         candidate: Candidate::new(ControllerSpec::Pid(pid)),
-        scenario: Scenario { duration, scan, seed: 0, events },
+        scenario: Scenario { duration, scan, seed: 0, events, further: Default::default() },
     }
 }
 

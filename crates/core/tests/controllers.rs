@@ -30,7 +30,7 @@ fn trial(process: LinearSpec, controller: ControllerSpec, events: Vec<Event>, du
         version: TRIAL_VERSION,
         plant: Plant::plain(process, signal("L.PV"), signal("L.OP"), OperatingPoint::new(50.0, 50.0)),
         candidate: Candidate::new(controller),
-        scenario: Scenario { duration, scan, seed: 1, events },
+        scenario: Scenario { duration, scan, seed: 1, events, further: Default::default() },
     }
 }
 
@@ -554,7 +554,7 @@ fn a_reactor_that_runs_away_says_that_the_gain_is_too_low_to_hold_it() {
             version: TRIAL_VERSION,
             plant: plant.clone(),
             candidate: Candidate::new(ControllerSpec::Pid(pid)),
-            scenario: Scenario { duration: 600.0, scan: 1.0, seed: 1, events: vec![] },
+            scenario: Scenario { duration: 600.0, scan: 1.0, seed: 1, events: vec![], further: Default::default() },
         };
         (trial_margins(&trial).unwrap().unwrap(), antistasis_core::assessment::assess(&trial, &run(&trial)).unwrap())
     };

@@ -8,7 +8,7 @@ use antistasis_core::simulation::{Candidate, Event, Plant, Scenario, Simulation,
 use serde_json::json;
 
 fn in_manual(plant: Plant, duration: f64, events: Vec<Event>) -> Trial {
-    let scenario = Scenario { duration, scan: 1.0, seed: 1, events };
+    let scenario = Scenario { duration, scan: 1.0, seed: 1, events, further: Default::default() };
     Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(ControllerSpec::Manual), scenario }
 }
 

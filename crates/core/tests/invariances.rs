@@ -52,7 +52,13 @@ impl Loop {
             version: TRIAL_VERSION,
             plant,
             candidate: Candidate::new(ControllerSpec::Pid(self.pid.clone())),
-            scenario: Scenario { duration: 400.0 * self.scan, scan: self.scan, seed: 1, events },
+            scenario: Scenario {
+                duration: 400.0 * self.scan,
+                scan: self.scan,
+                seed: 1,
+                events,
+                further: Default::default(),
+            },
         }
     }
 

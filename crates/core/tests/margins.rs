@@ -53,7 +53,7 @@ fn swinging(process: &LinearSpec, pid: &PidSettings, scan: f64, periods: f64) ->
     let plant =
         Plant::plain(process.clone(), signal("T.PV", "°C"), signal("T.OP", "%"), OperatingPoint::new(50.0, 50.0));
     let events = vec![Event::set_point(scan, 1e-3)];
-    let scenario = Scenario { duration: periods, scan, seed: 1, events };
+    let scenario = Scenario { duration: periods, scan, seed: 1, events, further: Default::default() };
     Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(ControllerSpec::Pid(pid.clone())), scenario }
 }
 

@@ -28,7 +28,7 @@ fn plant(process: impl Into<ProcessSpec>, span: [f64; 2], point: OperatingPoint)
 }
 
 fn trial(plant: Plant, controller: ControllerSpec, scan: f64, duration: f64, events: Vec<Event>) -> Trial {
-    let scenario = Scenario { duration, scan, seed: 1, events };
+    let scenario = Scenario { duration, scan, seed: 1, events, further: Default::default() };
     Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(controller), scenario }
 }
 

@@ -22,7 +22,7 @@ fn trial(process: impl Into<ProcessSpec>, controller: ControllerSpec, events: Ve
     let process = process.into();
     let unit = process.describe("%").unwrap().outputs[0].unit.clone();
     let plant = Plant::plain(process, signal("L.PV", &unit), signal("L.OP", "%"), OperatingPoint::new(50.0, 50.0));
-    let scenario = Scenario { duration, scan: 1.0, seed: 1, events };
+    let scenario = Scenario { duration, scan: 1.0, seed: 1, events, further: Default::default() };
     Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(controller), scenario }
 }
 

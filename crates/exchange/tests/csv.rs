@@ -175,7 +175,7 @@ fn a_written_trace_reads_back_to_the_bit() {
             )
         },
         candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(1.1, 30.0))),
-        scenario: Scenario { duration: 100.0, scan: 0.5, seed: 7, events: vec![] },
+        scenario: Scenario { duration: 100.0, scan: 0.5, seed: 7, events: vec![], further: Default::default() },
     };
     let trace = trial.run().unwrap();
     let mut text = Vec::new();

@@ -220,7 +220,13 @@ fn trial(gain: f64) -> (Trial, Assessment) {
             )
         },
         candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(gain, 30.0))),
-        scenario: Scenario { duration: 50.0, scan: 1.0, seed: u64::from(u32::MAX), events: vec![] },
+        scenario: Scenario {
+            duration: 50.0,
+            scan: 1.0,
+            seed: u64::from(u32::MAX),
+            events: vec![],
+            further: Default::default(),
+        },
     };
     let assessment = assess(&trial, &trial.run().unwrap()).unwrap();
     (trial, assessment)

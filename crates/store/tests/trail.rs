@@ -26,7 +26,7 @@ fn trial(gain: f64) -> Trial {
             OperatingPoint::new(50.0, 45.0),
         ),
         candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(gain, 30.0))),
-        scenario: Scenario { duration: 20.0, scan: 1.0, seed: 1, events: vec![] },
+        scenario: Scenario { duration: 20.0, scan: 1.0, seed: 1, events: vec![], further: Default::default() },
     }
 }
 

@@ -17,7 +17,7 @@ function pressed(event: KeyboardEvent) {
 </script>
 
 <template>
-  <div role="tablist" :aria-label="label" class="flex shrink-0 flex-wrap gap-x-[2px]" @keydown="pressed">
+  <div role="tablist" :aria-label="label" class="flex min-w-0 flex-wrap gap-x-[2px]" @keydown="pressed">
     <button
       v-for="view in views"
       :key="view.key"

@@ -379,7 +379,7 @@ mod tests {
             let controller = if predicts { ControllerSpec::Smith(smith.clone()) } else { ControllerSpec::Pid(pid.clone()) };
             let plant = Plant::usual(process.into(), "X").unwrap();
             let span = plant.pv.span.clone();
-            let scenario = Scenario { duration: 10.0, scan: 0.5, seed: 0, events: Vec::new() };
+            let scenario = Scenario { duration: 10.0, scan: 0.5, seed: 0, events: Vec::new(), further: Default::default() };
             let candidate = Candidate::new(controller);
             let sampled =
                 SampledLoop::of(&Trial { version: TRIAL_VERSION, plant, candidate, scenario }).unwrap().unwrap();

@@ -358,6 +358,7 @@ mod tests {
             tag: String::new(),
             unit: String::new(),
             role,
+            of: None,
             values: (0..rows).map(|k| f(k as f64 * scan)).collect(),
         };
         Trace {
@@ -436,6 +437,7 @@ mod tests {
             tag: "true value".into(),
             unit: String::new(),
             role: ColumnRole::TrueValue,
+            of: None,
             values: exact.controlled().to_vec(),
         });
         let (found, wanted) = (metrics(&noisy, 0.1), metrics(&exact, 0.1));

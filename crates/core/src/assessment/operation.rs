@@ -108,7 +108,7 @@ pub fn analyse(plant: &Plant) -> Result<PlantAnalysis> {
 
 /// The plant with a perfect sensor: what the sensor adds belongs to the channel, not to the process.
 fn plant_alone(plant: &Plant) -> Plant {
-    Plant { sensor: Default::default(), ..plant.clone() }
+    Plant { sensor: Default::default(), further_measured: Vec::new(), ..plant.clone() }
 }
 
 fn resting_points(plant: &Plant) -> Result<Vec<RestingPoint>> {

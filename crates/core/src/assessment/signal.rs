@@ -286,6 +286,7 @@ mod tests {
             tag: tag.to_owned(),
             unit: unit.to_owned(),
             role,
+            of: None,
             values: values(f),
         };
         let columns = vec![column("SP", ColumnRole::SetPoint, &|_| 1.0), column(tag, role, &value)];

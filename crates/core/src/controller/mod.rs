@@ -62,6 +62,19 @@ pub trait Controller: Send {
     fn track(&mut self, reading: Reading, output: f64);
     /// The terms of the last output.
     fn explain(&self) -> Explanation;
+    /// Tells what really stood at the output since the last [`Controller::scan`], where another controller took its place:
+    /// the integral follows as it does at a limit. Only of a PID controller, and of one in manual, which needs nothing.
+    fn overridden(&mut self, by: f64) {
+        let _ = by;
+    }
+    /// Tells that what stands below cannot follow further in the direction of `direction`: the integral waits that way.
+    fn wait(&mut self, direction: f64) {
+        let _ = direction;
+    }
+    /// Which way the output goes when the set point rises: 1 or −1.
+    fn sense(&self) -> f64 {
+        1.0
+    }
     /// What it has learned, into `values`, as named by [`ControllerSpec::learns`].
     fn inner(&self, values: &mut [f64]) {
         let _ = values;

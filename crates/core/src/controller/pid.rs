@@ -209,6 +209,24 @@ impl Controller for Pid {
     fn explain(&self) -> Explanation {
         self.explanation
     }
+
+    fn overridden(&mut self, by: f64) {
+        let excess = self.explanation.limited - by;
+        match self.settings.anti_windup {
+            _ if self.tracking_factor > 0.0 => self.integral -= self.tracking_factor * excess,
+            AntiWindup::Conditional | AntiWindup::Clamping => self.hold_back(excess),
+            _ => {}
+        }
+        self.last_output = Some(by);
+    }
+
+    fn wait(&mut self, direction: f64) {
+        self.hold_back(direction);
+    }
+
+    fn sense(&self) -> f64 {
+        self.sign
+    }
 }
 
 #[cfg(test)]

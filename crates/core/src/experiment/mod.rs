@@ -333,7 +333,13 @@ impl ExperimentPlan {
             version: TRIAL_VERSION,
             plant: plant.clone(),
             candidate: Candidate::new(crate::controller::ControllerSpec::Manual),
-            scenario: Scenario { duration: self.times.last().copied().unwrap_or(0.0), scan: sample_time, seed, events },
+            scenario: Scenario {
+                duration: self.times.last().copied().unwrap_or(0.0),
+                scan: sample_time,
+                seed,
+                events,
+                further: Default::default(),
+            },
         };
         trial.validate()?;
         Ok(trial)

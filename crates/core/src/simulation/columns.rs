@@ -1,8 +1,11 @@
 //! The columns of a trace and what they are filled from; the signals that a controller can read.
 
+use super::Plant;
+use super::plant::Started;
 use super::schedule::Schedule;
 use super::trace::{Column, ColumnRole, Trace};
 use super::trial::Trial;
+use super::wiring::Wiring;
 use crate::controller::ControllerSpec;
 use crate::instrument::ActuatorSpec;
 use crate::process::Description;
@@ -11,9 +14,18 @@ use crate::{Error, Result};
 /// What a column of the trace is filled from.
 #[derive(Debug, Clone)]
 pub(super) enum Source {
-    Position,
-    DrivenInput,
-    TrueValue,
+    /// Of the OP of this number.
+    Position(usize),
+    DrivenInput(usize),
+    /// Of the measured signal of this number.
+    TrueValue(usize),
+    /// Of a further controller, measured signal or OP.
+    SetPoint(usize),
+    Measurement(usize),
+    Op(usize),
+    Load(usize),
+    /// What a controller puts out, where that is not what is set.
+    PutOut(usize),
     Output(usize),
     Input(usize),
     Term(usize),
@@ -42,22 +54,42 @@ pub(super) enum Signal {
     Output(usize),
     Input(usize),
     Load,
+    /// A measured signal as measured: 0 is the PV.
+    Measured(usize),
+    /// What an OP is set to: 0 is that of the plant. Of one that a later controller sets, what stood since the last scan.
+    Op(usize),
 }
 
-/// What a name stands for among the signals that a controller can read.
-pub(super) fn signal(description: &Description, name: &str, driven: usize) -> Result<Signal> {
+/// What a name stands for among the signals that a controller can read: outputs and inputs of the process by name, the signals
+/// of a plant of several loops by tag.
+pub(super) fn signal(plant: &Plant, description: &Description, name: &str, driven: &[usize]) -> Result<Signal> {
     if name == "load" {
         return Ok(Signal::Load);
+    }
+    let several = !plant.further_measured.is_empty() || !plant.further_driven.is_empty();
+    let measured = std::iter::once(&plant.pv.tag).chain(plant.further_measured.iter().map(|one| &one.tag));
+    let ops = std::iter::once(&plant.op.tag).chain(plant.further_driven.iter().map(|one| &one.tag));
+    if several {
+        if let Some(k) = measured.clone().position(|tag| tag == name) {
+            return Ok(Signal::Measured(k));
+        }
+        if let Some(k) = ops.clone().position(|tag| tag == name) {
+            return Ok(Signal::Op(k));
+        }
     }
     if let Some(k) = description.outputs.iter().position(|output| output.name == name) {
         return Ok(Signal::Output(k));
     }
     match description.inputs.iter().position(|input| input.name == name) {
-        Some(k) if k != driven => Ok(Signal::Input(k)),
+        Some(k) if !driven.contains(&k) => Ok(Signal::Input(k)),
         _ => {
-            let inputs = description.inputs.iter().enumerate().filter(|(k, _)| *k != driven).map(|(_, input)| input);
-            let names: Vec<&str> =
+            let inputs =
+                description.inputs.iter().enumerate().filter(|(k, _)| !driven.contains(k)).map(|(_, input)| input);
+            let mut names: Vec<&str> =
                 description.outputs.iter().chain(inputs).map(|quantity| quantity.name.as_str()).collect();
+            if several {
+                names.extend(measured.chain(ops).map(String::as_str));
+            }
             Err(Error::invalid("controller.signal", format!("“{name}”"), format!("load, {}", names.join(", "))))
         }
     }
@@ -80,17 +112,23 @@ fn name_apart(columns: &mut [Column]) {
 /// The columns of the trace, the first four being those of a [`Row`], and what the others are filled from.
 pub(super) fn columns(
     trial: &Trial,
-    description: &Description,
+    started: &Started,
     schedule: &Schedule,
-    output: usize,
-    driven: usize,
+    wiring: &Wiring,
     with_balances: bool,
 ) -> (Trace, Vec<Source>) {
     let plant = &trial.plant;
-    let column =
-        |tag: &str, unit: &str, role| Column { tag: tag.to_owned(), unit: unit.to_owned(), role, values: Vec::new() };
+    let description = started.process.description();
+    let driven = driven_inputs(started);
+    let column = |tag: &str, unit: &str, role| Column {
+        tag: tag.to_owned(),
+        unit: unit.to_owned(),
+        role,
+        of: None,
+        values: Vec::new(),
+    };
     let (pv, op) = (&plant.pv, &plant.op);
-    let loop_tag = pv.tag.strip_suffix(".PV").unwrap_or(&pv.tag);
+    let loop_tag = plant.loop_tag();
     let mut columns = vec![
         column(&format!("{loop_tag}.SP"), &pv.span.unit, ColumnRole::SetPoint),
         column(&pv.tag, &pv.span.unit, ColumnRole::ProcessVariable),
@@ -100,25 +138,28 @@ pub(super) fn columns(
     let mut sources = Vec::new();
     if !matches!(plant.actuator, ActuatorSpec::Direct {}) {
         columns.push(column("position", "%", ColumnRole::Position));
-        sources.push(Source::Position);
+        sources.push(Source::Position(0));
     }
     if trial.plant.process.as_linear().is_none() {
-        let input = &description.inputs[driven];
+        let input = &description.inputs[driven[0]];
         columns.push(column(&input.name, &input.unit, ColumnRole::DrivenInput));
-        sources.push(Source::DrivenInput);
+        sources.push(Source::DrivenInput(0));
     }
-    if plant.sensor != crate::instrument::SensorSpec::default() || !schedule.sensor_failing.is_empty() {
+    if plant.sensor != crate::instrument::SensorSpec::default() || !schedule.sensors[0].is_empty() {
         columns.push(column("true value", &pv.span.unit, ColumnRole::TrueValue));
-        sources.push(Source::TrueValue);
+        sources.push(Source::TrueValue(0));
     }
+    let further = further_columns(trial, started, schedule, wiring);
+    columns.extend(further.iter().map(|(column, _)| column.clone()));
+    sources.extend(further.into_iter().map(|(_, source)| source));
     for (k, input) in description.inputs.iter().enumerate() {
-        if k != driven && !schedule.inputs[k].is_constant() {
+        if !driven.contains(&k) && !schedule.inputs[k].is_constant() {
             columns.push(column(&input.name, &input.unit, ColumnRole::Disturbance));
             sources.push(Source::Input(k));
         }
     }
     for (k, quantity) in description.outputs.iter().enumerate() {
-        if k != output {
+        if k != started.output && !started.further_outputs.contains(&k) {
             columns.push(column(&quantity.name, &quantity.unit, ColumnRole::ProcessOutput));
             sources.push(Source::Output(k));
         }
@@ -171,6 +212,72 @@ pub(super) fn columns(
     (template, sources)
 }
 
+/// The inputs that OPs drive, that of the plant's own first.
+pub(super) fn driven_inputs(started: &Started) -> Vec<usize> {
+    std::iter::once(&started.driven).chain(&started.further_drives).map(|drive| drive.input).collect()
+}
+
+/// The columns of further controllers, each with what it measures and sets, and of further signals that no controller has.
+fn further_columns(trial: &Trial, started: &Started, schedule: &Schedule, wiring: &Wiring) -> Vec<(Column, Source)> {
+    let plant = &trial.plant;
+    let description = started.process.description();
+    let mut all: Vec<(Column, Source)> = Vec::new();
+    let mut add = |of: &str, tag: String, unit: &str, role, source| {
+        let of = Some(of.to_owned());
+        all.push((Column { tag, unit: unit.to_owned(), role, of, values: Vec::new() }, source));
+    };
+    let spans: Vec<_> = std::iter::once(&plant.pv.span).chain(plant.further_measured.iter().map(|s| &s.span)).collect();
+    let (mut shown_measured, mut shown_ops) = (vec![0], vec![0]);
+    let show_measured = |k: usize, of: &str, add: &mut dyn FnMut(&str, String, &str, ColumnRole, Source)| {
+        let signal = &plant.further_measured[k - 1];
+        let unit = &signal.span.unit;
+        add(of, signal.tag.clone(), unit, ColumnRole::ProcessVariable, Source::Measurement(k));
+        if signal.sensor != crate::instrument::SensorSpec::default() || !schedule.sensors[k].is_empty() {
+            add(of, format!("{} true value", signal.tag), unit, ColumnRole::TrueValue, Source::TrueValue(k));
+        }
+    };
+    let show_op = |k: usize, of: &str, add: &mut dyn FnMut(&str, String, &str, ColumnRole, Source)| {
+        let signal = &plant.further_driven[k - 1];
+        add(of, signal.tag.clone(), "%", ColumnRole::Output, Source::Op(k));
+        if !schedule.drives[k].load.is_constant() {
+            add(of, format!("{of} load"), "%", ColumnRole::Load, Source::Load(k));
+        }
+        if !matches!(signal.actuator, ActuatorSpec::Direct {}) {
+            add(of, format!("{} position", signal.tag), "%", ColumnRole::Position, Source::Position(k));
+        }
+        if plant.process.as_linear().is_none() {
+            let input = &description.inputs[started.further_drives[k - 1].input];
+            add(of, input.name.clone(), &input.unit, ColumnRole::DrivenInput, Source::DrivenInput(k));
+        }
+    };
+    for (c, name) in wiring.names.iter().enumerate() {
+        let measured = wiring.measures[c];
+        if c > 0 {
+            add(name, format!("{name}.SP"), &spans[measured].unit, ColumnRole::SetPoint, Source::SetPoint(c));
+        }
+        if !shown_measured.contains(&measured) {
+            shown_measured.push(measured);
+            show_measured(measured, name, &mut add);
+        }
+        if wiring.puts_out_another(c) {
+            add(name, format!("{name} puts out"), "%", ColumnRole::ControllerTerm, Source::PutOut(c));
+        }
+        for op in wiring.ops_of(c) {
+            if !shown_ops.contains(&op) {
+                shown_ops.push(op);
+                show_op(op, name, &mut add);
+            }
+        }
+    }
+    for k in (1..=plant.further_measured.len()).filter(|k| !shown_measured.contains(k)) {
+        show_measured(k, &plant.further_measured[k - 1].tag, &mut add);
+    }
+    for k in (1..=plant.further_driven.len()).filter(|k| !shown_ops.contains(k)) {
+        show_op(k, &plant.further_driven[k - 1].tag, &mut add);
+    }
+    all
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -181,6 +288,7 @@ mod tests {
             tag: tag.to_owned(),
             unit: String::new(),
             role: ColumnRole::ProcessOutput,
+            of: None,
             values: Vec::new(),
         };
         let mut columns: Vec<Column> = ["SP", "PV", "OP", "load", "pv", "load", "PV", "level"].map(tagged).into();

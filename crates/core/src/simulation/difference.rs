@@ -1,6 +1,6 @@
 //! What one trial changed from another, in words: the name of a row of the trail.
 
-use super::{Event, Plant, Trial};
+use super::{Event, Plant, Trial, Wire, Wired};
 use crate::controller::{Action, ControllerSpec, PidSettings};
 use crate::process::{Description, EquationsSpec, ProcessSpec, Quantity};
 use crate::verdict::{readable, readable_duration};
@@ -19,11 +19,27 @@ impl Trial {
             let word = if self.candidate.set_point_tracking { "follows the PV" } else { "stays" };
             changes.list.push(format!("set point {word} in manual"));
         }
+        changes.wires("", &before.candidate.sets, &self.candidate.sets);
+        changes.further(&before.candidate.further, &self.candidate.further);
         changes.plant(&before.plant, &self.plant);
         let (old, new) = (&before.scenario, &self.scenario);
         changes.time("scan", old.scan, new.scan);
         changes.time("duration", old.duration, new.duration);
         changes.events(&old.events, &new.events, &self.plant.pv.span.unit);
+        let names: std::collections::BTreeSet<&String> = old.further.keys().chain(new.further.keys()).collect();
+        for name in names {
+            let of = |all: &BTreeMap<String, Vec<Event>>| all.get(name).cloned().unwrap_or_default();
+            let unit = self.candidate.further.iter().find(|wired| wired.name == **name).and_then(|wired| {
+                self.plant
+                    .further_measured
+                    .iter()
+                    .find(|signal| signal.tag == wired.measures)
+                    .map(|s| s.span.unit.as_str())
+            });
+            let mut own = Changes::default();
+            own.events(&of(&old.further), &of(&new.further), unit.unwrap_or(&self.plant.pv.span.unit));
+            changes.under(name, own);
+        }
         if old.seed != new.seed {
             changes.list.push(format!("seed {} → {}", old.seed, new.seed));
         }
@@ -53,6 +69,41 @@ impl Changes {
             let shown = |time: Option<f64>| time.map_or("off".to_owned(), readable_duration);
             self.list.push(format!("{name} {} → {}", shown(old), shown(new)));
         }
+    }
+
+    /// What changed at a part that has a name.
+    fn under(&mut self, name: &str, own: Changes) {
+        self.list.extend(own.list.into_iter().map(|text| format!("{name}: {text}")));
+    }
+
+    fn wires(&mut self, name: &str, old: &[Wire], new: &[Wire]) {
+        if old != new {
+            let shown: Vec<String> = new.iter().map(|wire| wire.to.clone()).collect();
+            let to = if shown.is_empty() { "its OP".to_owned() } else { shown.join(" and ") };
+            self.list.push(format!("{name}{}sets {to}", if name.is_empty() { "" } else { " " }));
+        }
+    }
+
+    fn further(&mut self, old: &[Wired], new: &[Wired]) {
+        for wired in new {
+            let Some(before) = old.iter().find(|other| other.name == wired.name) else {
+                self.list.push(format!("with {}", wired.name));
+                continue;
+            };
+            let mut own = Changes::default();
+            own.controller(&before.controller, &wired.controller);
+            if before.measures != wired.measures {
+                own.list.push(format!("measures {}", wired.measures));
+            }
+            own.wires("", &before.sets, &wired.sets);
+            if before.set_point_tracking != wired.set_point_tracking {
+                let word = if wired.set_point_tracking { "follows the PV" } else { "stays" };
+                own.list.push(format!("set point {word} in manual"));
+            }
+            self.under(&wired.name, own);
+        }
+        let gone = old.iter().filter(|wired| !new.iter().any(|other| other.name == wired.name));
+        self.list.extend(gone.map(|wired| format!("without {}", wired.name)));
     }
 
     fn controller(&mut self, old: &ControllerSpec, new: &ControllerSpec) {
@@ -118,6 +169,8 @@ impl Changes {
         if old.drive != new.drive {
             self.document("drive", &old.drive, &new.drive);
         }
+        self.document("further measured signals", &old.further_measured, &new.further_measured);
+        self.document("further driven signals", &old.further_driven, &new.further_driven);
         if old.pv != new.pv || old.op != new.op {
             self.list.push("tags or spans".to_owned());
         }

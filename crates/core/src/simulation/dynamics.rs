@@ -1,10 +1,11 @@
 //! The process with its actuator's effect and its sensor's lag, carried from one switching instant to the next.
 
-use super::plant::{Driven, Started};
-use crate::instrument::{ActuatorSpec, SensorSpec};
+use super::plant::{Plant, Started};
+use super::signals::Driven;
+use crate::instrument::ActuatorSpec;
 use crate::lti::{DeadTime, Sampled};
 use crate::numerics::ode::{Breakdown, Integrator, Rates};
-use crate::process::{Bound, Held, Process};
+use crate::process::{Bound, Held, Process, at_ports};
 use crate::verdict::readable;
 use crate::{Error, Result};
 
@@ -21,14 +22,14 @@ const MOST_STEPS: usize = 100_000;
 /// How the inputs run over a stretch: one entry a port.
 #[derive(Debug, Clone, Copy, Default, PartialEq)]
 pub(super) struct PortInput {
-    /// Of a port that the OP drives, its load in %; else the input itself.
+    /// Of a port that an OP drives, its load in %; else the input itself.
     pub value: f64,
     pub slope: f64,
-    /// Of a port that the OP drives, the position of the actuator in %.
+    /// Of a port that an OP drives, the position of the actuator in %.
     pub position: f64,
     pub position_slope: f64,
-    /// Whether the OP drives it.
-    pub driven: bool,
+    /// The OP that drives it: 0 is that of the plant, then come the further ones.
+    pub drive: Option<usize>,
 }
 
 /// What to look for in an equation that is not a number.
@@ -41,14 +42,14 @@ pub(super) struct Told {
     pub text: String,
 }
 
-/// The process, its inputs' way in and its sensor's lag, with the state of all of them.
+/// The process, its inputs' way in and its sensors' lags, with the state of all of them.
 pub(super) struct Dynamics {
     system: System,
     integrator: Integrator,
     /// Steps of integration that may still be taken: a leaky bucket.
     steps_left: usize,
     bounds: Vec<Bound>,
-    /// States of the process, then of the lag, then the integrals of the balance terms.
+    /// States of the process, then of the lags, then the integrals of the balance terms.
     x: Vec<f64>,
     /// Scratch for linear processes.
     deviations: Vec<f64>,
@@ -66,10 +67,10 @@ pub(super) struct Dynamics {
 /// The right-hand side of everything during a stretch.
 struct System {
     process: Box<dyn Process>,
-    actuator: ActuatorSpec,
-    driven: Driven,
-    output: usize,
-    lag: Option<Lag>,
+    drives: Vec<(ActuatorSpec, Driven)>,
+    /// The outputs that are measured: that of the PV, then the further ones.
+    measured: Vec<usize>,
+    lags: Vec<Lag>,
     held: Held,
     /// Number of states of the process, and of balance terms that are integrated.
     n: usize,
@@ -81,6 +82,10 @@ struct System {
 /// The lag of a sensor on a process that is not linear: `τ² y'' + 2ζτ y' + y = u`, or `τ y' + y = u`.
 #[derive(Debug, Clone, Copy)]
 struct Lag {
+    /// Which measured signal it is of.
+    of: usize,
+    /// Position of its first state.
+    at: usize,
     time_constant: f64,
     damping: Option<f64>,
 }
@@ -96,11 +101,17 @@ impl System {
         for (input, value) in self.stretch.iter().zip(u) {
             let passed = t - self.since;
             *value = input.value + input.slope * passed;
-            if input.driven {
-                let effect = self.actuator.effect(input.position + input.position_slope * passed);
-                *value = self.driven.value(effect + *value);
+            if let Some(k) = input.drive {
+                let (actuator, driven) = &self.drives[k];
+                let effect = actuator.effect(input.position + input.position_slope * passed);
+                *value = driven.value(effect + *value);
             }
         }
+    }
+
+    /// Where the integrals of the balance terms begin among the states.
+    fn terms_at(&self) -> usize {
+        self.n + self.lags.iter().map(|lag| lag.states()).sum::<usize>()
     }
 }
 
@@ -110,22 +121,23 @@ impl Rates for System {
         self.inputs(t, &mut room);
         let u = &room[..self.stretch.len()];
         self.process.rates(&x[..self.n], u, self.held, &mut rates[..self.n]);
-        let mut after = self.n;
-        if let Some(lag) = self.lag {
+        if !self.lags.is_empty() {
             let mut outputs = [0.0; MOST_OUTPUTS];
             let count = self.process.description().outputs.len();
             self.process.outputs(&x[..self.n], u, self.held, &mut outputs[..count]);
-            let (shown, tau) = (x[self.n], lag.time_constant);
-            match lag.damping {
-                None => rates[self.n] = (outputs[self.output] - shown) / tau,
-                Some(damping) => {
-                    rates[self.n] = x[self.n + 1];
-                    rates[self.n + 1] = ((outputs[self.output] - shown) / tau - 2.0 * damping * x[self.n + 1]) / tau;
+            for lag in &self.lags {
+                let (output, shown, tau) = (outputs[self.measured[lag.of]], x[lag.at], lag.time_constant);
+                match lag.damping {
+                    None => rates[lag.at] = (output - shown) / tau,
+                    Some(damping) => {
+                        rates[lag.at] = x[lag.at + 1];
+                        rates[lag.at + 1] = ((output - shown) / tau - 2.0 * damping * x[lag.at + 1]) / tau;
+                    }
                 }
             }
-            after += lag.states();
         }
         if self.terms > 0 {
+            let after = self.terms_at();
             self.process.terms(&x[..self.n], u, self.held, &mut rates[after..after + self.terms]);
         }
     }
@@ -133,8 +145,10 @@ impl Rates for System {
 
 impl Dynamics {
     /// From a plant at its start.
-    pub fn new(started: Started, actuator: &ActuatorSpec, sensor: &SensorSpec, with_balances: bool) -> Result<Self> {
-        let Started { mut process, state, driven, output, lag_inside, pv, .. } = started;
+    pub fn new(started: Started, plant: &Plant, with_balances: bool) -> Result<Self> {
+        let Started {
+            mut process, state, inputs, driven, output, pv, further_outputs, further_drives, lag_inside, ..
+        } = started;
         let description = process.description();
         let (ports, outputs, terms) = (process.ports().len(), description.outputs.len(), description.terms());
         if ports > MOST_PORTS || outputs > MOST_OUTPUTS {
@@ -144,18 +158,32 @@ impl Dynamics {
                 format!("at most {MOST_PORTS} and {MOST_OUTPUTS}"),
             ));
         }
-        let lag = (sensor.time_constant > 0.0 && !lag_inside)
-            .then_some(Lag { time_constant: sensor.time_constant, damping: sensor.damping });
+        let mut at_start = vec![0.0; outputs];
+        process.outputs(&state, &at_ports(process.as_ref(), &inputs), Held::default(), &mut at_start);
+        let measured: Vec<usize> = std::iter::once(output).chain(further_outputs).collect();
+        let further_actuators = plant.further_driven.iter().map(|signal| signal.actuator.clone());
+        let drives: Vec<(ActuatorSpec, Driven)> =
+            std::iter::once((plant.actuator.clone(), driven)).chain(further_actuators.zip(further_drives)).collect();
         let n = state.len();
+        let mut lags = Vec::new();
+        let mut at = n;
+        for (of, (_, sensor)) in plant.sensors().enumerate() {
+            if sensor.time_constant > 0.0 && !lag_inside {
+                let lag = Lag { of, at, time_constant: sensor.time_constant, damping: sensor.damping };
+                at += lag.states();
+                lags.push(lag);
+            }
+        }
         let mut absolute: Vec<f64> = state
             .iter()
             .zip(&description.states)
             .map(|(x, state)| ABSOLUTE_TOLERANCE * x.abs().max(state.value.abs()).max(1e-3))
             .collect();
         let mut x = state;
-        if let Some(lag) = lag {
-            x.extend([pv, 0.0].into_iter().take(lag.states()));
-            absolute.extend(std::iter::repeat_n(ABSOLUTE_TOLERANCE * pv.abs().max(1.0), lag.states()));
+        for lag in &lags {
+            let shown = if lag.of == 0 { pv } else { at_start[measured[lag.of]] };
+            x.extend([shown, 0.0].into_iter().take(lag.states()));
+            absolute.extend(std::iter::repeat_n(ABSOLUTE_TOLERANCE * shown.abs().max(1.0), lag.states()));
         }
         // The integrals of the balance terms follow the steps of the states: they do not set them.
         if with_balances {
@@ -163,7 +191,7 @@ impl Dynamics {
             absolute.extend(std::iter::repeat_n(f64::INFINITY, terms));
         }
         let bounds = process.bounds();
-        let is_linear = process.propagator().is_some() && lag.is_none();
+        let is_linear = process.propagator().is_some() && lags.is_empty();
         Ok(Self {
             integrator: Integrator::new(RELATIVE_TOLERANCE, absolute),
             steps_left: MOST_STEPS,
@@ -176,13 +204,12 @@ impl Dynamics {
             whole_scan: None,
             is_linear,
             feeds_through: process.feeds_through(),
-            exact_effect: actuator.is_straight(),
+            exact_effect: drives.iter().all(|(actuator, _)| actuator.is_straight()),
             system: System {
                 process,
-                actuator: actuator.clone(),
-                driven,
-                output,
-                lag,
+                drives,
+                measured,
+                lags,
                 held: Held::default(),
                 n,
                 terms: if with_balances { terms } else { 0 },
@@ -196,15 +223,16 @@ impl Dynamics {
         self.system.process.as_ref()
     }
 
-    /// The input that the OP drives, at a position of the actuator and a load, both in %.
-    pub fn driven_value(&self, position: f64, load: f64) -> f64 {
-        self.system.driven.value(self.system.actuator.effect(position) + load)
+    /// The input that an OP drives, at a position of its actuator and a load, both in %.
+    pub fn driven_value(&self, drive: usize, position: f64, load: f64) -> f64 {
+        let (actuator, driven) = &self.system.drives[drive];
+        driven.value(actuator.effect(position) + load)
     }
 
     /// Readies [`Dynamics::carry_whole_scan`] for scans of `scan` seconds and the dead time of the only input, and says
     /// whether it may be used.
     pub fn ready_whole_scan(&mut self, dead_time: DeadTime, scan: f64) -> bool {
-        let direct = self.system.actuator == ActuatorSpec::Direct {} && self.system.stretch.len() == 1;
+        let direct = matches!(self.system.drives[..], [(ActuatorSpec::Direct {}, _)]) && self.system.stretch.len() == 1;
         if self.is_linear && direct && !self.feeds_through {
             let propagator = self.system.process.propagator();
             self.whole_scan =
@@ -217,13 +245,14 @@ impl Dynamics {
     /// when the rest of its dead time has passed, under a constant `load`.
     pub fn carry_whole_scan(&mut self, before: f64, now: f64, load: f64) {
         let (Some(step), Some((_, rest))) = (&self.whole_scan, self.system.process.propagator()) else { return };
-        let deviation = |position: f64| self.system.driven.value(position + load) - rest[0];
+        let driven = self.system.drives[0].1;
+        let deviation = |position: f64| driven.value(position + load) - rest[0];
         step.advance(&mut self.x[..self.system.n], &mut self.room, deviation(before), deviation(now));
     }
 
-    /// Position of the measured output.
-    pub fn output(&self) -> usize {
-        self.system.output
+    /// Position of the output that is measured as signal `k`.
+    pub fn measured(&self, k: usize) -> usize {
+        self.system.measured[k]
     }
 
     /// Changes a parameter at `t`. What is held changes with it where the parameter says how much a state holds, and
@@ -270,8 +299,8 @@ impl Dynamics {
         &mut self.system.stretch
     }
 
-    /// All outputs at `t` of the stretch, into `outputs`; returns what the sensor sees before its dead time.
-    pub fn outputs(&self, t: f64, outputs: &mut [f64]) -> f64 {
+    /// All outputs at `t` of the stretch, into `outputs`.
+    pub fn outputs(&self, t: f64, outputs: &mut [f64]) {
         let mut room;
         let u: &[f64] = if self.feeds_through {
             room = [0.0; MOST_PORTS];
@@ -281,7 +310,12 @@ impl Dynamics {
             &[]
         };
         self.system.process.outputs(&self.x[..self.system.n], u, self.system.held, outputs);
-        if self.system.lag.is_some() { self.x[self.system.n] } else { outputs[self.system.output] }
+    }
+
+    /// What the sensor of signal `k` sees of these outputs, before its dead time.
+    pub fn seen(&self, k: usize, outputs: &[f64]) -> f64 {
+        let lag = self.system.lags.iter().find(|lag| lag.of == k);
+        lag.map_or_else(|| outputs[self.system.measured[k]], |lag| self.x[lag.at])
     }
 
     /// The terms of the balances at `t` of the stretch, and their integrals since the start.
@@ -294,8 +328,7 @@ impl Dynamics {
             self.system.held,
             terms,
         );
-        let after = self.system.n + self.system.lag.map_or(0, Lag::states);
-        &self.x[after..]
+        &self.x[self.system.terms_at()..]
     }
 
     pub fn contents(&self, contents: &mut [f64]) {
@@ -324,11 +357,12 @@ impl Dynamics {
 
     /// A linear process by its exact discretisation.
     fn propagate(&mut self, h: f64) {
-        let System { process, actuator, driven, stretch, n, .. } = &mut self.system;
+        let System { process, drives, stretch, n, .. } = &mut self.system;
         let Some((propagator, rest)) = process.propagator() else { return };
         for (k, input) in stretch.iter().enumerate() {
             let (mut value, mut slope) = (input.value, input.slope);
-            if input.driven {
+            if let Some(k) = input.drive {
+                let (actuator, driven) = &drives[k];
                 value = driven.value(actuator.effect(input.position) + value);
                 slope = driven.rate * (input.position_slope + slope);
             }

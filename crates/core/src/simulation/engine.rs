@@ -1,19 +1,22 @@
 //! The engine: one scan at a time, dead time exact, nothing allocated on the way while the process is not stiff.
 
-use super::columns::{Signal, Source, Term, columns, signal};
+use super::columns::{Signal, Source, Term, columns, driven_inputs, signal};
+use super::controlling::{ControlRoom, Controlling, Follows};
+use super::driving::Driving;
 use super::dynamics::{Dynamics, Told};
-use super::plant::Started;
-use super::schedule::{Schedule, Switch};
+use super::measuring::{Measuring, RUN_AWAY};
+use super::plant::{Plant, Started};
+use super::schedule::{AtController, Schedule};
 use super::timeline::Cursor;
 use super::trace::{BalanceSheet, Column, Happening, TermTotal, Trace};
-use super::trial::Trial;
+use super::trial::{Candidate, Trial};
+use super::wiring::Wiring;
 use crate::Result;
-use crate::controller::{Controller, ControllerSpec, Reading};
-use crate::instrument::{Actuator, Motion, Sensor};
-use crate::lti::SampledDelay;
-use crate::process::Held;
+use crate::controller::{ControllerSpec, Reading};
+use crate::instrument::Sensor;
+use crate::lti::{DeadTime, SampledDelay};
+use crate::process::{Description, Held};
 use crate::units::Span;
-use std::collections::VecDeque;
 
 /// Instants nearer to each other than this share of a scan are one.
 const SLACK: f64 = 1e-9;
@@ -46,7 +49,8 @@ struct Way {
     /// Where its timeline, and that of the load, are read.
     cursor: Cursor,
     load_cursor: Cursor,
-    driven: bool,
+    /// The OP that drives it.
+    drive: Option<usize>,
     /// How it runs between knots, as it was last read.
     run: Run,
 }
@@ -61,73 +65,40 @@ struct Run {
     until: Option<f64>,
 }
 
-/// A set point that follows a signal.
-#[derive(Debug, Clone, Copy)]
-struct Follows {
-    signal: Signal,
-    ratio: f64,
-    /// The signal at the start.
-    from: f64,
-}
-
 /// A trial being run.
 ///
-/// At each scan the PV is measured, the controller sets the OP, and the process is carried to the next scan. The
+/// At each scan the PVs are measured, the controllers set the OPs, and the process is carried to the next scan. An
 /// OP reaches the process a dead time later, in general between two scans: there, and wherever a load, a parameter or
 /// the actuator turns, the integration is split, so that the inputs run straight over each stretch and the advance of a
 /// linear process is exact.
 pub struct Simulation {
     dynamics: Dynamics,
-    controller: Box<dyn Controller>,
-    actuator: Actuator,
-    sensor: Sensor,
+    /// The PV first, then the further measured signals.
+    measured: Vec<Measuring>,
+    /// The OP first, then the further ones.
+    drives: Vec<Driving>,
+    controllers: ControlRoom,
     schedule: Schedule,
-    pv_span: Span,
     scan: f64,
     scans: usize,
     next: usize,
-    manual: bool,
-    output: f64,
-    next_switch: usize,
-    set_point_cursor: Cursor,
-    load_cursor: Cursor,
+    load_cursors: Vec<Cursor>,
     input_cursors: Vec<Cursor>,
-    /// What the controller reads besides, as values and where they come from.
-    reads: Vec<Signal>,
-    further: Vec<f64>,
-    follows: Option<Follows>,
-    set_point_tracking: bool,
-    /// By how much tracking has moved the set point.
-    set_point_offset: f64,
     learned: Vec<f64>,
     parameter_cursors: Vec<Cursor>,
     ways: Vec<Way>,
     /// Whether a scan can be carried in one step while no input but the OP moves.
     in_whole_scans: bool,
-    /// Movements of the actuator in the last scans; scan k stands at k modulo the length, a power of two.
-    motions: Vec<Motion>,
-    resting: Motion,
-    /// What the sensor saw before its dead time, the oldest first.
-    seen: VecDeque<f64>,
-    sensor_delay: SampledDelay,
     /// Outputs and balance terms at the last scan, and all that goes into the further columns.
     outputs: Vec<f64>,
     scratch: Vec<f64>,
     terms: Vec<f64>,
-    true_value: f64,
-    /// Position of the actuator at the last scan, %.
-    position: f64,
-    /// % of the drive per unit of the driven input.
-    per_unit: f64,
     sources: Vec<Source>,
     contents_at_start: Vec<f64>,
     told: Vec<Told>,
     stopped: Option<Happening>,
     template: Trace,
 }
-
-/// How far the PV may be off, in % of span, before a trial says no more than that it runs away.
-const RUN_AWAY: f64 = 2000.0;
 
 impl Simulation {
     /// Checks the trial and brings everything to where it starts.
@@ -144,34 +115,15 @@ impl Simulation {
         trial.validate()?;
         let (plant, scenario) = (&trial.plant, &trial.scenario);
         let scan = scenario.scan;
+        let wiring = Wiring::new(plant, &trial.candidate)?;
         let started = plant.start()?;
-        let schedule = Schedule::new(scenario, &started)?;
-        let Started { op, pv, output, .. } = started;
-        let (driven, per_unit) = (started.driven.input, started.driven.rate.recip());
         let description = started.process.description().clone();
-        let spec = &trial.candidate.controller;
-        let reads: Vec<Signal> =
-            spec.reads().into_iter().map(|name| signal(&description, name, driven)).collect::<Result<_>>()?;
-        let mut outputs = vec![0.0; description.outputs.len()];
-        started.process.outputs(&started.state, &started.inputs, Held::default(), &mut outputs);
-        let at_rest = |signal: Signal| match signal {
-            Signal::Output(k) => outputs[k],
-            Signal::Input(k) => started.inputs[k],
-            Signal::Load => 0.0,
-        };
-        let further: Vec<f64> = reads.iter().copied().map(at_rest).collect();
-        let follows = trial
-            .candidate
-            .ratio
-            .as_ref()
-            .map(|ratio| {
-                let signal = signal(&description, &ratio.signal, driven)?;
-                Ok(Follows { signal, ratio: ratio.ratio, from: at_rest(signal) })
-            })
-            .transpose()?;
-        let mut controller = spec.build(&plant.pv.span, scan)?;
-        let resting = plant.pv.span.to_percent(pv);
-        controller.track(Reading { set_point: resting, measurement: resting, further: &further }, op);
+        let driven = driven_inputs(&started);
+        let rest = AtRest::new(&started);
+        let mut schedule = Schedule::new(scenario, &started, &wiring, &rest.measured)?;
+        let (template, sources) = columns(trial, &started, &schedule, &wiring, with_balances);
+        let plans = std::mem::take(&mut schedule.controllers);
+        let all = controllers(trial, &wiring, plans, &description, &driven, &rest, started.op)?;
         let ways: Vec<Way> = started
             .process
             .ports()
@@ -182,65 +134,39 @@ impl Simulation {
                 dead_time: port.dead_time.seconds(),
                 cursor: Cursor::default(),
                 load_cursor: Cursor::default(),
-                driven: port.input == driven,
+                drive: driven.iter().position(|input| *input == port.input),
                 run: Run::default(),
             })
             .collect();
         // Where the terms of the balances are integrated, nothing is taken in whole scans.
         let only_dead_time = match started.process.ports() {
-            [port] if !with_balances && port.input == driven => Some(port.dead_time),
+            [port] if !with_balances && port.input == driven[0] => Some(port.dead_time),
             _ => None,
         };
-        let (template, sources) = columns(trial, &description, &schedule, output, driven, with_balances);
-        let sensor_delay = crate::lti::DeadTime::new(plant.sensor.dead_time)?.sampled(scan);
         let longest = ways.iter().map(|way| way.delay.scans).max().unwrap_or(0);
-        let position = Motion::resting(op);
-        let mut dynamics = Dynamics::new(started, &plant.actuator, &plant.sensor, with_balances)?;
+        let drives = drives(plant, &schedule, &started, scan, longest);
+        let mut dynamics = Dynamics::new(started, plant, with_balances)?;
         for (input, way) in dynamics.stretch_mut().iter_mut().zip(&ways) {
-            input.driven = way.driven;
+            input.drive = way.drive;
         }
         let mut contents_at_start = vec![0.0; description.balances.len()];
         dynamics.contents(&mut contents_at_start);
-        let late = sensor_delay.scans + usize::from(sensor_delay.remainder > 0.0);
         let mut simulation = Self {
-            controller,
-            actuator: Actuator::new(&plant.actuator, scan, op),
-            sensor: Sensor::new(
-                &plant.sensor,
-                &plant.pv.tag,
-                scenario.seed,
-                scan,
-                [plant.pv.span.low, plant.pv.span.high],
-            ),
-            pv_span: plant.pv.span.clone(),
+            measured: Vec::new(),
+            controllers: ControlRoom::new(all, wiring),
+            load_cursors: vec![Cursor::default(); drives.len()],
+            drives,
             scan,
             scans: scenario.scans(),
             next: 0,
-            manual: trial.candidate.controller == ControllerSpec::Manual,
-            output: op,
-            next_switch: 0,
-            set_point_cursor: Cursor::default(),
-            load_cursor: Cursor::default(),
             input_cursors: vec![Cursor::default(); schedule.inputs.len()],
-            reads,
-            further,
-            follows,
-            set_point_tracking: trial.candidate.set_point_tracking,
-            set_point_offset: 0.0,
-            learned: vec![0.0; spec.learns(&plant.pv.span).len()],
+            learned: vec![0.0; trial.candidate.controller.learns(&plant.pv.span).len()],
             parameter_cursors: vec![Cursor::default(); schedule.parameters.len()],
-            motions: vec![position; (longest + 2).next_power_of_two()],
-            resting: position,
             in_whole_scans: false,
             ways,
-            seen: VecDeque::with_capacity(late + 2),
-            sensor_delay,
             outputs: vec![0.0; description.outputs.len()],
             scratch: vec![0.0; description.outputs.len()],
             terms: vec![0.0; description.terms()],
-            true_value: pv,
-            position: op,
-            per_unit,
             sources,
             contents_at_start,
             told: Vec::new(),
@@ -249,16 +175,35 @@ impl Simulation {
             schedule,
             dynamics,
         };
+        simulation.fill_stretch(0, 0.0);
+        simulation.dynamics.outputs(0.0, &mut simulation.outputs);
+        simulation.measured = simulation.sensors(trial)?;
         simulation.in_whole_scans = match only_dead_time {
-            Some(dead_time) if simulation.schedule.parameters.is_empty() && sensor_delay.remainder == 0.0 => {
+            Some(dead_time)
+                if simulation.schedule.parameters.is_empty()
+                    && simulation.measured.iter().all(|one| one.delay.remainder == 0.0) =>
+            {
                 simulation.dynamics.ready_whole_scan(dead_time, scan)
             }
             _ => false,
         };
-        simulation.fill_stretch(0, 0.0);
-        let at_start = simulation.dynamics.outputs(0.0, &mut simulation.outputs);
-        simulation.seen.extend(std::iter::repeat_n(at_start, late));
         Ok(simulation)
+    }
+
+    /// The measured signals, their sensors seeing what there is now.
+    fn sensors(&mut self, trial: &Trial) -> Result<Vec<Measuring>> {
+        let (plant, scenario) = (&trial.plant, &trial.scenario);
+        let further = plant.further_measured.iter().map(|one| (&one.tag, &one.span, &one.sensor));
+        let all = std::iter::once((&plant.pv.tag, &plant.pv.span, &plant.sensor)).chain(further);
+        let mut failing = std::mem::take(&mut self.schedule.sensors).into_iter();
+        all.enumerate()
+            .map(|(k, (tag, span, spec))| {
+                let sensor = Sensor::new(spec, tag, scenario.seed, scenario.scan, [span.low, span.high]);
+                let delay = DeadTime::new(spec.dead_time)?.sampled(scenario.scan);
+                let seen = self.dynamics.seen(k, &self.outputs);
+                Ok(Measuring::new(span.clone(), sensor, delay, failing.next().unwrap_or_default(), seen))
+            })
+            .collect()
     }
 
     /// One scan; None when the scenario is over, or the trial had to be stopped.
@@ -271,136 +216,86 @@ impl Simulation {
         self.next += 1;
         let time = scan_number as f64 * self.scan;
         let slack = SLACK * self.scan;
-        let (mut set_point, ..) = self.schedule.set_point.at(&mut self.set_point_cursor, time, slack);
-        let (load, ..) = self.schedule.load.at(&mut self.load_cursor, time, slack);
+        let (load, ..) = self.schedule.drives[0].load.at(&mut self.load_cursors[0], time, slack);
         if scan_number == 0 && self.dynamics.feeds_through() {
             self.fill_stretch(scan_number, 0.0);
             self.dynamics.begin(time);
         }
         // What is felt directly stands as the scan before left it: the controller measures first and moves then.
-        let seen = self.dynamics.outputs(time, &mut self.outputs);
+        self.dynamics.outputs(time, &mut self.outputs);
         if let Some(reason) = self.dynamics.senseless(&self.outputs) {
             self.next = scan_number;
             self.stopped = Some(Happening { at: time, text: reason });
             return None;
         }
-        self.true_value = self.outputs[self.dynamics.output()];
-        self.position = self.actuator.position();
-        let shown = self.delayed(seen);
-        let failure = self.schedule.sensor_failing.iter().find(|(scans, _)| scans.contains(&scan_number));
-        let measurement = self.sensor.measure(shown, failure.map(|(_, how)| *how));
-        for k in 0..self.reads.len() {
-            self.further[k] = self.signal(self.reads[k], time, load);
+        for (k, measuring) in self.measured.iter_mut().enumerate() {
+            let (seen, there) = (self.dynamics.seen(k, &self.outputs), self.outputs[self.dynamics.measured(k)]);
+            measuring.measure(scan_number, seen, there);
         }
-        if let Some(Follows { signal, ratio, from }) = self.follows {
-            set_point += ratio * (self.signal(signal, time, load) - from);
+        for drive in &mut self.drives {
+            drive.note_position();
         }
-        self.switch(scan_number, set_point, measurement);
-        if self.manual && self.set_point_tracking {
-            self.set_point_offset = measurement - set_point;
+        let (measured, outputs) = (&self.measured, &self.outputs);
+        let (timelines, cursors) = (&self.schedule.inputs, &mut self.input_cursors);
+        self.controllers.scan(scan_number, time, slack, measured, &mut self.drives, |signal, drives| match signal {
+            Signal::Output(k) => outputs[k],
+            Signal::Input(k) => timelines[k].at(&mut cursors[k], time, slack).0,
+            Signal::Load => load,
+            Signal::Measured(k) => measured[k].measurement,
+            Signal::Op(k) => drives[k].output,
+        });
+        for drive in &mut self.drives {
+            drive.travel(scan_number);
         }
-        set_point += self.set_point_offset;
-        let output = self.control(set_point, measurement);
-        self.output = output;
-        let stuck = self.schedule.sticking.iter().any(|scans| scans.contains(&scan_number));
-        let failed = self.schedule.failing.iter().any(|scans| scans.contains(&scan_number));
-        let slot = self.slot(scan_number);
-        self.actuator.travel(output, stuck, failed, &mut self.motions[slot]);
         if !self.terms.is_empty() && self.sources.iter().any(|source| matches!(source, Source::Term(_))) {
             self.fill_stretch(scan_number, 0.0);
             self.dynamics.begin(time);
             self.dynamics.balances(time, &mut self.terms);
         }
+        let row = Row {
+            time,
+            set_point: self.controllers.all[0].set_point,
+            measurement: self.measured[0].measurement,
+            true_value: self.measured[0].true_value,
+            output: self.drives[0].output,
+            load,
+        };
         if let Err(reason) = self.carry_on(scan_number) {
             self.stopped = Some(Happening { at: time, text: reason });
-        } else if self.pv_span.to_percent(self.true_value).abs() > RUN_AWAY {
-            let who = if self.manual { "the process runs away" } else { "the loop swings or drifts ever further" };
-            let text = format!("{who}: the PV is {} spans off", (RUN_AWAY / 100.0).round());
-            self.stopped = Some(Happening { at: time, text });
+        } else if let Some(k) = self.measured.iter().position(Measuring::is_far_off) {
+            self.stopped = Some(Happening { at: time, text: self.runs_away(k) });
         }
-        Some(Row { time, set_point, measurement, true_value: self.true_value, output, load })
+        Some(row)
     }
 
-    /// Where the movement of a scan stands; a power of two as the length makes it cheap.
-    fn slot(&self, scan_number: usize) -> usize {
-        scan_number & (self.motions.len() - 1)
+    /// Why a trial is stopped whose measured signal `k` is far off.
+    fn runs_away(&self, k: usize) -> String {
+        let manual = self.controllers.all.iter().all(|one| one.manual);
+        let who = if manual { "the process runs away" } else { "the loop swings or drifts ever further" };
+        let which = if k == 0 { "the PV" } else { &self.template.columns[self.column_of(k)].tag };
+        format!("{who}: {which} is {} spans off", (RUN_AWAY / 100.0).round())
     }
 
-    /// What the sensor shows now of what it saw a dead time ago.
-    fn delayed(&mut self, seen: f64) -> f64 {
-        let SampledDelay { scans, remainder } = self.sensor_delay;
-        if remainder > 0.0 {
-            // What lies between two scans was noted on the way.
-            return self.seen.pop_front().unwrap_or(seen);
-        }
-        if scans == 0 {
-            return seen;
-        }
-        self.seen.push_back(seen);
-        self.seen.pop_front().unwrap_or(seen)
-    }
-
-    /// What a signal is at `time`.
-    fn signal(&mut self, signal: Signal, time: f64, load: f64) -> f64 {
-        match signal {
-            Signal::Output(k) => self.outputs[k],
-            Signal::Input(k) => {
-                let slack = SLACK * self.scan;
-                self.schedule.inputs[k].at(&mut self.input_cursors[k], time, slack).0
-            }
-            Signal::Load => load,
-        }
-    }
-
-    /// What the scenario switches at this scan.
-    fn switch(&mut self, scan_number: usize, set_point: f64, measurement: f64) {
-        while let Some((_, switch)) = self.schedule.switches.get(self.next_switch).filter(|s| s.0 <= scan_number) {
-            match switch {
-                Switch::Manual => self.manual = true,
-                Switch::Automatic => {
-                    self.manual = false;
-                    let reading = Reading {
-                        set_point: self.pv_span.to_percent(set_point + self.set_point_offset),
-                        measurement: self.pv_span.to_percent(measurement),
-                        further: &self.further,
-                    };
-                    self.controller.track(reading, self.output);
-                }
-                Switch::Output(by) => self.output = (self.output + by).clamp(0.0, 100.0),
-            }
-            self.next_switch += 1;
-        }
-    }
-
-    /// The output of the controller, or of the operator.
-    fn control(&mut self, set_point: f64, measurement: f64) -> f64 {
-        let reading = Reading {
-            set_point: self.pv_span.to_percent(set_point),
-            measurement: self.pv_span.to_percent(measurement),
-            further: &self.further,
-        };
-        if self.manual {
-            self.controller.track(reading, self.output);
-            self.output
-        } else {
-            self.controller.scan(reading)
-        }
+    /// The column of a further measured signal.
+    fn column_of(&self, k: usize) -> usize {
+        let source = self.sources.iter().position(|source| matches!(source, Source::Measurement(of) if *of == k));
+        source.map_or(0, |source| 4 + source)
     }
 
     /// How the inputs run from `now` seconds into a scan; returns when the next of them turns.
     fn fill_stretch(&mut self, scan_number: usize, now: f64) -> f64 {
         let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
         let mut until = self.scan;
-        let last = self.motions.len() - 1;
         for (way, input) in self.ways.iter_mut().zip(self.dynamics.stretch_mut()) {
             let t = start + now - way.dead_time;
             if way.run.until.is_none_or(|until| t + slack >= until) {
                 let (mut value, mut slope, mut until) = self.schedule.inputs[way.input].at(&mut way.cursor, t, slack);
-                if way.driven {
-                    let (load, load_slope, knot) = self.schedule.load.at(&mut way.load_cursor, t, slack);
+                if let Some(k) = way.drive {
+                    let (load, load_slope, knot) = self.schedule.drives[k].load.at(&mut way.load_cursor, t, slack);
                     // A load on the driven input in its own unit counts as % of the drive.
-                    value = load + value * self.per_unit;
-                    slope = load_slope + slope * self.per_unit;
+                    let per_unit = self.drives[k].per_unit;
+                    value = load + value * per_unit;
+                    slope = load_slope + slope * per_unit;
                     until = until.min(knot);
                 }
                 way.run = Run { since: t, value, slope, until: Some(until) };
@@ -408,15 +303,12 @@ impl Simulation {
             let Run { since, value, slope, until: knot } = way.run;
             let value = if slope == 0.0 { value } else { value + slope * (t - since) };
             until = until.min(now + (knot.unwrap_or(f64::INFINITY) - t));
-            if way.driven {
+            if let Some(k) = way.drive {
                 let SampledDelay { scans, remainder } = way.delay;
                 let early = now < remainder - slack;
                 let back = scans + usize::from(early);
                 let since = if early { self.scan - remainder + now } else { (now - remainder).max(0.0) };
-                let motion = match scan_number.checked_sub(back) {
-                    Some(of) => &self.motions[of & last],
-                    None => &self.resting,
-                };
+                let motion = self.drives[k].motion(scan_number, back);
                 let (position, position_slope, end) = motion.at(since + slack);
                 input.position = position - position_slope * slack;
                 input.position_slope = position_slope;
@@ -440,10 +332,7 @@ impl Simulation {
         if slope != 0.0 || until.is_none_or(|until| until <= end + SLACK * self.scan) {
             return None;
         }
-        let position = |back: usize| match scan_number.checked_sub(way.delay.scans + back) {
-            Some(of) => self.motions[self.slot(of)].begins_at(),
-            None => self.resting.begins_at(),
-        };
+        let position = |back: usize| self.drives[0].motion(scan_number, way.delay.scans + back).begins_at();
         Some((position(1), position(0), value))
     }
 
@@ -456,21 +345,22 @@ impl Simulation {
             self.dynamics.carry_whole_scan(before, now, load);
             return self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err);
         }
-        let note_at = (self.sensor_delay.remainder > 0.0).then_some(self.scan - self.sensor_delay.remainder);
+        // Sensors whose dead time ends between two scans note what they see then.
+        let notes = self.measured.iter().any(|one| one.delay.remainder > 0.0);
         let mut now = 0.0;
         loop {
             let mut until = self.fill_stretch(scan_number, now);
             until = until.min(self.set_parameters(start + now)? - start);
-            if let Some(note_at) = note_at.filter(|at| *at > now + slack) {
-                until = until.min(note_at);
+            if notes {
+                let times = self.measured.iter().filter_map(|one| one.note_at(self.scan));
+                until = times.filter(|at| *at > now + slack).fold(until, f64::min);
             }
             if until > self.scan - slack {
                 until = self.scan;
             }
             self.dynamics.carry(start + now, until - now, &mut self.told)?;
-            if note_at.is_some_and(|at| (until - at).abs() <= slack) {
-                let seen = self.dynamics.outputs(start + until, &mut self.scratch);
-                self.seen.push_back(seen);
+            if notes {
+                self.note_at(start + until, until);
             }
             now = until;
             if now >= self.scan {
@@ -478,6 +368,21 @@ impl Simulation {
             }
         }
         self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err)
+    }
+
+    /// Notes, `since` seconds into a scan, what the sensors see whose dead time ends there.
+    fn note_at(&mut self, t: f64, since: f64) {
+        let (scan, slack) = (self.scan, SLACK * self.scan);
+        let is_now = |one: &Measuring| one.note_at(scan).is_some_and(|at| (since - at).abs() <= slack);
+        if !self.measured.iter().any(is_now) {
+            return;
+        }
+        self.dynamics.outputs(t, &mut self.scratch);
+        for (k, measuring) in self.measured.iter_mut().enumerate() {
+            if is_now(measuring) {
+                measuring.note(self.dynamics.seen(k, &self.scratch));
+            }
+        }
     }
 
     /// Gives the parameters their values at `t`, of one that moves its value half a scan later; returns when the next
@@ -505,7 +410,7 @@ impl Simulation {
         }
         while let Some(row) = self.step() {
             if !self.learned.is_empty() {
-                self.controller.inner(&mut self.learned);
+                self.controllers.all[0].controller.inner(&mut self.learned);
             }
             let (first, further) = columns.split_at_mut(4);
             for (column, value) in first.iter_mut().zip([row.set_point, row.measurement, row.output, row.load]) {
@@ -513,9 +418,17 @@ impl Simulation {
             }
             for (column, source) in further.iter_mut().zip(&self.sources) {
                 column.values.push(match source {
-                    Source::Position => self.position,
-                    Source::DrivenInput => self.dynamics.driven_value(self.position, row.load),
-                    Source::TrueValue => self.true_value,
+                    Source::Position(k) => self.drives[*k].position,
+                    Source::DrivenInput(k) => {
+                        let load = load_at(&self.schedule, &mut self.load_cursors, *k, row.time, SLACK * self.scan);
+                        self.dynamics.driven_value(*k, self.drives[*k].position, load)
+                    }
+                    Source::TrueValue(k) => self.measured[*k].true_value,
+                    Source::SetPoint(k) => self.controllers.all[*k].set_point,
+                    Source::Measurement(k) => self.measured[*k].measurement,
+                    Source::Op(k) => self.drives[*k].output,
+                    Source::Load(k) => load_at(&self.schedule, &mut self.load_cursors, *k, row.time, SLACK * self.scan),
+                    Source::PutOut(k) => self.controllers.all[*k].output,
                     Source::Output(k) => self.outputs[*k],
                     Source::Input(k) => {
                         let timeline = &self.schedule.inputs[*k];
@@ -526,7 +439,7 @@ impl Simulation {
                         signs.iter().zip(&self.terms[*first..]).map(|(sign, term)| sign * term).sum()
                     }
                     Source::Control(term) => {
-                        let terms = self.controller.explain();
+                        let terms = self.controllers.all[0].controller.explain();
                         match term {
                             Term::Proportional => terms.proportional,
                             Term::Integral => terms.integral,
@@ -583,6 +496,100 @@ impl Simulation {
         let happenings = self.told.into_iter().map(|told| Happening { at: told.at, text: told.text }).collect();
         Trace { columns, happenings, stopped: self.stopped, balances, ..self.template }
     }
+}
+
+/// The load where an OP acts, %.
+fn load_at(schedule: &Schedule, cursors: &mut [Cursor], drive: usize, time: f64, slack: f64) -> f64 {
+    schedule.drives[drive].load.at(&mut cursors[drive], time, slack).0
+}
+
+/// What the signals of a plant are before anything happens.
+struct AtRest {
+    outputs: Vec<f64>,
+    inputs: Vec<f64>,
+    /// The PV first.
+    measured: Vec<f64>,
+}
+
+impl AtRest {
+    fn new(started: &Started) -> Self {
+        let mut outputs = vec![0.0; started.process.description().outputs.len()];
+        started.process.outputs(&started.state, &started.inputs, Held::default(), &mut outputs);
+        let measured =
+            std::iter::once(started.pv).chain(started.further_outputs.iter().map(|output| outputs[*output])).collect();
+        Self { outputs, inputs: started.inputs.clone(), measured }
+    }
+}
+
+fn drives(plant: &Plant, schedule: &Schedule, started: &Started, scan: f64, longest: usize) -> Vec<Driving> {
+    let own = (&plant.actuator, started.op, started.driven);
+    let further = plant.further_driven.iter().zip(&started.further_drives);
+    std::iter::once(own)
+        .chain(further.map(|(one, driven)| (&one.actuator, one.at_start, *driven)))
+        .zip(&schedule.drives)
+        .map(|((actuator, output, driven), plan)| {
+            Driving::new(actuator, scan, output, longest, [&plan.sticking, &plan.failing], driven.rate.recip())
+        })
+        .collect()
+}
+
+/// The controllers of a trial, at rest.
+fn controllers(
+    trial: &Trial,
+    wiring: &Wiring,
+    plans: Vec<AtController>,
+    description: &Description,
+    driven: &[usize],
+    rest: &AtRest,
+    op: f64,
+) -> Result<Vec<Controlling>> {
+    let (plant, candidate) = (&trial.plant, &trial.candidate);
+    let ops: Vec<f64> = std::iter::once(op).chain(plant.further_driven.iter().map(|one| one.at_start)).collect();
+    let spans: Vec<&Span> =
+        std::iter::once(&plant.pv.span).chain(plant.further_measured.iter().map(|one| &one.span)).collect();
+    let at_rest = |signal: Signal| match signal {
+        Signal::Output(k) => rest.outputs[k],
+        Signal::Input(k) => rest.inputs[k],
+        Signal::Load => 0.0,
+        Signal::Measured(k) => rest.measured[k],
+        Signal::Op(k) => ops[k],
+    };
+    let of_signal = |name: &str, field: &str| {
+        signal(plant, description, name, driven).map_err(|error| error.within(field, "controller.signal"))
+    };
+    let specs = std::iter::once((&candidate.controller, candidate.set_point_tracking))
+        .chain(candidate.further.iter().map(|wired| (&wired.controller, wired.set_point_tracking)));
+    let mut all = Vec::new();
+    for ((k, (spec, tracks)), plan) in specs.enumerate().zip(plans) {
+        let place = if k == 0 { "controller".into() } else { format!("candidate.further[{}].controller", k - 1) };
+        let field = format!("{place}.signal");
+        let reads: Vec<Signal> = spec.reads().into_iter().map(|name| of_signal(name, &field)).collect::<Result<_>>()?;
+        let further: Vec<f64> = reads.iter().copied().map(at_rest).collect();
+        let (span, measured) = (spans[wiring.measures[k]], rest.measured[wiring.measures[k]]);
+        let output = wiring.output_at_rest(k, &ops, |below| spans[below].to_percent(rest.measured[below]))?;
+        let mut controller =
+            spec.build(span, trial.scenario.scan).map_err(|error| error.within(&place, "controller"))?;
+        let resting = span.to_percent(measured);
+        controller.track(Reading { set_point: resting, measurement: resting, further: &further }, output);
+        let manual = *spec == ControllerSpec::Manual;
+        let mut one = Controlling::new(controller, [manual, tracks], plan, (reads, further), output, measured);
+        if k == 0 {
+            one.follows = follows(candidate, of_signal, at_rest)?;
+        }
+        all.push(one);
+    }
+    Ok(all)
+}
+
+/// What the set point of the first controller follows.
+fn follows(
+    candidate: &Candidate,
+    signal: impl Fn(&str, &str) -> Result<Signal>,
+    at_rest: impl Fn(Signal) -> f64,
+) -> Result<Option<Follows>> {
+    let Some(ratio) = &candidate.ratio else { return Ok(None) };
+    let signal = signal(&ratio.signal, "candidate.ratio.signal")?;
+    Ok(Some(Follows { signal, ratio: ratio.ratio, from: at_rest(signal) }))
 }
 
 impl Trial {

@@ -2,25 +2,32 @@
 
 mod beginning;
 mod columns;
+mod controlling;
 mod difference;
+mod driving;
 mod dynamics;
 mod engine;
+mod measuring;
 mod plant;
 mod scenario;
 mod schedule;
+mod signals;
 mod standard;
 mod sweep;
 mod swept;
 mod timeline;
 mod trace;
 mod trial;
+mod wiring;
 
 pub use beginning::{EventKind, begin_event};
 pub use engine::{Row, Simulation};
 pub use plant::{Drive, OperatingPoint, Plant, Signal, Started};
 pub use scenario::{Event, Scenario};
+pub use signals::{Manipulated, Measured};
 pub use standard::round_down;
 pub use sweep::{Axis, Sweep, SweepPoint};
 pub use swept::{SweepTarget, sweep_targets};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial};
+pub use wiring::{Select, Wire, Wired};

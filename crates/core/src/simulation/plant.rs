@@ -1,5 +1,6 @@
 //! A plant as plain data: a process with its actuator and sensor, and where it rests.
 
+use super::signals::{Driven, MOST_FURTHER, Manipulated, Measured, check_tag, is_direct, measured_output};
 use crate::instrument::{ActuatorSpec, SensorSpec};
 use crate::lti::StateSpace;
 use crate::process::{
@@ -39,6 +40,12 @@ pub struct Plant {
     /// The sensor of the process variable.
     #[serde(default)]
     pub sensor: SensorSpec,
+    /// What is measured besides the PV, where several loops meet on one process.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further_measured: Vec<Measured>,
+    /// What drives the process besides the OP.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further_driven: Vec<Manipulated>,
 }
 
 /// The tag and span of a signal.
@@ -49,10 +56,6 @@ pub struct Signal {
     pub tag: String,
     /// Span with its unit.
     pub span: Span,
-}
-
-fn is_direct(actuator: &ActuatorSpec) -> bool {
-    *actuator == ActuatorSpec::Direct {}
 }
 
 /// The input that the OP drives: straight from one value at 0 % to another at 100 % of the actuator's effect.
@@ -109,23 +112,6 @@ fn usual_output(process: &ProcessSpec, description: &Description) -> Result<f64>
     Ok((nearest * digits).round() / digits)
 }
 
-/// Where the OP acts, resolved.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Driven {
-    /// Position of the input.
-    pub input: usize,
-    pub at_0: f64,
-    /// Change of the input per %.
-    pub rate: f64,
-}
-
-impl Driven {
-    /// The input at this % of the actuator's effect.
-    pub fn value(self, effect: f64) -> f64 {
-        self.at_0 + self.rate * effect
-    }
-}
-
 /// A plant brought to where it starts.
 pub struct Started {
     /// The process; of a linear one the sensor's lag is part.
@@ -141,6 +127,9 @@ pub struct Started {
     /// Position of the measured output.
     pub output: usize,
     pub(super) driven: Driven,
+    /// The same of the further measured and driven signals.
+    pub(super) further_outputs: Vec<usize>,
+    pub(super) further_drives: Vec<Driven>,
     /// Whether nothing moves by itself.
     pub at_rest: bool,
     /// Whether the sensor's lag is in the process already.
@@ -163,7 +152,22 @@ impl Plant {
             inputs: BTreeMap::new(),
             actuator: ActuatorSpec::Direct {},
             sensor: SensorSpec::default(),
+            further_measured: Vec::new(),
+            further_driven: Vec::new(),
         }
+    }
+
+    /// What the loop of the PV and the OP is called: the tag of the PV without its `.PV`.
+    #[must_use]
+    pub fn loop_tag(&self) -> &str {
+        self.pv.tag.strip_suffix(".PV").unwrap_or(&self.pv.tag)
+    }
+
+    /// All sensors, with where they stand in the document.
+    pub fn sensors(&self) -> impl Iterator<Item = (String, &SensorSpec)> {
+        let further = self.further_measured.iter().enumerate();
+        std::iter::once(("plant.sensor".to_owned(), &self.sensor))
+            .chain(further.map(|(k, signal)| (format!("plant.further_measured[{k}].sensor"), &signal.sensor)))
     }
 
     /// A plant to begin with: the process driven and measured as usual, at rest where it usually is, `tag` before the tags
@@ -198,9 +202,7 @@ impl Plant {
     /// Refuses a plant that cannot be, but for where it starts.
     pub fn validate(&self, scan: f64) -> Result<()> {
         for (field, signal) in [("plant.pv", &self.pv), ("plant.op", &self.op)] {
-            if signal.tag.trim().is_empty() || signal.tag.chars().count() > 64 {
-                return Err(Error::invalid(format!("{field}.tag"), format!("“{}”", signal.tag), "1 to 64 characters"));
-            }
+            check_tag(field, &signal.tag)?;
             signal.span.validate(&format!("{field}.span"))?;
         }
         if (self.op.span.low, self.op.span.high) != (0.0, 100.0) {
@@ -213,7 +215,68 @@ impl Plant {
         check::finite("plant.operating_point.pv", self.operating_point.pv)?;
         check::within("plant.operating_point.op", self.operating_point.op, 0.0, 100.0, "%")?;
         self.actuator.validate("plant.actuator", scan)?;
-        self.sensor.validate("plant.sensor")
+        self.sensor.validate("plant.sensor")?;
+        self.validate_further(scan)
+    }
+
+    fn validate_further(&self, scan: f64) -> Result<()> {
+        let counts = [("measured", self.further_measured.len()), ("driven", self.further_driven.len())];
+        for (kind, count) in counts {
+            if count > MOST_FURTHER {
+                return Err(Error::invalid(format!("plant.further_{kind}"), count, format!("at most {MOST_FURTHER}")));
+            }
+        }
+        for (k, signal) in self.further_measured.iter().enumerate() {
+            signal.validate(&format!("plant.further_measured[{k}]"))?;
+        }
+        for (k, signal) in self.further_driven.iter().enumerate() {
+            signal.validate(&format!("plant.further_driven[{k}]"), scan)?;
+        }
+        let mut known = vec![self.pv.tag.as_str()];
+        let measured =
+            self.further_measured.iter().enumerate().map(|(k, one)| (format!("further_measured[{k}]"), &one.tag));
+        let driven = self.further_driven.iter().enumerate().map(|(k, one)| (format!("further_driven[{k}]"), &one.tag));
+        for (field, tag) in std::iter::once(("op".to_owned(), &self.op.tag)).chain(measured).chain(driven) {
+            // A plant of one loop may call both alike, as it always could.
+            let alone = self.further_measured.is_empty() && self.further_driven.is_empty();
+            if !alone && known.contains(&tag.as_str()) {
+                let allowed = "a tag that no other signal of the plant has";
+                return Err(Error::invalid(format!("plant.{field}.tag"), format!("“{tag}”"), allowed));
+            }
+            known.push(tag);
+        }
+        Ok(())
+    }
+
+    /// The further driven signals, resolved. Errors where two drive one input.
+    pub(super) fn further_drives(&self, description: &Description) -> Result<Vec<Driven>> {
+        let mut taken = vec![self.driven(description)?.input];
+        let mut drives = Vec::new();
+        for (k, signal) in self.further_driven.iter().enumerate() {
+            let field = format!("plant.further_driven[{k}]");
+            let driven = signal.driven(description, &field)?;
+            if taken.contains(&driven.input) {
+                let allowed = "an input that no other OP drives";
+                return Err(Error::invalid(format!("{field}.input"), format!("“{}”", signal.input), allowed));
+            }
+            taken.push(driven.input);
+            drives.push(driven);
+        }
+        Ok(drives)
+    }
+
+    fn further_outputs(&self, description: &Description) -> Result<Vec<usize>> {
+        let all = self.further_measured.iter().enumerate();
+        all.map(|(k, signal)| signal.position(description, &format!("plant.further_measured[{k}]"))).collect()
+    }
+
+    /// All inputs before anything happens, with the further driven ones where their OPs put them.
+    fn inputs_at_start(&self, description: &Description, drives: &[Driven]) -> Result<Vec<f64>> {
+        let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        for (signal, drive) in self.further_driven.iter().zip(drives) {
+            inputs[drive.input] = drive.value(signal.actuator.effect(signal.at_start));
+        }
+        Ok(inputs)
     }
 
     pub(super) fn driven(&self, description: &Description) -> Result<Driven> {
@@ -223,14 +286,7 @@ impl Plant {
             None => (&usual.input, usual.at_0, usual.at_100),
         };
         let input = Description::position(&description.inputs, name, "plant.drive.input")?;
-        let quantity = &description.inputs[input];
-        for (field, value) in [("at_0", at_0), ("at_100", at_100)] {
-            check::within(&format!("plant.drive.{field}"), value, quantity.low, quantity.high, &quantity.unit)?;
-        }
-        if at_0 == at_100 {
-            return Err(Error::invalid("plant.drive.at_100", at_100, format!("other than that at 0 %, {at_0}")));
-        }
-        Ok(Driven { input, at_0, rate: (at_100 - at_0) / 100.0 })
+        Driven::new(input, &description.inputs[input], at_0, at_100, "plant.drive")
     }
 
     /// Position of the measured output. Errors where it is in another unit than the span of the PV.
@@ -239,18 +295,13 @@ impl Plant {
             Some(name) => Description::position(&description.outputs, name, "plant.measured")?,
             None => 0,
         };
-        let (unit, span) = (&description.outputs[output].unit, &self.pv.span);
-        if unit != &span.unit {
-            let allowed = format!("{unit}, the unit of {}", description.outputs[output].name);
-            return Err(Error::invalid("plant.pv.span.unit", format!("“{}”", span.unit), allowed));
-        }
-        Ok(output)
+        measured_output(description, output, &self.pv.span, "plant.pv")
     }
 
-    /// The time constants of the sensor's lag, where it is one of first order or over-damped.
-    fn sensor_lags(&self) -> Option<Vec<f64>> {
-        let tau = self.sensor.time_constant;
-        match self.sensor.damping {
+    /// The time constants of a sensor's lag, where it is one of first order or over-damped.
+    fn lags_of(sensor: &SensorSpec) -> Option<Vec<f64>> {
+        let tau = sensor.time_constant;
+        match sensor.damping {
             _ if tau == 0.0 => Some(Vec::new()),
             None => Some(vec![tau]),
             Some(damping) if damping >= 1.0 => {
@@ -270,7 +321,12 @@ impl Plant {
         let process = self.process.build(&self.pv.span.unit)?;
         let description = process.description();
         let (driven, output) = (self.driven(description)?, self.output(description)?);
-        let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        let (further_drives, further_outputs) = (self.further_drives(description)?, self.further_outputs(description)?);
+        if let Some(k) = self.further_measured.iter().position(|signal| signal.rest.is_some()) {
+            let allowed = "none: where it rests follows from the process";
+            return Err(Error::invalid(format!("plant.further_measured[{k}].rest"), "given", allowed));
+        }
+        let mut inputs = self.inputs_at_start(description, &further_drives)?;
         inputs[driven.input] = driven.value(self.actuator.effect(*op));
         let (state, op, at_rest) = if let Some(states) = states {
             let state = description.states_with(states, "plant.operating_point.states")?;
@@ -284,7 +340,21 @@ impl Plant {
             inputs = rest.inputs;
             (rest.state, op, true)
         };
-        Ok(Started { process, state, inputs, op, pv: *pv, output, driven, at_rest, lag_inside: false })
+        let pv = *pv;
+        let lag_inside = false;
+        Ok(Started {
+            process,
+            state,
+            inputs,
+            op,
+            pv,
+            output,
+            driven,
+            further_outputs,
+            further_drives,
+            at_rest,
+            lag_inside,
+        })
     }
 
     fn start_linear(&self, mut linear: LinearProcess, pv: f64, op: f64) -> Result<Started> {
@@ -294,15 +364,35 @@ impl Plant {
         }
         let description = linear.description();
         let (driven, output) = (self.driven(description)?, self.output(description)?);
-        let mut inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        let (further_drives, further_outputs) = (self.further_drives(description)?, self.further_outputs(description)?);
+        let mut inputs = self.inputs_at_start(description, &further_drives)?;
         inputs[driven.input] = driven.value(self.actuator.effect(op));
+        for (signal, output) in self.further_measured.iter().zip(&further_outputs) {
+            linear.rest(&inputs, *output, signal.rest.unwrap_or(linear.description().outputs[*output].value));
+        }
         linear.rest(&inputs, output, pv);
-        let lags = self.sensor_lags();
+        // Lags that can be part of the process are, where all can.
+        let lags: Option<Vec<Vec<f64>>> = self.sensors().map(|(_, sensor)| Self::lags_of(sensor)).collect();
         let lag_inside = lags.is_some();
-        let linear = linear.behind_lag(output, &lags.unwrap_or_default())?;
+        for (output, lags) in std::iter::once(&output).chain(&further_outputs).zip(lags.unwrap_or_default()) {
+            linear = linear.behind_lag(*output, &lags)?;
+        }
         let state = vec![0.0; linear.description().states.len()];
         let process = Box::new(linear);
-        Ok(Started { process, state, inputs, op, pv, output, driven, at_rest: true, lag_inside })
+        let at_rest = true;
+        Ok(Started {
+            process,
+            state,
+            inputs,
+            op,
+            pv,
+            output,
+            driven,
+            further_outputs,
+            further_drives,
+            at_rest,
+            lag_inside,
+        })
     }
 
     /// The way from % of OP to the measured PV, linear about where the plant rests: with the slope of the actuator, and the
@@ -312,7 +402,8 @@ impl Plant {
         let (system, driven, op) = if let Some(spec) = self.process.as_linear() {
             (spec.state_space()?, self.driven(&self.describe()?)?, self.operating_point.op)
         } else {
-            let sensorless = Self { sensor: SensorSpec::default(), ..self.clone() };
+            let mut sensorless = Self { sensor: SensorSpec::default(), ..self.clone() };
+            sensorless.further_measured.clear();
             let started = sensorless.start()?;
             if !started.at_rest {
                 return Ok(None);
@@ -336,7 +427,7 @@ impl Plant {
         let process = self.process.build(&self.pv.span.unit)?;
         let description = process.description();
         let (driven, output) = (self.driven(description)?, self.output(description)?);
-        let inputs = description.inputs_with(&self.inputs, "plant.inputs")?;
+        let inputs = self.inputs_at_start(description, &self.further_drives(description)?)?;
         Ok(self.found_rests(process.as_ref(), &inputs, driven, output).1)
     }
 
@@ -407,6 +498,7 @@ mod tests {
                 scan: 2.0,
                 seed: 1,
                 events: vec![Event::OutputStep { at: 100.0, by: 2.0 }],
+                further: Default::default(),
             };
             let candidate = Candidate::new(ControllerSpec::Manual);
             let trial = Trial { version: TRIAL_VERSION, plant, candidate, scenario };

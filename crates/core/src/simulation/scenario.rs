@@ -1,8 +1,12 @@
 //! What happens in a trial, and when.
 
+use super::trial::Candidate;
+use super::wiring::Wiring;
+use crate::controller::ControllerSpec;
 use crate::instrument::Failure;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// Longest run, in scans; longer ones are refused before anything is computed.
@@ -26,6 +30,10 @@ pub struct Scenario {
     pub seed: u64,
     /// What happens, in any order.
     pub events: Vec<Event>,
+    /// What happens at further controllers, by their names: at their set points and modes, at the OPs that they set, at the
+    /// sensors of what they measure.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub further: BTreeMap<String, Vec<Event>>,
 }
 
 /// Something that happens at a time.
@@ -341,10 +349,33 @@ impl Event {
 }
 
 impl Scenario {
-    /// Refuses a scenario that cannot be; `manual` is whether the controller is in manual at the start.
-    pub(super) fn validate(&self, manual: bool) -> Result<()> {
+    /// Refuses a scenario that cannot be under a candidate.
+    pub(super) fn validate(&self, wiring: &Wiring, candidate: &Candidate) -> Result<()> {
         self.validate_alone()?;
-        self.check_modes(manual)
+        let specs =
+            std::iter::once(&candidate.controller).chain(candidate.further.iter().map(|wired| &wired.controller));
+        for (controller, spec) in specs.enumerate() {
+            let Some((field, events)) = self.events_of(controller, wiring) else { continue };
+            check_modes(events, &field, *spec == ControllerSpec::Manual)?;
+            check_place(events, &field, controller, wiring)?;
+        }
+        if let Some(name) = self.further.keys().find(|name| !wiring.names[1..].contains(name)) {
+            let allowed = match wiring.names[1..].join(", ") {
+                names if names.is_empty() => "none: the candidate has one controller".to_owned(),
+                names => names,
+            };
+            return Err(Error::invalid("scenario.further", format!("“{name}”"), allowed));
+        }
+        Ok(())
+    }
+
+    /// The events of a controller, and where they stand.
+    pub(super) fn events_of(&self, controller: usize, wiring: &Wiring) -> Option<(String, &[Event])> {
+        if controller == 0 {
+            return Some(("scenario.events".to_owned(), &self.events));
+        }
+        let name = &wiring.names[controller];
+        self.further.get(name).map(|events| (format!("scenario.further.{name}"), events.as_slice()))
     }
 
     /// Refuses a scenario that no candidate could run.
@@ -366,41 +397,19 @@ impl Scenario {
                 format!("at most {MOST_SCANS} scans of {} s", self.scan),
             ));
         }
-        if self.events.len() > MOST_EVENTS {
-            return Err(Error::invalid("scenario.events", self.events.len(), format!("at most {MOST_EVENTS}")));
+        let count = self.events.len() + self.further.values().map(Vec::len).sum::<usize>();
+        if count > MOST_EVENTS {
+            return Err(Error::invalid("scenario.events", count, format!("at most {MOST_EVENTS}")));
         }
         for (index, event) in self.events.iter().enumerate() {
             event.validate(&format!("scenario.events[{index}]"), self.duration)?;
         }
-        Ok(())
-    }
-
-    /// The operator moves the output in manual only.
-    fn check_modes(&self, mut manual: bool) -> Result<()> {
-        let always_manual = manual;
-        for index in self.order() {
-            match &self.events[index] {
-                Event::ToManual { .. } => manual = true,
-                Event::ToAutomatic { .. } if always_manual => {
-                    let allowed = "only with a controller that is not just manual";
-                    return Err(Error::invalid(format!("scenario.events[{index}].kind"), "to_automatic", allowed));
-                }
-                Event::ToAutomatic { .. } => manual = false,
-                Event::OutputStep { .. } if !manual => {
-                    let allowed = "only with a controller in manual";
-                    return Err(Error::invalid(format!("scenario.events[{index}].kind"), "output_step", allowed));
-                }
-                _ => {}
+        for (name, events) in &self.further {
+            for (index, event) in events.iter().enumerate() {
+                event.validate(&format!("scenario.further.{name}[{index}]"), self.duration)?;
             }
         }
         Ok(())
-    }
-
-    /// The events by time, those of one time in their order.
-    pub(super) fn order(&self) -> Vec<usize> {
-        let mut order: Vec<usize> = (0..self.events.len()).collect();
-        order.sort_by(|a, b| self.events[*a].at().total_cmp(&self.events[*b].at()));
-        order
     }
 
     /// Number of scans, the first at time 0.
@@ -408,4 +417,54 @@ impl Scenario {
     pub fn scans(&self) -> usize {
         (self.duration / self.scan + 1e-9).floor() as usize + 1
     }
+}
+
+/// The positions of events by time, those of one time in their order.
+pub(super) fn in_order(events: &[Event]) -> Vec<usize> {
+    let mut order: Vec<usize> = (0..events.len()).collect();
+    order.sort_by(|a, b| events[*a].at().total_cmp(&events[*b].at()));
+    order
+}
+
+/// The operator moves the output in manual only; `manual` is whether the controller is in manual at the start.
+fn check_modes(events: &[Event], field: &str, mut manual: bool) -> Result<()> {
+    let always_manual = manual;
+    for index in in_order(events) {
+        match &events[index] {
+            Event::ToManual { .. } => manual = true,
+            Event::ToAutomatic { .. } if always_manual => {
+                let allowed = "only with a controller that is not just manual";
+                return Err(Error::invalid(format!("{field}[{index}].kind"), "to_automatic", allowed));
+            }
+            Event::ToAutomatic { .. } => manual = false,
+            Event::OutputStep { .. } if !manual => {
+                let allowed = "only with a controller in manual";
+                return Err(Error::invalid(format!("{field}[{index}].kind"), "output_step", allowed));
+            }
+            _ => {}
+        }
+    }
+    Ok(())
+}
+
+/// A set point moves by events where no controller sets it; valves and loads on an OP are of a controller that sets one.
+fn check_place(events: &[Event], field: &str, controller: usize, wiring: &Wiring) -> Result<()> {
+    let (set_from_above, sets_op) = (wiring.sets_its(controller), wiring.op_of(controller).is_some());
+    for (index, event) in events.iter().enumerate() {
+        let moves_set_point =
+            matches!(event, Event::SetPointStep { .. } | Event::SetPointRamp { .. } | Event::SetPointProfile { .. });
+        let at_op = matches!(event, Event::ValveSticks { .. } | Event::ValveFails { .. })
+            || (controller > 0 && event.load_input() == Some(None));
+        let sentence = if moves_set_point && set_from_above {
+            "The set point of this controller is set by another one: move that one's."
+        } else if at_op && !sets_op {
+            "This controller sets no OP of its own: let this happen at the one below."
+        } else if controller > 0 && matches!(event, Event::ParameterChange { .. }) {
+            "A parameter of the process changes among the events of the loop itself, not of one controller."
+        } else {
+            continue;
+        };
+        return Err(Error::said(format!("{field}[{index}].kind"), sentence));
+    }
+    Ok(())
 }

@@ -1,8 +1,10 @@
 //! A scenario made ready for the engine: signals over time, and what is switched at which scan.
 
 use super::plant::Started;
-use super::scenario::{Event, Scenario};
+use super::scenario::{Event, Scenario, in_order};
+use super::signals::Driven;
 use super::timeline::{Changes, Timeline};
+use super::wiring::Wiring;
 use crate::instrument::{Failure, Noise};
 use crate::process::Description;
 use crate::units::Unit;
@@ -24,100 +26,169 @@ pub(super) enum Switch {
 
 /// Everything that a scenario does.
 pub(super) struct Schedule {
-    /// In PV units, at the controller.
-    pub set_point: Timeline,
-    /// In %, where the OP acts.
-    pub load: Timeline,
-    /// Of each input, in its unit; of the driven one in addition to what drives it.
+    /// Of each controller.
+    pub controllers: Vec<AtController>,
+    /// Of each OP.
+    pub drives: Vec<AtDrive>,
+    /// Of each measured signal, when its sensor fails and how.
+    pub sensors: Vec<Vec<(Scans, Failure)>>,
+    /// Of each input, in its unit; of a driven one in addition to what drives it.
     pub inputs: Vec<Timeline>,
     /// Of the parameters that change: position and values.
     pub parameters: Vec<(usize, Timeline)>,
+}
+
+/// What a scenario does at a controller.
+pub(super) struct AtController {
+    /// In PV units.
+    pub set_point: Timeline,
     /// By rising scan.
     pub switches: Vec<(usize, Switch)>,
+}
+
+/// What a scenario does where an OP acts.
+#[derive(Default)]
+pub(super) struct AtDrive {
+    /// In %.
+    pub load: Timeline,
     pub sticking: Vec<Scans>,
     pub failing: Vec<Scans>,
-    pub sensor_failing: Vec<(Scans, Failure)>,
+}
+
+/// What the events of one controller act on.
+struct Place<'a> {
+    events: &'a [Event],
+    field: String,
+    sensor: usize,
+    drive: usize,
+    /// Added to names of random walks, so that each has its own; nothing for the first controller.
+    name: &'a str,
+}
+
+/// What is being gathered of a scenario.
+struct Gathering<'a> {
+    scenario: &'a Scenario,
+    started: &'a Started,
+    drives: Vec<Driven>,
+    loads: Vec<Changes>,
+    inputs: Vec<Changes>,
+    parameters: Vec<(usize, Changes, f64)>,
+    at_drives: Vec<AtDrive>,
+    sensors: Vec<Vec<(Scans, Failure)>>,
 }
 
 impl Schedule {
-    pub fn new(scenario: &Scenario, started: &Started) -> Result<Self> {
-        let description = started.process.description();
-        let scan = scenario.scan;
+    /// `at_rest` are the measured signals before anything happens.
+    pub fn new(scenario: &Scenario, started: &Started, wiring: &Wiring, at_rest: &[f64]) -> Result<Self> {
+        let drives: Vec<Driven> =
+            std::iter::once(started.driven).chain(started.further_drives.iter().copied()).collect();
+        let mut gathering = Gathering {
+            loads: vec![Changes::default(); drives.len()],
+            inputs: vec![Changes::default(); started.inputs.len()],
+            parameters: Vec::new(),
+            at_drives: drives.iter().map(|_| AtDrive::default()).collect(),
+            sensors: vec![Vec::new(); at_rest.len()],
+            scenario,
+            started,
+            drives,
+        };
+        let mut controllers = Vec::new();
+        for (k, &sensor) in wiring.measures.iter().enumerate() {
+            let (field, events) = scenario.events_of(k, wiring).unwrap_or_default();
+            let drive = wiring.op_of(k).unwrap_or(0);
+            let name = if k == 0 { "" } else { wiring.names[k].as_str() };
+            controllers.push(gathering.controller(&Place { events, field, sensor, drive, name }, at_rest[sensor])?);
+        }
+        let Gathering { loads, inputs, parameters, mut at_drives, sensors, drives, .. } = gathering;
+        for (drive, load) in at_drives.iter_mut().zip(loads) {
+            drive.load = load.timeline(0.0);
+        }
+        // What an OP drives is moved from where the OP puts it.
+        let rest = |k: usize| if drives.iter().any(|drive| drive.input == k) { 0.0 } else { started.inputs[k] };
+        Ok(Self {
+            controllers,
+            drives: at_drives,
+            sensors,
+            inputs: inputs.into_iter().enumerate().map(|(k, changes)| changes.timeline(rest(k))).collect(),
+            parameters: parameters.into_iter().map(|(k, changes, start)| (k, changes.timeline(start))).collect(),
+        })
+    }
+}
+
+impl Gathering<'_> {
+    /// What happens at a controller whose set point is `start` at first; what happens to the process goes into the rest.
+    fn controller(&mut self, place: &Place, start: f64) -> Result<AtController> {
+        let scan = self.scenario.scan;
         let first_scan_at = |time: f64| (time / scan - 1e-9).ceil().max(0.0) as usize;
         let scans = |at: f64, lasts: f64| first_scan_at(at)..first_scan_at(at + lasts);
-        let mut set_point = Changes::default();
-        let mut load = Changes::default();
-        let mut inputs = vec![Changes::default(); description.inputs.len()];
-        let mut parameters: Vec<(usize, Changes, f64)> = Vec::new();
-        let (mut switches, mut sticking, mut failing, mut sensor_failing) = (vec![], vec![], vec![], vec![]);
-        for index in scenario.order() {
-            let event = &scenario.events[index];
-            let field = format!("scenario.events[{index}]");
+        let (mut set_point, mut switches) = (Changes::default(), Vec::new());
+        for index in in_order(place.events) {
+            let event = &place.events[index];
+            let field = format!("{}[{index}]", place.field);
             if let Some(named) = event.load_input() {
-                let (changes, rest, name, unit) = match named {
-                    None => (&mut load, 0.0, "load", "%"),
-                    Some(name) => {
-                        let input = Description::position(&description.inputs, name, &format!("{field}.input"))?;
-                        // What the OP drives is moved from where the OP puts it.
-                        let rest = if input == started.driven.input { 0.0 } else { started.inputs[input] };
-                        (&mut inputs[input], rest, name, description.inputs[input].unit.as_str())
-                    }
-                };
-                let converted = in_unit_of_input(event, unit, &field)?;
-                let event = converted.as_ref().unwrap_or(event);
-                apply_load(event, changes, rest, scenario, &format!("{name} {index}"));
+                self.load(event, named, place, index, &field)?;
                 continue;
             }
             match event {
                 Event::SetPointStep { at, by } => set_point.step(*at, *by),
                 Event::SetPointRamp { at, by, over } => set_point.ramp(*at, *by, *over),
                 Event::SetPointProfile { at, points } => {
-                    let from = started.pv + set_point.before(*at + 1e-9 * scan);
+                    let from = start + set_point.before(*at + 1e-9 * scan);
                     set_point.path(*at, from, points.iter().map(|[after, value]| (at + after, *value)));
                 }
                 Event::ParameterChange { at, parameter, to, over } => {
-                    let quantities = &description.parameters;
-                    if quantities.is_empty() {
-                        let allowed = "none: this process has no parameters that can change";
-                        return Err(Error::invalid(format!("{field}.parameter"), format!("“{parameter}”"), allowed));
-                    }
-                    let position = Description::position(quantities, parameter, &format!("{field}.parameter"))?;
-                    quantities[position].check(&field, *to)?;
-                    let known = parameters.iter().position(|entry| entry.0 == position).unwrap_or_else(|| {
-                        parameters.push((position, Changes::default(), started.process.parameters()[position]));
-                        parameters.len() - 1
-                    });
-                    let (_, changes, start) = &mut parameters[known];
-                    let before = *start + changes.before(at + 1e-9 * scan);
-                    if *over > 0.0 {
-                        changes.ramp(*at, to - before, *over);
-                    } else {
-                        changes.step(*at, to - before);
-                    }
+                    self.parameter(*at, parameter, *to, *over, &field)?
                 }
                 Event::OutputStep { at, by } => switches.push((first_scan_at(*at), Switch::Output(*by))),
                 Event::ToManual { at } => switches.push((first_scan_at(*at), Switch::Manual)),
                 Event::ToAutomatic { at } => switches.push((first_scan_at(*at), Switch::Automatic)),
-                Event::ValveSticks { at, lasts } => sticking.push(scans(*at, *lasts)),
-                Event::ValveFails { at, lasts } => failing.push(scans(*at, *lasts)),
-                Event::SensorFails { at, lasts, how } => sensor_failing.push((scans(*at, *lasts), *how)),
+                Event::ValveSticks { at, lasts } => self.at_drives[place.drive].sticking.push(scans(*at, *lasts)),
+                Event::ValveFails { at, lasts } => self.at_drives[place.drive].failing.push(scans(*at, *lasts)),
+                Event::SensorFails { at, lasts, how } => self.sensors[place.sensor].push((scans(*at, *lasts), *how)),
                 _ => {}
             }
         }
-        let inputs = inputs
-            .into_iter()
-            .enumerate()
-            .map(|(k, changes)| changes.timeline(if k == started.driven.input { 0.0 } else { started.inputs[k] }));
-        Ok(Self {
-            set_point: set_point.timeline(started.pv),
-            load: load.timeline(0.0),
-            inputs: inputs.collect(),
-            parameters: parameters.into_iter().map(|(k, changes, start)| (k, changes.timeline(start))).collect(),
-            switches,
-            sticking,
-            failing,
-            sensor_failing,
-        })
+        Ok(AtController { set_point: set_point.timeline(start), switches })
+    }
+
+    fn load(&mut self, event: &Event, named: Option<&str>, place: &Place, index: usize, field: &str) -> Result<()> {
+        let description = self.started.process.description();
+        let (changes, rest, name, unit) = match named {
+            None => (&mut self.loads[place.drive], 0.0, "load", "%"),
+            Some(name) => {
+                let input = Description::position(&description.inputs, name, &format!("{field}.input"))?;
+                let is_driven = self.drives.iter().any(|drive| drive.input == input);
+                let rest = if is_driven { 0.0 } else { self.started.inputs[input] };
+                (&mut self.inputs[input], rest, name, description.inputs[input].unit.as_str())
+            }
+        };
+        let converted = in_unit_of_input(event, unit, field)?;
+        let walk = format!("{name} {index} {}", place.name);
+        apply_load(converted.as_ref().unwrap_or(event), changes, rest, self.scenario, walk.trim_end());
+        Ok(())
+    }
+
+    fn parameter(&mut self, at: f64, parameter: &str, to: f64, over: f64, field: &str) -> Result<()> {
+        let quantities = &self.started.process.description().parameters;
+        if quantities.is_empty() {
+            let allowed = "none: this process has no parameters that can change";
+            return Err(Error::invalid(format!("{field}.parameter"), format!("“{parameter}”"), allowed));
+        }
+        let position = Description::position(quantities, parameter, &format!("{field}.parameter"))?;
+        quantities[position].check(field, to)?;
+        let parameters = &mut self.parameters;
+        let known = parameters.iter().position(|entry| entry.0 == position).unwrap_or_else(|| {
+            parameters.push((position, Changes::default(), self.started.process.parameters()[position]));
+            parameters.len() - 1
+        });
+        let (_, changes, start) = &mut parameters[known];
+        let before = *start + changes.before(at + 1e-9 * self.scenario.scan);
+        if over > 0.0 {
+            changes.ramp(at, to - before, over);
+        } else {
+            changes.step(at, to - before);
+        }
+        Ok(())
     }
 }
 

@@ -25,6 +25,7 @@ impl Scenario {
                 Event::set_point(lead, round_down(0.04 * pv_span.width())),
                 Event::load(lead + settles, -10.0),
             ],
+            further: Default::default(),
         }
     }
 }

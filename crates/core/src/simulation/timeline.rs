@@ -71,7 +71,7 @@ struct Knot {
 }
 
 /// A signal that runs straight between knots, constant before the first.
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, Default)]
 pub(super) struct Timeline {
     knots: Vec<Knot>,
 }

@@ -59,6 +59,9 @@ pub struct Column {
     pub unit: String,
     /// What it is.
     pub role: ColumnRole,
+    /// The further controller, or further signal, that it belongs to; null for the loop of the PV and the OP.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub of: Option<String>,
     /// One value a scan.
     pub values: Vec<f64>,
 }
@@ -139,10 +142,41 @@ impl Trace {
         k as f64 * self.scan
     }
 
-    /// The values of a role; empty when there is no such column.
+    /// The values of a role in the loop of the PV and the OP; empty when there is no such column.
     #[must_use]
     pub fn values(&self, role: ColumnRole) -> &[f64] {
-        self.columns.iter().find(|column| column.role == role).map_or(&[], |column| &column.values)
+        self.columns.iter().find(|one| one.role == role && one.of.is_none()).map_or(&[], |column| &column.values)
+    }
+
+    /// The names of the further controllers, and of further signals without one.
+    #[must_use]
+    pub fn further(&self) -> Vec<&str> {
+        let mut names: Vec<&str> = Vec::new();
+        for name in self.columns.iter().filter_map(|column| column.of.as_deref()) {
+            if !names.contains(&name) {
+                names.push(name);
+            }
+        }
+        names
+    }
+
+    /// The trace as it is seen from a further controller: its set point, measured signal and OP in the place of those of the
+    /// loop, for all that is computed from a trace. None where it has not all three of its own.
+    #[must_use]
+    pub fn seen_from(&self, name: &str) -> Option<Self> {
+        let own: Vec<&Column> = self.columns.iter().filter(|column| column.of.as_deref() == Some(name)).collect();
+        let has = |role| own.iter().any(|column| column.role == role);
+        if ![ColumnRole::SetPoint, ColumnRole::ProcessVariable, ColumnRole::Output].into_iter().all(has) {
+            return None;
+        }
+        let mut columns: Vec<Column> = own.into_iter().map(|column| Column { of: None, ..column.clone() }).collect();
+        columns.sort_by_key(|column| match column.role {
+            ColumnRole::SetPoint => 0,
+            ColumnRole::ProcessVariable => 1,
+            ColumnRole::Output => 2,
+            _ => 3,
+        });
+        Some(Self { columns, ..self.clone() })
     }
 
     /// What is controlled: the true value where it is known beside the measured one, else that.

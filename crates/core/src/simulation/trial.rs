@@ -2,6 +2,7 @@
 
 use super::plant::Plant;
 use super::scenario::{Event, Scenario};
+use super::wiring::{Wire, Wired, Wiring};
 use crate::controller::ControllerSpec;
 use crate::series::hex;
 use crate::{Error, Result};
@@ -32,7 +33,7 @@ pub struct Trial {
     pub scenario: Scenario,
 }
 
-/// One controller with its settings.
+/// What controls a plant: one controller with its settings, or several wired by tags.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct Candidate {
@@ -44,13 +45,19 @@ pub struct Candidate {
     /// Whether the set point follows the PV in manual, so that the loop is at rest when it goes to automatic.
     #[serde(default, skip_serializing_if = "std::ops::Not::not")]
     pub set_point_tracking: bool,
+    /// Where its output goes; none for the OP of the plant.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub sets: Vec<Wire>,
+    /// The controllers beside it: of further loops, below it in a cascade, or overriding it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further: Vec<Wired>,
 }
 
 impl Candidate {
     /// A controller with a set point of its own.
     #[must_use]
     pub fn new(controller: ControllerSpec) -> Self {
-        Self { controller, ratio: None, set_point_tracking: false }
+        Self { controller, ratio: None, set_point_tracking: false, sets: Vec::new(), further: Vec::new() }
     }
 }
 
@@ -75,12 +82,11 @@ impl Trial {
         if let Some(ratio) = &self.candidate.ratio {
             crate::check::finite("candidate.ratio.ratio", ratio.ratio)?;
         }
-        self.scenario.validate(self.candidate.controller == ControllerSpec::Manual)?;
-        let delays = [
-            ("process.dead_time", self.plant.process.dead_time(&self.plant.pv.span.unit)?),
-            ("plant.sensor.dead_time", self.plant.sensor.dead_time),
-        ];
-        for (field, dead_time) in delays {
+        let wiring = Wiring::new(&self.plant, &self.candidate)?;
+        self.scenario.validate(&wiring, &self.candidate)?;
+        let of_process = ("process.dead_time".to_owned(), self.plant.process.dead_time(&self.plant.pv.span.unit)?);
+        let of_sensors = self.plant.sensors().map(|(field, sensor)| (format!("{field}.dead_time"), sensor.dead_time));
+        for (field, dead_time) in std::iter::once(of_process).chain(of_sensors) {
             let delay = dead_time / self.scenario.scan;
             if delay > MOST_DELAY_SCANS {
                 return Err(Error::invalid(
@@ -97,8 +103,17 @@ impl Trial {
     #[must_use]
     pub fn in_open_loop(&self) -> Self {
         let mut open = self.clone();
-        open.candidate = Candidate::new(ControllerSpec::Manual);
+        open.candidate.controller = ControllerSpec::Manual;
+        open.candidate.ratio = None;
+        open.candidate.set_point_tracking = false;
+        // A controller that another one sets the set point of stands still, too, and so does one that could override.
+        for wired in &mut open.candidate.further {
+            wired.controller = ControllerSpec::Manual;
+        }
         open.scenario.events.retain(|event| !event.is_of_operator());
+        for events in open.scenario.further.values_mut() {
+            events.retain(|event| !event.is_of_operator());
+        }
         open
     }
 
@@ -114,6 +129,13 @@ impl Trial {
             });
         moved.plant = plant;
         moved.scenario.events = stays;
+        let mut leaves = leaves;
+        // Controllers of signals that the other plant does not have leave with all that is done to them.
+        if Wiring::new(&moved.plant, &moved.candidate).is_err() {
+            moved.candidate.sets.clear();
+            moved.candidate.further.clear();
+            leaves.extend(std::mem::take(&mut moved.scenario.further).into_values().flatten());
+        }
         Ok((moved, leaves))
     }
 

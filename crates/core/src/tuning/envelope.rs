@@ -168,7 +168,13 @@ mod tests {
             version: TRIAL_VERSION,
             plant: Plant::plain(FOPDT, signal("L.PV"), signal("L.OP"), OperatingPoint::new(50.0, 50.0)),
             candidate: Candidate::new(ControllerSpec::Pid(PidSettings::pi(1.0, 20.0))),
-            scenario: Scenario { duration: 300.0, scan: 0.5, seed: 1, events: vec![Event::set_point(5.0, 4.0)] },
+            scenario: Scenario {
+                duration: 300.0,
+                scan: 0.5,
+                seed: 1,
+                events: vec![Event::set_point(5.0, 4.0)],
+                further: Default::default(),
+            },
         }
     }
 

@@ -140,7 +140,7 @@ fn trial(process: LinearSpec, controller: ControllerSpec, events: Vec<Event>, du
         version: TRIAL_VERSION,
         plant: Plant::plain(process, signal("L.PV"), signal("L.OP"), OperatingPoint::new(50.0, 50.0)),
         candidate: Candidate::new(controller),
-        scenario: Scenario { duration, scan, seed: 1, events },
+        scenario: Scenario { duration, scan, seed: 1, events, further: Default::default() },
     }
 }
 

@@ -370,7 +370,13 @@ fn standard(process: &LinearSpec, sensor: &SensorSpec, pv_span: &Span, scan: f64
             ..Plant::plain(process.clone(), pv, op, OperatingPoint::new(middle, 50.0))
         },
         candidate: Candidate::new(controller),
-        scenario: Scenario { duration: MOST_SCANS as f64 * scan, scan, seed: 0, events: Vec::new() },
+        scenario: Scenario {
+            duration: MOST_SCANS as f64 * scan,
+            scan,
+            seed: 0,
+            events: Vec::new(),
+            further: Default::default(),
+        },
     }
 }
 

@@ -125,7 +125,13 @@ fn bench_trial(process: &LinearSpec, controller: ControllerSpec) -> Trial {
         version: TRIAL_VERSION,
         plant: Plant::plain(process.clone(), signal("L.PV"), signal("L.OP"), OperatingPoint::new(50.0, 50.0)),
         candidate: Candidate::new(controller),
-        scenario: Scenario { duration: 600.0, scan: 0.5, seed: 1, events: vec![Event::set_point(0.5, 1.0)] },
+        scenario: Scenario {
+            duration: 600.0,
+            scan: 0.5,
+            seed: 1,
+            events: vec![Event::set_point(0.5, 1.0)],
+            further: Default::default(),
+        },
     }
 }
 
@@ -182,6 +188,7 @@ fn a_whole_scenario_on_a_stirred_heater_is_optimised() {
         scan: 2.0,
         seed: 1,
         events: vec![Event::set_point(20.0, 5.0), Event::load(700.0, -8.0)],
+        further: Default::default(),
     };
     let mut task = Task::new(&process, &trial.plant.pv.span, 2.0, ControllerStructure::Pi);
     task.demands.max_sensitivity = Some(1.8);
@@ -215,7 +222,13 @@ fn trial_behind(process: &LinearSpec, sensor: &SensorSpec, scan: f64, controller
             )
         },
         candidate: Candidate::new(controller.clone()),
-        scenario: Scenario { duration: 4000.0 * scan, scan, seed: 1, events: vec![Event::load(0.0, 1.0)] },
+        scenario: Scenario {
+            duration: 4000.0 * scan,
+            scan,
+            seed: 1,
+            events: vec![Event::load(0.0, 1.0)],
+            further: Default::default(),
+        },
     }
 }
 

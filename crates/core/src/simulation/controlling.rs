@@ -1,0 +1,250 @@
+//! The controllers of a trial at work, each with its set point and mode, wired to OPs and to each other.
+
+use super::columns::Signal;
+use super::driving::Driving;
+use super::measuring::Measuring;
+use super::schedule::{AtController, Switch};
+use super::timeline::Cursor;
+use super::wiring::{End, Wiring};
+use crate::controller::{Controller, Reading};
+
+/// A set point that follows a signal.
+#[derive(Debug, Clone, Copy)]
+pub(super) struct Follows {
+    pub signal: Signal,
+    pub ratio: f64,
+    /// The signal at the start.
+    pub from: f64,
+}
+
+/// A controller at work.
+pub(super) struct Controlling {
+    pub controller: Box<dyn Controller>,
+    pub manual: bool,
+    /// Whether a switch to automatic has yet to be carried out.
+    takes_over: bool,
+    /// Its output in %.
+    pub output: f64,
+    /// Its set point, in PV units.
+    pub set_point: f64,
+    plan: AtController,
+    cursor: Cursor,
+    next_switch: usize,
+    /// What it reads besides, as values and where they come from.
+    pub reads: Vec<Signal>,
+    pub further: Vec<f64>,
+    pub follows: Option<Follows>,
+    /// Whether its set point follows its PV in manual, and by how much that has moved it.
+    tracks: bool,
+    offset: f64,
+    /// Whether another controller sets its set point.
+    set_from_above: bool,
+    /// Whether it sets nothing but set points.
+    sets_only_set_points: bool,
+}
+
+impl Controlling {
+    /// At rest at an output and a set point.
+    pub fn new(
+        controller: Box<dyn Controller>,
+        [manual, tracks]: [bool; 2],
+        plan: AtController,
+        (reads, further): (Vec<Signal>, Vec<f64>),
+        output: f64,
+        set_point: f64,
+    ) -> Self {
+        Self {
+            controller,
+            manual,
+            takes_over: false,
+            output,
+            set_point,
+            plan,
+            cursor: Cursor::default(),
+            next_switch: 0,
+            reads,
+            further,
+            follows: None,
+            tracks,
+            offset: 0.0,
+            set_from_above: false,
+            sets_only_set_points: false,
+        }
+    }
+
+    /// Does what the scenario does at this scan.
+    fn switch(&mut self, scan_number: usize) {
+        while let Some((_, switch)) = self.plan.switches.get(self.next_switch).filter(|s| s.0 <= scan_number) {
+            match switch {
+                Switch::Manual => (self.manual, self.takes_over) = (true, false),
+                Switch::Automatic => {
+                    self.takes_over |= self.manual;
+                    self.manual = false;
+                }
+                Switch::Output(by) => self.output = (self.output + by).clamp(0.0, 100.0),
+            }
+            self.next_switch += 1;
+        }
+    }
+
+    /// One scan on a measured signal; `held` is the output where something below makes it stand there.
+    fn scan(&mut self, measuring: &Measuring, held: Option<f64>) {
+        let span = &measuring.span;
+        let reading = Reading {
+            set_point: span.to_percent(self.set_point),
+            measurement: span.to_percent(measuring.measurement),
+            further: &self.further,
+        };
+        if let Some(output) = held {
+            self.output = output;
+        }
+        if self.manual || held.is_some() {
+            self.controller.track(reading, self.output);
+            return;
+        }
+        if std::mem::take(&mut self.takes_over) {
+            self.controller.track(reading, self.output);
+        }
+        self.output = self.controller.scan(reading);
+    }
+}
+
+/// All controllers and the wires between them.
+pub(super) struct ControlRoom {
+    pub all: Vec<Controlling>,
+    wiring: Wiring,
+    /// Whether there is one controller on the one OP, and nothing else to think of.
+    alone: bool,
+}
+
+impl ControlRoom {
+    /// Controllers at rest, and how they are wired.
+    pub fn new(mut all: Vec<Controlling>, wiring: Wiring) -> Self {
+        for (k, one) in all.iter_mut().enumerate() {
+            one.set_from_above = wiring.sets_its(k);
+            one.sets_only_set_points = wiring.op_of(k).is_none();
+        }
+        let alone = all.len() == 1 && wiring.leads.len() == 1 && wiring.leads[0].range == [0.0, 100.0];
+        Self { all, wiring, alone }
+    }
+
+    /// One scan of every controller at `time`, the outer ones first: sets the OPs. `signal` tells what else is read.
+    pub fn scan(
+        &mut self,
+        scan_number: usize,
+        time: f64,
+        slack: f64,
+        measured: &[Measuring],
+        drives: &mut [Driving],
+        mut signal: impl FnMut(Signal, &[Driving]) -> f64,
+    ) {
+        for one in &mut self.all {
+            one.switch(scan_number);
+        }
+        for at in 0..self.wiring.order.len() {
+            let k = self.wiring.order[at];
+            let measuring = &measured[self.wiring.measures[k]];
+            let from_above = if self.all[k].set_from_above { self.set_point_from_above(k, measuring) } else { None };
+            let held = self.held(k, measured);
+            let one = &mut self.all[k];
+            for (value, read) in one.further.iter_mut().zip(&one.reads) {
+                *value = signal(*read, drives);
+            }
+            let mut set_point = one.plan.set_point.at(&mut one.cursor, time, slack).0;
+            if let Some(Follows { signal: followed, ratio, from }) = one.follows {
+                set_point += ratio * (signal(followed, drives) - from);
+            }
+            if one.manual && one.tracks {
+                one.offset = measuring.measurement - set_point;
+            }
+            one.set_point = from_above.unwrap_or(set_point + one.offset);
+            one.scan(measuring, held);
+            if self.alone {
+                drives[0].output = one.output;
+                return;
+            }
+            self.set(k, drives);
+        }
+        self.tell_back(drives);
+    }
+
+    /// The set point of a controller below another one: what that sets, or, in manual, its own PV.
+    fn set_point_from_above(&self, k: usize, measuring: &Measuring) -> Option<f64> {
+        if self.all[k].manual {
+            return Some(measuring.measurement);
+        }
+        Some(measuring.span.from_percent(self.joined(End::SetPoint(k))?))
+    }
+
+    /// What comes to one end of the wires.
+    fn joined(&self, end: End) -> Option<f64> {
+        let mut joined: Option<f64> = None;
+        for lead in self.wiring.leads.iter().filter(|lead| lead.end == end) {
+            let signal = lead.signal(self.all[lead.from].output);
+            joined = Some(match (joined, lead.select) {
+                (Some(before), Some(select)) => select.of(before, signal),
+                _ => signal,
+            });
+        }
+        joined
+    }
+
+    /// Where the output of a controller stands while all that it sets the set points of are in manual.
+    fn held(&self, k: usize, measured: &[Measuring]) -> Option<f64> {
+        if self.alone || !self.all[k].sets_only_set_points {
+            return None;
+        }
+        let mut held = None;
+        for lead in self.wiring.of(k) {
+            let End::SetPoint(below) = lead.end else { return None };
+            // One that has just been put to automatic still stands where it stood.
+            if !self.all[below].manual && !self.all[below].takes_over {
+                return None;
+            }
+            let measuring = &measured[self.wiring.measures[below]];
+            held = Some(lead.output(measuring.span.to_percent(measuring.measurement)));
+        }
+        held
+    }
+
+    /// Sets the OPs that a controller sets.
+    fn set(&self, k: usize, drives: &mut [Driving]) {
+        for lead in self.wiring.of(k) {
+            if let End::Op(op) = lead.end
+                && let Some(output) = self.joined(lead.end)
+            {
+                drives[op].output = output;
+            }
+        }
+    }
+
+    /// Tells every controller what became of its output, so that no integral winds up.
+    fn tell_back(&mut self, drives: &[Driving]) {
+        for at in (0..self.wiring.order.len()).rev() {
+            let k = self.wiring.order[at];
+            // Overridden: what was set is not what it put out.
+            let mut stood = self.all[k].output;
+            for lead in self.wiring.of(k) {
+                if let End::Op(op) = lead.end
+                    && lead.signal(stood) != drives[op].output
+                {
+                    stood = lead.output(drives[op].output);
+                }
+            }
+            let one = &mut self.all[k];
+            if !one.manual && stood != one.output {
+                one.controller.overridden(stood);
+            }
+            // At a limit or overridden: what stands above cannot push it further.
+            let excess = one.controller.explain().unlimited - stood;
+            if !one.set_from_above || one.manual || excess == 0.0 {
+                continue;
+            }
+            for lead in self.wiring.leads.iter().filter(|lead| lead.end == End::SetPoint(k)) {
+                let turns = (lead.range[1] - lead.range[0]).signum();
+                let action = self.all[k].controller.sense();
+                self.all[lead.from].controller.wait(excess * action * turns);
+            }
+        }
+    }
+}

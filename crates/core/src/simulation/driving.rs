@@ -1,0 +1,67 @@
+//! An OP at work: its actuator and where that stood in the last scans.
+
+use super::schedule::Scans;
+use crate::instrument::{Actuator, ActuatorSpec, Motion};
+
+/// An OP at work.
+pub(super) struct Driving {
+    /// What is set, %, held until the next scan.
+    pub output: f64,
+    actuator: Actuator,
+    /// Movements of the actuator in the last scans; scan k stands at k modulo the length, a power of two.
+    motions: Vec<Motion>,
+    resting: Motion,
+    sticking: Vec<Scans>,
+    failing: Vec<Scans>,
+    /// Position of the actuator at the last scan, %.
+    pub position: f64,
+    /// % of the drive per unit of the driven input.
+    pub per_unit: f64,
+}
+
+impl Driving {
+    /// At rest at `output` %; movements are kept for `longest` scans.
+    pub fn new(
+        spec: &ActuatorSpec,
+        scan: f64,
+        output: f64,
+        longest: usize,
+        faults: [&[Scans]; 2],
+        per_unit: f64,
+    ) -> Self {
+        let resting = Motion::resting(output);
+        Self {
+            output,
+            actuator: Actuator::new(spec, scan, output),
+            motions: vec![resting; (longest + 2).next_power_of_two()],
+            resting,
+            sticking: faults[0].to_vec(),
+            failing: faults[1].to_vec(),
+            position: output,
+            per_unit,
+        }
+    }
+
+    /// Notes where the actuator stands at a scan.
+    pub fn note_position(&mut self) {
+        self.position = self.actuator.position();
+    }
+
+    /// Lets the actuator travel to what is set, over the coming scan.
+    pub fn travel(&mut self, scan_number: usize) {
+        let at = |scans: &Vec<Scans>| scans.iter().any(|scans| scans.contains(&scan_number));
+        let (stuck, failed) = (at(&self.sticking), at(&self.failing));
+        let slot = self.slot(scan_number);
+        self.actuator.travel(self.output, stuck, failed, &mut self.motions[slot]);
+    }
+
+    /// Where the movement of a scan stands; a power of two as the length makes it cheap.
+    fn slot(&self, scan_number: usize) -> usize {
+        scan_number & (self.motions.len() - 1)
+    }
+
+    /// The movement `back` scans before this one.
+    pub fn motion(&self, scan_number: usize, back: usize) -> &Motion {
+        scan_number.checked_sub(back).map_or(&self.resting, |of| &self.motions[self.slot(of)])
+    }
+}

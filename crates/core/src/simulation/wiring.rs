@@ -1,0 +1,311 @@
+//! Controllers wired by tags: what each measures, and where its output goes.
+
+use super::plant::Plant;
+use super::trial::Candidate;
+use crate::controller::ControllerSpec;
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Most controllers beside the first.
+pub const MOST_CONTROLLERS: usize = 15;
+
+/// A controller beside the first one of a candidate.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Wired {
+    /// Its name, for example `TIC-321`; its set point is the signal `TIC-321.SP`.
+    pub name: String,
+    /// Tag of the measured signal that it controls.
+    pub measures: String,
+    /// Where its output goes: one signal as a rule, several where its range is split.
+    pub sets: Vec<Wire>,
+    /// The controller.
+    pub controller: ControllerSpec,
+    /// Whether its set point follows its PV in manual.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub set_point_tracking: bool,
+}
+
+/// Where the output of a controller goes.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Wire {
+    /// Tag of an OP, or the set point of another controller, `NAME.SP`, which then moves over the span of its PV.
+    pub to: String,
+    /// The output of the controller at which the signal stands at 0 %, and at which at 100 %: a split range. Null for all of it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub range: Option<[f64; 2]>,
+    /// Which of several outputs that go to one signal is taken: an override. The one wire of them without it is the usual one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub select: Option<Select>,
+}
+
+/// What is taken of two outputs.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Select {
+    /// The lower one.
+    Lowest,
+    /// The higher one.
+    Highest,
+}
+
+impl Select {
+    pub(super) fn of(self, a: f64, b: f64) -> f64 {
+        match self {
+            Self::Lowest => a.min(b),
+            Self::Highest => a.max(b),
+        }
+    }
+}
+
+impl Wire {
+    /// All of an output to the signal of this tag.
+    #[must_use]
+    pub fn to(tag: impl Into<String>) -> Self {
+        Self { to: tag.into(), range: None, select: None }
+    }
+}
+
+/// Where a wire ends, resolved.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) enum End {
+    /// At an OP: 0 is that of the plant, then come the further ones.
+    Op(usize),
+    /// At the set point of a controller.
+    SetPoint(usize),
+}
+
+/// A wire, resolved.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(super) struct Lead {
+    pub from: usize,
+    pub end: End,
+    pub range: [f64; 2],
+    pub select: Option<Select>,
+}
+
+impl Lead {
+    /// The signal in % that an output of the controller gives.
+    pub fn signal(&self, output: f64) -> f64 {
+        let [low, high] = self.range;
+        if self.range == WHOLE { output } else { (100.0 * (output - low) / (high - low)).clamp(0.0, 100.0) }
+    }
+
+    /// The output of the controller that gives a signal.
+    pub fn output(&self, signal: f64) -> f64 {
+        let [low, high] = self.range;
+        if self.range == WHOLE { signal } else { low + signal * (high - low) / 100.0 }
+    }
+}
+
+const WHOLE: [f64; 2] = [0.0, 100.0];
+
+/// The wiring of a candidate on a plant: the first controller is the candidate's own, measured signal 0 the PV, OP 0 the OP.
+#[derive(Debug, Clone, PartialEq)]
+pub(super) struct Wiring {
+    /// What each controller is called.
+    pub names: Vec<String>,
+    /// The measured signal of each.
+    pub measures: Vec<usize>,
+    /// All wires; the usual one of a signal before those that override it.
+    pub leads: Vec<Lead>,
+    /// The order in which they are scanned: what sets a set point comes before what has it.
+    pub order: Vec<usize>,
+}
+
+impl Wiring {
+    pub fn new(plant: &Plant, candidate: &Candidate) -> Result<Self> {
+        let measured: Vec<&str> = std::iter::once(plant.pv.tag.as_str())
+            .chain(plant.further_measured.iter().map(|s| s.tag.as_str()))
+            .collect();
+        let ops: Vec<&str> =
+            std::iter::once(plant.op.tag.as_str()).chain(plant.further_driven.iter().map(|s| s.tag.as_str())).collect();
+        if candidate.further.len() > MOST_CONTROLLERS {
+            let allowed = format!("at most {MOST_CONTROLLERS} beside the first");
+            return Err(Error::invalid("candidate.further", candidate.further.len(), allowed));
+        }
+        let names: Vec<String> = std::iter::once(plant.loop_tag().to_owned())
+            .chain(candidate.further.iter().map(|wired| wired.name.clone()))
+            .collect();
+        let mut measures = vec![0];
+        for (k, wired) in candidate.further.iter().enumerate() {
+            let field = format!("candidate.further[{k}]");
+            if wired.name.trim().is_empty() || wired.name.chars().count() > 64 {
+                let value = format!("“{}”", wired.name);
+                return Err(Error::invalid(format!("{field}.name"), value, "1 to 64 characters"));
+            }
+            if names[..=k].contains(&wired.name) {
+                let allowed = "a name that no other controller of the candidate has";
+                return Err(Error::invalid(format!("{field}.name"), format!("“{}”", wired.name), allowed));
+            }
+            measures.push(position(&measured, &wired.measures, &format!("{field}.measures"))?);
+            wired.controller.validate().map_err(|error| error.within(&format!("{field}.controller"), "controller"))?;
+        }
+        let own = [Wire::to(plant.op.tag.clone())];
+        let all = std::iter::once(if candidate.sets.is_empty() { &own[..] } else { &candidate.sets[..] })
+            .chain(candidate.further.iter().map(|wired| wired.sets.as_slice()));
+        let mut leads = Vec::new();
+        for (from, wires) in all.enumerate() {
+            let field =
+                if from == 0 { "candidate.sets".into() } else { format!("candidate.further[{}].sets", from - 1) };
+            if wires.is_empty() {
+                return Err(Error::invalid(
+                    field,
+                    "nothing",
+                    "the tag of an OP, or the set point of another controller",
+                ));
+            }
+            for (w, wire) in wires.iter().enumerate() {
+                leads.push(lead(from, wire, &ops, &names, &format!("{field}[{w}]"))?);
+            }
+        }
+        let mut wiring = Self { names, measures, leads, order: Vec::new() };
+        wiring.check_joins(candidate, &ops)?;
+        wiring.leads.sort_by_key(|lead| lead.select.is_some());
+        wiring.order = wiring.in_order()?;
+        Ok(wiring)
+    }
+
+    /// The wires of a controller.
+    pub fn of(&self, controller: usize) -> impl Iterator<Item = &Lead> {
+        self.leads.iter().filter(move |lead| lead.from == controller)
+    }
+
+    /// The first OP that a controller sets itself.
+    pub fn op_of(&self, controller: usize) -> Option<usize> {
+        self.ops_of(controller).next()
+    }
+
+    /// The OPs that a controller sets itself.
+    pub fn ops_of(&self, controller: usize) -> impl Iterator<Item = usize> {
+        self.of(controller).filter_map(|lead| if let End::Op(op) = lead.end { Some(op) } else { None })
+    }
+
+    /// Whether what a controller puts out can be told from no signal: it is overridden, or its range is split.
+    pub fn puts_out_another(&self, controller: usize) -> bool {
+        self.of(controller)
+            .any(|lead| lead.range != WHOLE || self.leads.iter().filter(|other| other.end == lead.end).count() > 1)
+    }
+
+    /// Refuses signals that several controllers set without a choice between them, and controllers that cannot be told what
+    /// became of their outputs.
+    fn check_joins(&self, candidate: &Candidate, ops: &[&str]) -> Result<()> {
+        let name = |end: End| match end {
+            End::Op(op) => ops[op].to_owned(),
+            End::SetPoint(of) => format!("{}.SP", self.names[of]),
+        };
+        for (k, one) in self.leads.iter().enumerate() {
+            let field = self.field(one.from);
+            let with: Vec<&Lead> = self.leads.iter().filter(|other| other.end == one.end).collect();
+            let (usual, selects): (Vec<&Lead>, Vec<&Lead>) = with.iter().partition(|lead| lead.select.is_none());
+            if usual.len() != 1 {
+                let who = if usual.is_empty() { "nothing else sets" } else { "several controllers set" };
+                let allowed = "one controller that sets a signal, and others that override it by `select`";
+                return Err(Error::invalid(field, format!("{who} {}", name(one.end)), allowed));
+            }
+            if selects.iter().any(|lead| lead.select != selects[0].select) {
+                let allowed = "the lowest, or the highest, of all";
+                return Err(Error::invalid(field, format!("both selections at {}", name(one.end)), allowed));
+            }
+            if self.leads[..k].iter().any(|other| other.from == one.from && other.end == one.end) {
+                let allowed = "one wire to each signal";
+                return Err(Error::invalid(field, format!("two wires to {}", name(one.end)), allowed));
+            }
+            let told = with.len() > 1 || matches!(one.end, End::SetPoint(_)) || self.sets_its(one.from);
+            let spec = if one.from == 0 { &candidate.controller } else { &candidate.further[one.from - 1].controller };
+            if told && !matches!(spec, ControllerSpec::Pid(_) | ControllerSpec::Manual) {
+                let allowed = "a PID controller where outputs are selected or set points are set by another";
+                return Err(Error::invalid(field.replace(".sets", ".controller.kind"), spec.title(), allowed));
+            }
+        }
+        Ok(())
+    }
+
+    /// The output of a controller at which everything that it sets stands where it is at rest: `ops` the OPs, `percent_of` a
+    /// measured signal in % of its span. Errors where there is none.
+    pub fn output_at_rest(&self, controller: usize, ops: &[f64], percent_of: impl Fn(usize) -> f64) -> Result<f64> {
+        let stands = |lead: &Lead| match lead.end {
+            End::Op(op) => ops[op],
+            End::SetPoint(below) => percent_of(self.measures[below]),
+        };
+        let leads: Vec<&Lead> = self.of(controller).collect();
+        // Of a split range the signal that is between its ends tells.
+        let telling = leads.iter().find(|lead| (0.0..100.0).contains(&stands(lead)) && stands(lead) > 0.0);
+        let Some(lead) = telling.or(leads.first()) else { return Ok(0.0) };
+        let output = lead.output(stands(lead));
+        for lead in leads {
+            if (lead.signal(output) - stands(lead)).abs() > 1e-6 {
+                let value = format!("{} where its signals stand at the start", crate::verdict::readable(output));
+                let allowed = format!(
+                    "one output for all that it sets: one of them stands at {} %, and it would set {} %",
+                    crate::verdict::readable(stands(lead)),
+                    crate::verdict::readable(lead.signal(output))
+                );
+                return Err(Error::invalid(self.field(controller), value, allowed));
+            }
+        }
+        Ok(output)
+    }
+
+    /// Whether another controller sets the set point of this one.
+    pub fn sets_its(&self, controller: usize) -> bool {
+        self.leads.iter().any(|lead| lead.end == End::SetPoint(controller))
+    }
+
+    fn field(&self, controller: usize) -> String {
+        if controller == 0 { "candidate.sets".into() } else { format!("candidate.further[{}].sets", controller - 1) }
+    }
+
+    fn in_order(&self) -> Result<Vec<usize>> {
+        let mut order: Vec<usize> = Vec::new();
+        while order.len() < self.names.len() {
+            let free = (0..self.names.len()).find(|one| {
+                !order.contains(one)
+                    && self.leads.iter().all(|lead| lead.end != End::SetPoint(*one) || order.contains(&lead.from))
+            });
+            let Some(next) = free else {
+                let ring: Vec<&str> =
+                    (0..self.names.len()).filter(|k| !order.contains(k)).map(|k| self.names[k].as_str()).collect();
+                let allowed = "set points that are set from above, without a ring";
+                return Err(Error::invalid(
+                    "candidate.further",
+                    format!("{} set each other", ring.join(", ")),
+                    allowed,
+                ));
+            };
+            order.push(next);
+        }
+        Ok(order)
+    }
+}
+
+fn position(known: &[&str], tag: &str, field: &str) -> Result<usize> {
+    known
+        .iter()
+        .position(|other| *other == tag)
+        .ok_or_else(|| Error::invalid(field, format!("“{tag}”"), known.join(", ")))
+}
+
+fn lead(from: usize, wire: &Wire, ops: &[&str], names: &[String], field: &str) -> Result<Lead> {
+    let set_point = wire.to.strip_suffix(".SP").and_then(|name| names.iter().position(|known| known == name));
+    let end = match (ops.iter().position(|op| *op == wire.to), set_point) {
+        (Some(op), _) => End::Op(op),
+        (None, Some(of)) if of != from => End::SetPoint(of),
+        _ => {
+            let others = names.iter().enumerate().filter(|(k, _)| *k != from).map(|(_, name)| format!("{name}.SP"));
+            let allowed: Vec<String> = ops.iter().map(|op| (*op).to_owned()).chain(others).collect();
+            return Err(Error::invalid(format!("{field}.to"), format!("“{}”", wire.to), allowed.join(", ")));
+        }
+    };
+    let range = wire.range.unwrap_or(WHOLE);
+    for value in range {
+        check::within(&format!("{field}.range"), value, 0.0, 100.0, "%")?;
+    }
+    if range[0] == range[1] {
+        let value = format!("{} to {} %", range[0], range[1]);
+        return Err(Error::invalid(format!("{field}.range"), value, "two different ends"));
+    }
+    Ok(Lead { from, end, range, select: wire.select })
+}
