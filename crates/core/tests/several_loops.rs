@@ -3,6 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use antistasis_core::assessment::assess;
 use antistasis_core::controller::{
     Action, AntiWindup, CascadeSettings, ControllerSpec, FeedForward, OutputLimits, PidSettings,
 };
@@ -445,6 +446,190 @@ fn shaped(shape: Shape, gains: [f64; 2], times: [f64; 2], rows: usize) -> Trial 
         }
     }
     trial
+}
+
+/// The trial with the gain of one controller times a factor, and limits that are never reached.
+fn with_gain(trial: &Trial, controller: usize, factor: f64) -> Trial {
+    let mut trial = trial.clone();
+    let all = std::iter::once(&mut trial.candidate.controller)
+        .chain(trial.candidate.further.iter_mut().map(|wired| &mut wired.controller));
+    for (k, spec) in all.enumerate() {
+        let ControllerSpec::Pid(pid) = spec else { continue };
+        pid.output_limits = OutputLimits { low: -1000.0, high: 1000.0 };
+        if k == controller {
+            pid.gain *= factor;
+        }
+    }
+    trial
+}
+
+/// Whether the swing of a loop dies down after a small kick.
+fn dies_down(trial: &Trial) -> bool {
+    let mut trial = trial.clone();
+    trial.scenario.duration = 24_000.0 * trial.scenario.scan;
+    trial.scenario.events =
+        vec![Event::LoadPulse { at: 0.0, by: 0.01, lasts: 10.0 * trial.scenario.scan, input: None }];
+    trial.scenario.further.clear();
+    let trace = trial.run().unwrap();
+    if trace.stopped.is_some() {
+        return false;
+    }
+    let pv = trace.values(ColumnRole::ProcessVariable);
+    let swing = |rows: &[f64]| rows.iter().map(|value| (value - 50.0).abs()).fold(0.0, f64::max);
+    swing(&pv[22_000..]) < 0.5 * swing(&pv[2_000..4_000]) + 1e-9
+}
+
+#[test]
+fn a_loop_bears_its_gain_margin_with_the_others_closed_and_no_more() {
+    // The margin is computed from frequency responses; whether a loop with so much more gain dies down is simulated.
+    let mut column = trial(
+        column_of_wood_and_berry(),
+        PidSettings::pi(0.375, 8.29 * MINUTE),
+        vec![wired(
+            "Y2",
+            "Y2.PV",
+            &["U2"],
+            PidSettings { action: Action::Direct, ..PidSettings::pi(0.075, 23.6 * MINUTE) },
+        )],
+        24.0,
+        400,
+    );
+    column.scenario.events = vec![Event::set_point(48.0, 1.0)];
+    let mut trials = vec![column];
+    trials.extend(
+        [Shape::Pair, Shape::Decoupled, Shape::Cascade].map(|shape| shaped(shape, [0.6, 0.8], [30.0, 20.0], 400)),
+    );
+    for (which, trial) in trials.iter().enumerate() {
+        let assessment = assess(trial, &trial.run().unwrap()).unwrap();
+        let own = (0, assessment.margins.clone().unwrap());
+        // An inner controller has an OP of its own, the outer one has none: it is the first one here.
+        let further = assessment.further.iter().enumerate().map(|(k, one)| (k + 1, one.margins.clone().unwrap()));
+        for (controller, margins) in std::iter::once(own).chain(further) {
+            assert!(margins.stable);
+            let bears = margins.gain_margin.unwrap();
+            assert!(
+                dies_down(&with_gain(trial, controller, 0.97 * bears)),
+                "{which}: {controller} bears less than {bears}"
+            );
+            assert!(
+                !dies_down(&with_gain(trial, controller, 1.03 * bears)),
+                "{which}: {controller} bears more than {bears}"
+            );
+        }
+    }
+}
+
+#[test]
+fn a_trial_seen_from_another_loop_is_the_same_trial() {
+    // One with decouplers would be scanned in another order, one reading what the other sets a scan later.
+    let mut trials: Vec<Trial> =
+        [Shape::Pair, Shape::Cascade].map(|shape| shaped(shape, [0.6, 0.8], [30.0, 20.0], 400)).into();
+    for trial in &mut trials {
+        trial.plant.further_measured[0].sensor = SensorSpec { dead_time: 1.5, ..SensorSpec::with_noise(0.2) };
+        trial.scenario.events = vec![Event::set_point(20.0, 3.0), Event::load(200.0, 4.0)];
+        if trial.candidate.sets.is_empty() {
+            trial.scenario.further.insert("Y2".into(), vec![Event::set_point(100.0, -2.0), Event::load(300.5, 2.0)]);
+        }
+        let seen = trial.seen_from("Y2").unwrap().unwrap();
+        assert_eq!(seen.plant.pv.tag, "Y2.PV");
+        let (trace, other) = (trial.run().unwrap(), seen.run().unwrap());
+        for tag in ["Y1.PV", "Y2.PV", "U1", "U2", "Y1.SP", "Y2.SP"] {
+            let off = furthest(column(&trace, tag), column(&other, tag));
+            assert!(off < 1e-9, "{tag}: {off}");
+        }
+        // And back again it is the trial that it was.
+        let back = seen.seen_from("Y1").unwrap().unwrap();
+        let again = back.run().unwrap();
+        assert!(furthest(column(&trace, "Y1.PV"), column(&again, "Y1.PV")) < 1e-9);
+        assert!(trial.seen_from("Y9").unwrap().is_none());
+        // What is measured of its loop is what is measured of it where it comes first.
+        let (a, b) = (assess(trial, &trace).unwrap(), assess(&seen, &other).unwrap());
+        if let Some(further) = a.further.first() {
+            assert_eq!(further.margins, b.margins);
+            let close = |a: f64, b: f64| (a - b).abs() <= 1e-6 * (1.0 + b.abs());
+            assert!(close(further.metrics.integral_absolute_error, b.metrics.integral_absolute_error));
+            assert_eq!(further.metrics.set_point_responses.len(), b.metrics.set_point_responses.len());
+        }
+    }
+}
+
+#[test]
+fn loops_are_set_up_from_pairs_of_signals() {
+    use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput};
+    use antistasis_core::tuning::{Decoupler, LoopsQuestion, begin_loops};
+    // The blending of a strong and a weak stream: concentration by the one flow, temperature by the other.
+    let mut plant = Plant::usual(ProcessSpec::library("blending_tank", &[]), "AIC-320").unwrap();
+    plant.operating_point = OperatingPoint::new(31.0, 40.0);
+    let pairs = |swapped: bool| {
+        let mut inputs = vec![
+            DrivenInput { input: "strong_flow".into(), at_0: 0.0, at_100: 15.0 },
+            DrivenInput { input: "strong_temperature".into(), at_0: 20.0, at_100: 100.0 },
+        ];
+        if swapped {
+            inputs.swap(0, 1);
+        }
+        InteractionQuestion {
+            outputs: vec![
+                MeasuredOutput { output: "temperature".into(), span: Span::new(0.0, 100.0, "°C") },
+                MeasuredOutput { output: "concentration".into(), span: Span::new(0.0, 60.0, "g/L") },
+            ],
+            inputs,
+        }
+    };
+    let ask = |swapped: bool, decoupler| {
+        begin_loops(&LoopsQuestion { plant: plant.clone(), pairs: pairs(swapped), decoupler })
+    };
+    for decoupler in [Decoupler::None, Decoupler::Static, Decoupler::Dynamic] {
+        let answer = ask(true, decoupler).unwrap();
+        let trial = &answer.trial;
+        assert_eq!((trial.plant.pv.tag.as_str(), trial.plant.op.tag.as_str()), ("AIC-320.PV", "AIC-320.OP"));
+        assert_eq!(trial.candidate.further[0].name, "temperature");
+        let trace = trial.run().unwrap();
+        assert!(trace.stopped.is_none());
+        let assessment = assess(trial, &trace).unwrap();
+        // All settle, and each bears half as much gain again at least.
+        let all = std::iter::once((&assessment.metrics, &assessment.margins))
+            .chain(assessment.further.iter().map(|one| (&one.metrics, &one.margins)));
+        for (metrics, margins) in all {
+            let margins = margins.as_ref().unwrap();
+            assert!(
+                margins.stable && margins.gain_margin.is_none_or(|margin| margin > 1.5),
+                "{decoupler:?} {margins:?}"
+            );
+            assert!(metrics.set_point_responses[0].settling_time_5.is_some(), "{decoupler:?}");
+        }
+        // Decoupled, a step of the other set point moves the concentration less.
+        let moved = |trace: &Trace| {
+            let (pv, sp) = (column(trace, "AIC-320.PV"), column(trace, "temperature.SP"));
+            let step = (1..sp.len()).find(|k| sp[*k] != sp[*k - 1]).unwrap();
+            let end = (step + (step - step / 11) * 9 / 10).min(pv.len() - 1);
+            pv[step..end].iter().map(|value| (value - pv[step]).abs()).fold(0.0, f64::max)
+        };
+        if decoupler != Decoupler::None {
+            let bare = ask(true, Decoupler::None).unwrap().trial.run().unwrap();
+            assert!(moved(&trace) <= moved(&bare) + 1e-9, "{decoupler:?}: {} {}", moved(&trace), moved(&bare));
+        }
+    }
+    // The other way round the plant's own OP goes to the other loop with its tag.
+    let question = LoopsQuestion {
+        plant: Plant { further_measured: Vec::new(), further_driven: Vec::new(), ..column_of_wood_and_berry() },
+        pairs: InteractionQuestion {
+            outputs: ["y1", "y2"]
+                .map(|output| MeasuredOutput { output: output.into(), span: Span::new(0.0, 100.0, "%") })
+                .into(),
+            inputs: ["u2", "u1"].map(|input| DrivenInput { input: input.into(), at_0: 0.0, at_100: 100.0 }).into(),
+        },
+        decoupler: Decoupler::None,
+    };
+    let swapped = begin_loops(&question).unwrap().trial;
+    assert_eq!((swapped.plant.op.tag.as_str(), swapped.plant.further_driven[0].tag.as_str()), ("u2.OP", "U1"));
+    // A pair in which the one does not move the other is named.
+    let refused = ask(false, Decoupler::None).unwrap_err();
+    assert_eq!(refused.field(), Some("pairs.inputs"));
+    let mut without = pairs(true);
+    without.outputs[1] = MeasuredOutput { output: "product_flow".into(), span: Span::new(0.0, 30.0, "m³/h") };
+    let question = LoopsQuestion { plant: plant.clone(), pairs: without, decoupler: Decoupler::None };
+    assert_eq!(begin_loops(&question).unwrap_err().field(), Some("pairs.outputs"));
 }
 
 proptest! {

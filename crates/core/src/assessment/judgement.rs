@@ -1,6 +1,6 @@
 //! A simulated loop, judged in sentences.
 
-use super::{LoadResponse, Margins, Metrics};
+use super::{FurtherLoop, LoadResponse, Margins, Metrics};
 use crate::controller::ControllerSpec;
 use crate::simulation::{Event, Trace, Trial};
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -13,9 +13,16 @@ const REMARKABLE_OVERSHOOT: f64 = 10.0;
 
 /// What the margins and the metrics of a trial mean, the gravest first.
 #[must_use]
-pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &Metrics) -> Vec<Verdict> {
+pub fn judge(
+    trial: &Trial,
+    trace: &Trace,
+    margins: Option<&Margins>,
+    metrics: &Metrics,
+    further: &[FurtherLoop],
+) -> Vec<Verdict> {
     let mut verdicts = happenings(trace);
     verdicts.extend(unheard(trial));
+    verdicts.extend(of_further_loops(trial, margins, further));
     if margins.is_some_and(|margins| !margins.stable) {
         verdicts.extend(robustness_verdicts(margins));
         return verdicts;
@@ -113,6 +120,35 @@ pub fn judge(trial: &Trial, trace: &Trace, margins: Option<&Margins>, metrics: &
         Tone::Good => 2,
     });
     verdicts
+}
+
+/// What is to be said of a trial with several loops: whether they hold together, and which of them bears the least.
+fn of_further_loops(trial: &Trial, margins: Option<&Margins>, further: &[FurtherLoop]) -> Vec<Verdict> {
+    if further.is_empty() {
+        return Vec::new();
+    }
+    const RULE: &str = "the margins of each loop with the others closed";
+    let automatic = |controller: &ControllerSpec| *controller != ControllerSpec::Manual;
+    let all_automatic = trial.candidate.further.iter().all(|wired| automatic(&wired.controller));
+    let own = (trial.plant.loop_tag(), margins);
+    let of_each = std::iter::once(own).chain(further.iter().map(|one| (one.name.as_str(), one.margins.as_ref())));
+    if automatic(&trial.candidate.controller) && all_automatic && margins.is_none() {
+        let text = "No margins can be told: the other loops are not stable without this one, or something is not linear or runs away \
+                    by itself. Look whether the pairing is the right one (Interaction).";
+        return vec![Verdict::new(Tone::Caution, text, RULE)];
+    }
+    let weakest = of_each
+        .filter_map(|(name, margins)| Some((name, margins?.max_sensitivity?)))
+        .max_by(|a, b| a.1.total_cmp(&b.1));
+    weakest
+        .filter(|(name, sensitivity)| *name != own.0 && *sensitivity > USUAL_MAX_SENSITIVITY)
+        .map(|(name, sensitivity)| {
+            let text =
+                format!("{name} is the least robust loop: with the others closed its Ms is {}.", readable(sensitivity));
+            Verdict::new(Tone::Caution, text, RULE)
+        })
+        .into_iter()
+        .collect()
 }
 
 /// Settings that are quicker than the scan lets them be.

@@ -215,6 +215,9 @@ pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, 
 /// and where the plant does not start at rest. What is not linear in valve, sensor and controller (dead band, friction,
 /// resolution, gap, schedule) is left out.
 pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
+    if !trial.candidate.further.is_empty() {
+        return super::several::loop_margins(trial, 0);
+    }
     let Some(sampled) = SampledLoop::of(trial)? else { return Ok(None) };
     let Some(closed) = sampled.with(&trial.candidate.controller)? else { return Ok(None) };
     let mut margins = closed.margins();

@@ -9,6 +9,7 @@ mod judgement;
 mod margins;
 mod metrics;
 mod operation;
+mod several;
 mod signal;
 
 pub(crate) use approach::{rises, settles};
@@ -22,6 +23,7 @@ pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins
 use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
+pub use several::FurtherLoop;
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};
 
 use crate::Result;
@@ -38,14 +40,26 @@ const RECOVERY_SHARE: f64 = 0.005;
 pub struct Assessment {
     /// Metrics of the trace; the recovery band is ±0.5 % of the PV span.
     pub metrics: Metrics,
-    /// Margins of the sampled loop; null in manual.
+    /// Margins of the sampled loop, further loops closed; null in manual.
     pub margins: Option<Margins>,
     /// What they mean, the gravest first.
     pub verdicts: Vec<Verdict>,
+    /// The loops of further controllers.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub further: Vec<FurtherLoop>,
 }
 
 /// Assesses a trial by its trace and its loop.
 pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
+    let metrics = metrics_of(trial, trace)?;
+    let margins = trial_margins(trial)?;
+    let further = several::further_loops(trial, trace)?;
+    let verdicts = judge(trial, trace, margins.as_ref(), &metrics, &further);
+    Ok(Assessment { metrics, margins, verdicts, further })
+}
+
+/// The metrics of the first loop of a trial.
+fn metrics_of(trial: &Trial, trace: &Trace) -> Result<Metrics> {
     let span = &trial.plant.pv.span;
     // A set point that moves at the very start came from where the plant rested.
     let moves_at_start = |event: &Event| matches!(event, Event::SetPointStep { at, .. } if *at <= 0.0);
@@ -53,7 +67,5 @@ pub fn assess(trial: &Trial, trace: &Trace) -> Result<Assessment> {
     let band = RECOVERY_SHARE * span.width();
     let mut metrics = metrics_from(trace, band, before);
     attribution::attribute(trial, trace, band, &mut metrics)?;
-    let margins = trial_margins(trial)?;
-    let verdicts = judge(trial, trace, margins.as_ref(), &metrics);
-    Ok(Assessment { metrics, margins, verdicts })
+    Ok(metrics)
 }

@@ -155,7 +155,17 @@ pub fn linear_channel(
     let [a, b, c, d] = matrices(process, x, inputs);
     let ports: Vec<usize> =
         process.ports().iter().enumerate().filter(|(_, port)| port.input == input).map(|(j, _)| j).collect();
-    let reaches = |j: &&usize| b.column(**j).iter().any(|value| *value != 0.0) || d[(output, **j)] != 0.0;
+    let row = c.rows(output, 1);
+    // A way in reaches the output where anything of it comes through, in however many steps.
+    let reaches = |j: &&usize| {
+        let mut moved = b.columns(**j, 1).into_owned();
+        d[(output, **j)] != 0.0
+            || (0..a.nrows()).any(|_| {
+                let comes_through = (row * &moved)[(0, 0)] != 0.0;
+                moved = &a * &moved;
+                comes_through
+            })
+    };
     let port = ports.iter().find(reaches).or(ports.first()).copied().unwrap_or(0);
     let dead_time = process.ports().get(port).map_or(DeadTime::new(0.0)?, |port| port.dead_time);
     let system = StateSpace::new(a, b.columns(port, 1).into_owned(), c.rows(output, 1).into_owned(), dead_time)?;

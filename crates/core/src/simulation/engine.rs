@@ -201,7 +201,7 @@ impl Simulation {
                 let sensor = Sensor::new(spec, tag, scenario.seed, scenario.scan, [span.low, span.high]);
                 let delay = DeadTime::new(spec.dead_time)?.sampled(scenario.scan);
                 let seen = self.dynamics.seen(k, &self.outputs);
-                Ok(Measuring::new(span.clone(), sensor, delay, failing.next().unwrap_or_default(), seen))
+                Ok(Measuring::new(tag, span.clone(), sensor, delay, failing.next().unwrap_or_default(), seen))
             })
             .collect()
     }
@@ -272,14 +272,8 @@ impl Simulation {
     fn runs_away(&self, k: usize) -> String {
         let manual = self.controllers.all.iter().all(|one| one.manual);
         let who = if manual { "the process runs away" } else { "the loop swings or drifts ever further" };
-        let which = if k == 0 { "the PV" } else { &self.template.columns[self.column_of(k)].tag };
+        let which = if k == 0 { "the PV" } else { &self.measured[k].tag };
         format!("{who}: {which} is {} spans off", (RUN_AWAY / 100.0).round())
-    }
-
-    /// The column of a further measured signal.
-    fn column_of(&self, k: usize) -> usize {
-        let source = self.sources.iter().position(|source| matches!(source, Source::Measurement(of) if *of == k));
-        source.map_or(0, |source| 4 + source)
     }
 
     /// How the inputs run from `now` seconds into a scan; returns when the next of them turns.

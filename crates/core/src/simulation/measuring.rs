@@ -11,6 +11,7 @@ pub(super) const RUN_AWAY: f64 = 2000.0;
 
 /// A measured signal at work.
 pub(super) struct Measuring {
+    pub tag: String,
     pub span: Span,
     pub sensor: Sensor,
     pub delay: SampledDelay,
@@ -24,11 +25,19 @@ pub(super) struct Measuring {
 
 impl Measuring {
     /// Before anything happens, when it shows `at_start`.
-    pub fn new(span: Span, sensor: Sensor, delay: SampledDelay, failing: Vec<(Scans, Failure)>, at_start: f64) -> Self {
+    pub fn new(
+        tag: &str,
+        span: Span,
+        sensor: Sensor,
+        delay: SampledDelay,
+        failing: Vec<(Scans, Failure)>,
+        at_start: f64,
+    ) -> Self {
         let late = delay.scans + usize::from(delay.remainder > 0.0);
         let mut seen = VecDeque::with_capacity(late + 2);
         seen.extend(std::iter::repeat_n(at_start, late));
-        Self { span, sensor, delay, seen, failing, true_value: at_start, measurement: at_start }
+        let tag = tag.to_owned();
+        Self { tag, span, sensor, delay, seen, failing, true_value: at_start, measurement: at_start }
     }
 
     /// Whether there is no more to say than that it runs away.

@@ -283,6 +283,27 @@ impl Event {
         }
     }
 
+    /// A load where the OP acts as one on the input that it drives, `rate` units for each %.
+    pub(super) fn on_input(&self, name: &str, rate: f64) -> Self {
+        let mut event = self.clone();
+        match &mut event {
+            Self::LoadStep { by, input, .. }
+            | Self::LoadRamp { by, input, .. }
+            | Self::LoadPulse { by, input, .. }
+            | Self::LoadSine { by, input, .. }
+            | Self::LoadWalk { by, input, .. } => {
+                *by *= rate;
+                *input = Some(name.to_owned());
+            }
+            Self::LoadChannel { values, input, .. } => {
+                values.iter_mut().for_each(|value| *value *= rate);
+                *input = Some(name.to_owned());
+            }
+            _ => {}
+        }
+        event
+    }
+
     fn validate(&self, field: &str, duration: f64) -> Result<()> {
         let name = |part: &str| format!("{field}.{part}");
         // What comes after the end does not happen: a duration can be shortened and lengthened again.

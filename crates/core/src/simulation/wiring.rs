@@ -2,7 +2,7 @@
 
 use super::plant::Plant;
 use super::trial::Candidate;
-use crate::controller::ControllerSpec;
+use crate::controller::{ControllerSpec, FeedForward, PidSettings};
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -65,6 +65,55 @@ impl Wire {
     #[must_use]
     pub fn to(tag: impl Into<String>) -> Self {
         Self { to: tag.into(), range: None, select: None }
+    }
+}
+
+/// How the controllers of a candidate and the signals of its plant hang together while nothing is at a limit: what one unit, in %,
+/// of the output of a controller does.
+#[derive(Debug, Clone)]
+pub struct Links {
+    wiring: Wiring,
+    /// The measured signal of each controller: 0 is the PV.
+    pub measures: Vec<usize>,
+    ops: Vec<String>,
+    at_start: Vec<f64>,
+}
+
+impl Links {
+    /// Of a candidate on a plant.
+    pub fn of(plant: &Plant, candidate: &Candidate) -> Result<Self> {
+        let wiring = Wiring::new(plant, candidate)?;
+        let further = &plant.further_driven;
+        let ops = std::iter::once(&plant.op.tag).chain(further.iter().map(|one| &one.tag)).cloned().collect();
+        let at_start =
+            std::iter::once(plant.operating_point.op).chain(further.iter().map(|one| one.at_start)).collect();
+        Ok(Self { measures: wiring.measures.clone(), wiring, ops, at_start })
+    }
+
+    /// How much an OP moves with the output of a controller. What overrides stands by; of a split range the half that is at its end
+    /// stands still.
+    #[must_use]
+    pub fn at_op(&self, controller: usize, op: usize) -> f64 {
+        let lead = self.wiring.of(controller).find(|lead| lead.end == End::Op(op) && lead.select.is_none());
+        let stands_still = |lead: &Lead| lead.range != WHOLE && !(0.0 < self.at_start[op] && self.at_start[op] < 100.0);
+        lead.filter(|lead| !stands_still(lead)).map_or(0.0, |lead| 100.0 / (lead.range[1] - lead.range[0]))
+    }
+
+    /// How much the set point of one controller moves with the output of another.
+    #[must_use]
+    pub fn at_set_point(&self, controller: usize, of: usize) -> f64 {
+        let lead = self.wiring.of(controller).find(|lead| lead.end == End::SetPoint(of) && lead.select.is_none());
+        lead.map_or(0.0, |lead| 100.0 / (lead.range[1] - lead.range[0]))
+    }
+
+    /// The feed-forward of a controller from an OP, which OP that is, and whether it is read as it stood a scan ago.
+    #[must_use]
+    pub fn forward<'a>(&self, controller: usize, pid: &'a PidSettings) -> Option<(&'a FeedForward, usize, bool)> {
+        let forward = pid.feed_forward.as_ref()?;
+        let op = self.ops.iter().position(|tag| *tag == forward.signal)?;
+        let place = |one: usize| self.wiring.order.iter().position(|known| *known == one);
+        let setter = self.wiring.leads.iter().find(|lead| lead.end == End::Op(op)).map(|lead| lead.from);
+        Some((forward, op, setter.and_then(place) > place(controller)))
     }
 }
 

@@ -4,6 +4,7 @@ mod beginning;
 mod controlled;
 mod envelope;
 mod first_trial;
+mod loops;
 mod mismatch;
 mod optimise;
 mod rules;
@@ -16,6 +17,7 @@ pub use beginning::{Beginning, ControllerKind, begin_with};
 pub use controlled::Controlled;
 pub use envelope::{Envelope, envelope};
 pub use first_trial::{first_trial, first_trial_on, process_of};
+pub use loops::{Decoupler, LoopsAnswer, LoopsQuestion, TunedLoop, begin_loops};
 pub use mismatch::{MismatchMap, MismatchQuestion, mismatch_map};
 pub use optimise::{
     ControllerStructure, Demand, Demands, Figures, Objective, Optimum, Relaxation, Task, TradeOff, TradeOffPoint,

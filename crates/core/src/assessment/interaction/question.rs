@@ -108,6 +108,11 @@ impl InteractionQuestion {
         Ok(Some(questions.find(moves_apart).unwrap_or(first)))
     }
 
+    /// Refuses a question that does not fit a plant.
+    pub(crate) fn check(&self, plant: &Plant) -> Result<()> {
+        self.scales(&plant.describe()?).map(drop)
+    }
+
     /// Names of the outputs and of the inputs.
     pub(super) fn names(&self) -> (Vec<String>, Vec<String>) {
         let outputs = self.outputs.iter().map(|one| one.output.clone()).collect();

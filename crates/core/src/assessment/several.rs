@@ -1,0 +1,180 @@
+//! Margins of one loop of several, the others closed, and what becomes of each of them.
+
+use super::margins::{LoopGain, Margins};
+use super::{Metrics, metrics_of};
+use crate::Result;
+use crate::controller::{ControllerSpec, FeedForward, PidSettings};
+use crate::lti::StateSpace;
+use crate::numerics::eigenvalues;
+use crate::simulation::{Links, Trace, Trial};
+use nalgebra::{DMatrix, DVector};
+use num_complex::Complex64;
+use serde::{Deserialize, Serialize};
+use std::f64::consts::PI;
+use utoipa::ToSchema;
+
+/// A further controller of a trial, assessed as the first one is.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FurtherLoop {
+    /// Its name.
+    pub name: String,
+    /// Metrics of its loop.
+    pub metrics: Metrics,
+    /// Margins of its loop, the others closed; null in manual, and where they cannot be told.
+    pub margins: Option<Margins>,
+}
+
+/// All further controllers that have a measured signal and an OP of their own.
+pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherLoop>> {
+    let mut all = Vec::new();
+    for (k, wired) in trial.candidate.further.iter().enumerate() {
+        let (Some(seen), Some(own)) = (trial.seen_from(&wired.name)?, trial.trace_seen_from(&wired.name, trace)) else {
+            continue;
+        };
+        let metrics = metrics_of(&seen, &own)?;
+        all.push(FurtherLoop { name: wired.name.clone(), metrics, margins: loop_margins(trial, k + 1)? });
+    }
+    Ok(all)
+}
+
+/// The margins of one loop of a trial with further controllers (0 is the first), the others closed around it. None in manual, where a controller is
+/// not linear, where the plant does not start at rest or runs away by itself, and where the other loops are not stable without this
+/// one: then no single loop has a margin of its own.
+pub(super) fn loop_margins(trial: &Trial, cut: usize) -> Result<Option<Margins>> {
+    let Some(network) = Network::of(trial)? else { return Ok(None) };
+    let mut closed: Vec<usize> = Vec::new();
+    for other in (0..network.count()).filter(|k| *k != cut && network.pids[*k].is_some()) {
+        if !network.gain(other, &closed).margins().stable {
+            return Ok(None);
+        }
+        closed.push(other);
+    }
+    Ok(network.pids[cut].is_some().then(|| network.gain(cut, &closed).margins()))
+}
+
+/// Controllers and process as linear systems at the scan, in % of span and % of OP.
+struct Network {
+    /// What each controller is; None in manual.
+    pids: Vec<Option<PidSettings>>,
+    links: Links,
+    /// From each OP to each measured signal, with hold, sampler and sensor.
+    channels: Vec<Vec<Box<dyn Fn(f64) -> Complex64>>>,
+    scan: f64,
+    dead_time: f64,
+    slowest: f64,
+}
+
+impl Network {
+    fn of(trial: &Trial) -> Result<Option<Self>> {
+        let (plant, scan) = (&trial.plant, trial.scenario.scan);
+        let specs = std::iter::once(&trial.candidate.controller)
+            .chain(trial.candidate.further.iter().map(|one| &one.controller));
+        let mut pids = Vec::new();
+        for spec in specs {
+            match spec {
+                ControllerSpec::Pid(pid) => pids.push(Some(pid.clone())),
+                ControllerSpec::Manual => pids.push(None),
+                _ => return Ok(None),
+            }
+        }
+        let links = Links::of(plant, &trial.candidate)?;
+        let times = |pid: &PidSettings| pid.integral_time.unwrap_or(0.0).max(pid.derivative_time).max(pid.filter_time);
+        let mut slowest = pids.iter().flatten().map(times).fold(scan, f64::max);
+        let mut dead_time: f64 = 0.0;
+        let mut channels = Vec::new();
+        for measured in 0..=plant.further_measured.len() {
+            let mut row: Vec<Box<dyn Fn(f64) -> Complex64>> = Vec::new();
+            for driven in 0..=plant.further_driven.len() {
+                let seen = plant.seen_at(measured, driven)?;
+                let Some(system) = seen.linearised()? else { return Ok(None) };
+                let Some(lags) = longest_lag(&system) else { return Ok(None) };
+                slowest = slowest.max(lags + system.dead_time().seconds());
+                dead_time = dead_time.max(system.dead_time().seconds());
+                let (percent, memory) = (100.0 / seen.pv.span.width(), seen.sensor.filter_memory(scan));
+                let sampled = system.sampled_response(scan);
+                row.push(Box::new(move |omega| {
+                    let z = Complex64::from_polar(1.0, omega * scan);
+                    sampled(omega) * percent * ((1.0 - memory) * z / (z - memory))
+                }));
+            }
+            channels.push(row);
+        }
+        Ok(Some(Self { pids, links, channels, scan, dead_time, slowest }))
+    }
+
+    fn count(&self) -> usize {
+        self.pids.len()
+    }
+
+    /// The loop gain at controller `cut`, with the `closed` ones closed and all others standing still.
+    fn gain<'a>(&'a self, cut: usize, closed: &'a [usize]) -> LoopGain<impl Fn(f64) -> Complex64 + 'a> {
+        let response = move |omega: f64| self.returned(cut, closed, omega);
+        let lowest = (1e-4 / self.slowest).min(0.1 * PI / self.scan);
+        // As many poles at the origin as the gain rises by decades towards it.
+        let rise = (response(lowest).norm() / response(2.0 * lowest).norm()).log2();
+        LoopGain {
+            response,
+            integrators: rise.round().max(0.0) as usize,
+            unstable_poles: 0,
+            delay: self.dead_time + self.scan,
+            lowest,
+            highest: Some(PI / self.scan * (1.0 - 1e-12)),
+        }
+    }
+
+    /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.
+    fn returned(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+        let n = self.count();
+        let z = Complex64::from_polar(1.0, omega * self.scan);
+        // What the controllers put out: rows say how each follows from all.
+        let mut matrix: DMatrix<Complex64> = DMatrix::identity(n, n);
+        let at_op = |from: usize, op: usize| Complex64::from(self.links.at_op(from, op));
+        let measured = |signal: usize, from: usize| -> Complex64 {
+            (0..self.channels[signal].len()).map(|op| self.channels[signal][op](omega) * at_op(from, op)).sum()
+        };
+        for c in (0..n).filter(|c| *c == cut || closed.contains(c)) {
+            let Some(pid) = &self.pids[c] else { continue };
+            let own = if c == cut { Complex64::ZERO } else { pid.sampled_response(omega, self.scan) };
+            for from in (0..n).filter(|from| *from == cut || closed.contains(from)) {
+                let error = Complex64::from(self.links.at_set_point(from, c)) - measured(self.links.measures[c], from);
+                matrix[(c, from)] -= own * error;
+                if let Some((forward, op, late)) = self.links.forward(c, pid) {
+                    let delay = if late { z.inv() } else { Complex64::ONE };
+                    matrix[(c, from)] -= forward_response(forward, z, self.scan) * delay * at_op(from, op);
+                }
+            }
+        }
+        let mut injected = DVector::zeros(n);
+        injected[cut] = Complex64::ONE;
+        let Some(out) = matrix.lu().solve(&injected) else { return Complex64::new(f64::MAX, 0.0) };
+        let error: Complex64 = (0..n)
+            .map(|from| {
+                (Complex64::from(self.links.at_set_point(from, cut)) - measured(self.links.measures[cut], from))
+                    * out[from]
+            })
+            .sum();
+        let pid = self.pids[cut].as_ref().map_or(Complex64::ZERO, |pid| pid.sampled_response(omega, self.scan));
+        -pid * error
+    }
+}
+
+/// The longest time constant of a system in s; None where it runs away by itself.
+fn longest_lag(system: &StateSpace) -> Option<f64> {
+    let poles = eigenvalues(system.matrices().0.clone());
+    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
+    let at_origin = |pole: &&Complex64| pole.norm() <= 1e-9 * fastest.max(1e-9);
+    if poles.iter().any(|pole| pole.re > 0.0 && !at_origin(&pole)) {
+        return None;
+    }
+    Some(poles.iter().filter(|pole| !at_origin(pole)).map(|pole| pole.norm().recip()).fold(0.0, f64::max))
+}
+
+/// A feed-forward at the scan: the lead-lag behind a hold, and the delay in whole scans.
+fn forward_response(forward: &FeedForward, z: Complex64, scan: f64) -> Complex64 {
+    let delay = z.powf(-(forward.delay / scan).round());
+    if forward.lag == 0.0 {
+        return forward.gain * delay;
+    }
+    let (direct, memory) = (forward.lead / forward.lag, (-scan / forward.lag).exp());
+    forward.gain * delay * (direct + (1.0 - direct) * (1.0 - memory) / (z - memory))
+}
