@@ -349,3 +349,95 @@ describe("the steps of a preparation", () => {
     expect(stepInWords({ ...filter, all: false, tag: "TIC-1.PV" } as never)).toBe("Low-pass of TIC-1.PV 5 s");
   });
 });
+
+describe("several loops", () => {
+  const loops = async () => await import("../src/control/loops");
+  const wide = (): Trial =>
+    ({
+      plant: {
+        pv: { tag: "TIC-1.PV", span: { low: 0, high: 100, unit: "°C" } },
+        op: { tag: "TIC-1.OP" },
+        further_measured: [{ tag: "FIC-2.PV", output: "flow", span: { low: 0, high: 9, unit: "t/h" } }],
+        further_driven: [{ tag: "FIC-2.OP", input: "valve", at_0: 0, at_100: 9, at_start: 40 }],
+      },
+      candidate: {
+        controller: { kind: "pid", gain: 1, feed_forward: { signal: "FIC-2.OP", gain: 0.5 } },
+        further: [
+          {
+            name: "FIC-2",
+            measures: "FIC-2.PV",
+            sets: [{ to: "FIC-2.OP" }],
+            controller: { kind: "pid", gain: 2 },
+          },
+        ],
+      },
+      scenario: {
+        duration: 60,
+        scan: 2,
+        events: [{ kind: "set_point_step", at: 2, by: 5 }],
+        further: { "FIC-2": [{ kind: "set_point_step", at: 20, by: 1 }] },
+      },
+    }) as unknown as Trial;
+
+  it("stand below each other on the strip, each with its set point, and their events are told apart", () => {
+    const of = (tag: string, role: Column["role"], unit: string, values: number[]) => ({
+      ...column(tag, role, unit, values),
+      of: "FIC-2",
+    });
+    const trace = traceOf(
+      of("FIC-2.SP", "set_point", "t/h", [4, 4, 5, 5]),
+      of("FIC-2.PV", "process_variable", "t/h", [4, 4, 4, 5]),
+      of("FIC-2.OP", "output", "%", [40, 40, 50, 50]),
+      of("FIC-2 puts out", "controller_term", "%", [40, 41, 50, 60]),
+    );
+    const shown = panels(trace, [], [], wide());
+    expect(titles(shown)).toEqual(["TIC-1.PV", "TIC-1.OP", "FIC-2.PV", "FIC-2.OP", "FIC-2 puts out"]);
+    expect(shown[2]!.curves.map((curve) => curve.label)).toEqual(["A", "SP"]);
+    // What the first loop is judged by is its own.
+    expect(shown[0]!.curves[0]!.values).toEqual([50, 50, 51, 53]);
+    const marks = course.courseMarks(wide(), null, null, true);
+    expect(marks.map((mark) => mark.key)).toEqual(["event 0", "event 0 FIC-2"]);
+    expect(marks[1]!.label).toContain("FIC-2: ");
+    expect(marks[1]!.label).toContain("t/h");
+  });
+
+  it("are read and changed one by one", async () => {
+    const { eventsOf, loopsOf, measuredOf, readFrom, settableTags, wiresOf } = await loops();
+    const trial = wide();
+    expect(loopsOf(trial).map((loop) => loop.name)).toEqual(["TIC-1", "FIC-2"]);
+    expect(measuredOf(trial, "FIC-2").span.unit).toBe("t/h");
+    expect(readFrom(trial, "FIC-2").scenario.events).toEqual(trial.scenario.further!["FIC-2"]);
+    expect(readFrom(trial, "")).toBe(trial);
+    expect(wiresOf(trial, "")).toEqual([{ to: "TIC-1.OP" }]);
+    // A controller sets OPs, and the set points of the others.
+    expect(settableTags(trial, "FIC-2")).toEqual(["TIC-1.OP", "FIC-2.OP", "TIC-1.SP"]);
+    // Events of a loop that had none get a list of their own, and none of the others is touched.
+    trial.scenario.further = {};
+    eventsOf(trial, "FIC-2").push({ kind: "to_manual", at: 3 });
+    expect(trial.scenario.further["FIC-2"]).toHaveLength(1);
+    expect(trial.scenario.events).toHaveLength(1);
+  });
+
+  it("get controllers on what is free, and override where nothing is", async () => {
+    const { wiredWith } = await loops();
+    const trial = wide();
+    const overriding = wiredWith(trial);
+    expect(overriding.sets).toEqual([{ to: "TIC-1.OP", select: "lowest" }]);
+    expect(overriding.measures).toBe("TIC-1.PV");
+    expect(overriding.name).not.toBe("TIC-1");
+    trial.candidate.further = [];
+    const free = wiredWith(trial);
+    expect([free.name, free.measures, free.sets]).toEqual(["FIC-2", "FIC-2.PV", [{ to: "FIC-2.OP" }]]);
+  });
+
+  it("keep their wires when a signal is renamed", async () => {
+    const { setTag } = await loops();
+    const trial = wide();
+    setTag(trial, "further_driven", 0, "FV-2");
+    setTag(trial, "further_measured", 0, "FT-2");
+    const [wired] = trial.candidate.further!;
+    expect([wired!.measures, wired!.sets[0]!.to]).toEqual(["FT-2", "FV-2"]);
+    const { controller } = trial.candidate;
+    expect(controller.kind === "pid" && controller.feed_forward?.signal).toBe("FV-2");
+  });
+});

@@ -8,7 +8,7 @@ use antistasis_core::assessment::{
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
-use antistasis_core::tuning::{Optimum, RuleTuning};
+use antistasis_core::tuning::{Decoupler, LoopsAnswer, LoopsQuestion, Optimum, RuleTuning, begin_loops};
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -135,6 +135,46 @@ pub(crate) fn interaction(options: &InteractionOptions) -> Result<(), Failure> {
 }
 
 #[derive(Debug, Args)]
+pub(crate) struct LoopsOptions {
+    /// Trial, whose plant has several inputs and outputs.
+    trial: PathBuf,
+    /// Which outputs are paired with which inputs, on which spans, as JSON, in order; the recommended pairing of the first signals on
+    /// usual spans when left out.
+    #[arg(long)]
+    pairs: Option<PathBuf>,
+    /// What is fed forward from each OP to the other loops.
+    #[arg(long, value_enum, default_value_t = DecouplerOption::None)]
+    decoupler: DecouplerOption,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum DecouplerOption {
+    /// Nothing.
+    None,
+    /// The ratio of the gains.
+    Static,
+    /// The ratio of the low-order models that come nearest.
+    Dynamic,
+}
+
+pub(crate) fn loops(options: &LoopsOptions) -> Result<(), Failure> {
+    let trial: Trial = read_json(&options.trial)?;
+    let refused = |error: antistasis_core::Error| Failure::of(&options.trial, error);
+    let pairs = match &options.pairs {
+        Some(path) => read_json(path)?,
+        None => InteractionQuestion::recommended(&trial.plant).map_err(refused)?.ok_or_else(|| {
+            Failure::of(&options.trial, "a process with one input or one output has no loops to be paired")
+        })?,
+    };
+    let decoupler = match options.decoupler {
+        DecouplerOption::None => Decoupler::None,
+        DecouplerOption::Static => Decoupler::Static,
+        DecouplerOption::Dynamic => Decoupler::Dynamic,
+    };
+    print(&begin_loops(&LoopsQuestion { plant: trial.plant, pairs, decoupler }).map_err(refused)?)
+}
+
+#[derive(Debug, Args)]
 pub(crate) struct SweepOptions {
     /// Trial that is varied.
     trial: PathBuf,
@@ -199,6 +239,8 @@ enum Document {
     Analysis,
     /// What `interaction` prints.
     Interaction,
+    /// What `loops` prints.
+    Loops,
     /// What `tune --rule` prints.
     Tuning,
     /// What `tune --minimise` prints.
@@ -219,6 +261,7 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Assessment => json_schema::<Simulated>()?,
         Document::Analysis => json_schema::<PlantAnalysis>()?,
         Document::Interaction => json_schema::<Interaction>()?,
+        Document::Loops => json_schema::<LoopsAnswer>()?,
         Document::Tuning => json_schema::<RuleTuning>()?,
         Document::Optimum => json_schema::<Optimum>()?,
         Document::Findings => json_schema::<Inspection>()?,

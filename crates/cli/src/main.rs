@@ -41,6 +41,8 @@ enum Command {
     Analyse(files::AnalyseOptions),
     /// Prints how loops on the plant of a trial act on each other as JSON: relative gains, pairings, singular values, zeros.
     Interaction(files::InteractionOptions),
+    /// Sets up several loops on one plant and detunes them together: a trial with a controller a pair.
+    Loops(files::LoopsOptions),
     /// Prints the JSON Schema of a document.
     Schema(files::SchemaOptions),
     /// Areas and loops of a server that runs: makes, changes, deletes and restores them, and packs them as archives.
@@ -91,6 +93,7 @@ fn main() -> ExitCode {
         Command::Sweep(options) => files::sweep(&options),
         Command::Analyse(options) => files::analyse_plant(&options),
         Command::Interaction(options) => files::interaction(&options),
+        Command::Loops(options) => files::loops(&options),
         Command::Schema(options) => files::schema(&options),
         Command::Works(options) => works::works(options),
         Command::Openapi => files::print(&antistasis_server::openapi()),

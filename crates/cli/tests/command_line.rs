@@ -192,13 +192,15 @@ fn what_is_printed_is_as_its_schema_says() {
     std::fs::write(path("model.json"), printed(&antistasis(&identify)).to_string()).unwrap();
     let model = path("model.json");
     let over = "/candidate/controller/gain=1:2:2";
-    let printing: [(&str, Vec<&str>); 11] = [
+    let printing: [(&str, Vec<&str>); 13] = [
         ("model", identify.to_vec()),
         ("model", [&identify[..], &["--noise", "autoregression"]].concat()),
         ("assessment", vec!["simulate", heater, "--balances"]),
         ("assessment", vec!["simulate", step]),
         ("analysis", vec!["analyse", heater]),
         ("interaction", vec!["interaction", "demo/trials/AIC-320-step-test.json"]),
+        ("loops", vec!["loops", "demo/trials/AIC-320-step-test.json", "--decoupler", "dynamic"]),
+        ("assessment", vec!["simulate", "demo/trials/TIC-310-cascade.json"]),
         ("tuning", vec!["tune", "--trial", heater, "--rule", "simc"]),
         ("optimum", vec!["tune", "--model", &model, "--pv-span", "0:150", "--minimise", "load-iae"]),
         ("findings", vec!["inspect", &record]),

@@ -718,7 +718,7 @@ proptest! {
                 prop_assert!(off < 1e-9, "{tag} {off}");
             }
             if k == 1 {
-                let seen = together.seen_from("Y2").unwrap();
+                let seen = trial_of_both.trace_seen_from("Y2", &together).unwrap().unwrap();
                 let tags = |columns: &[Column]| columns.iter().take(3).map(|one| one.role).collect::<Vec<_>>();
                 prop_assert_eq!(tags(&seen.columns), tags(&trace.columns));
             }

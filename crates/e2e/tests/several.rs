@@ -48,3 +48,43 @@ async fn loops_on_one_plant_are_paired_and_other_signals_are_chosen() -> Result<
     page.until("two outputs", &format!("return (() => {{ {GAINS} }})()?.cells.length === 2")).await?;
     page.close().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    // The blend of the demo has two loops on one plant: both are on the strip, each with its set point and its OP.
+    page.go(&application.address("/loops/AIC-320/control")).await?;
+    page.drawn().await?;
+    for tag in ["AIC-320.PV", "AIC-320.OP", "TIC-321.PV", "TIC-321.OP"] {
+        page.shows(tag).await?;
+    }
+    page.shows("of AIC-320, the other loops closed").await?;
+    let rows = "return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json()).length)()";
+    let before = page.script(rows).await?.as_u64().unwrap_or(0);
+
+    // The other loop in focus: its figures, its settings, its events.
+    page.click("TIC-321").await?;
+    page.shows("of TIC-321, the other loops closed").await?;
+    page.shows("Measures").await?;
+    page.enter("Gain", "0.9").await?;
+    page.until("the change in the trail", &format!("return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json()).length)().then((count) => count > {before})")).await?;
+    let label = "return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json())[0].label)()";
+    let label = page.script(label).await?;
+    assert!(label.as_str().unwrap_or("").starts_with("TIC-321: gain "), "{label}");
+    page.click("Scenario").await?;
+    page.shows("SP +").await?;
+
+    // From another pairing of the view of interaction: a trial with a controller a pair.
+    page.click("Interaction").await?;
+    page.shows("Relative gains at rest").await?;
+    page.click("Control these").await?;
+    page.drawn().await?;
+    page.shows("the other loops closed").await?;
+    let controllers = "return (async () => {
+        const [row] = await (await fetch('/api/v1/loops/AIC-320/trials')).json();
+        return row.trial.candidate.further.length;
+    })()";
+    page.until("two controllers", &format!("{controllers}.then((count) => count === 1)")).await?;
+    page.close().await
+}

@@ -200,8 +200,11 @@ mod tests {
         let problem = gate.run(endless).await.unwrap_err();
         assert!(problem.detail().contains("longer than"), "{problem:?}");
         assert_eq!(gate.run(|| 7).await.unwrap(), 7);
-        assert!(begun.elapsed() < Duration::from_secs(5));
-        assert!(gate.under_way.lock().unwrap().is_empty());
+        // The answer may be there a moment before its place is given back.
+        while !gate.under_way.lock().unwrap().is_empty() {
+            assert!(begun.elapsed() < Duration::from_secs(5));
+            tokio::time::sleep(Duration::from_millis(5)).await;
+        }
     }
 
     #[tokio::test(flavor = "multi_thread")]

@@ -166,6 +166,29 @@ async fn loops_on_one_plant_are_paired_by_their_relative_gains() {
     let twice = json!({ "plant": plant, "question": question });
     let refused = site.send(Method::POST, "/plants/interaction", &twice, StatusCode::UNPROCESSABLE_ENTITY).await;
     assert_eq!(refused["field"], json!("inputs[1].input"));
+    // Loops on the recommended pairs: settings that are published for this column (Luyben 1986, from memory), but for what the scan
+    // takes of them; and they settle.
+    let whole = json!({ "low": 0, "high": 100, "unit": "%" });
+    let outputs = ["top", "bottom"].map(|output| json!({ "output": output, "span": whole }));
+    let inputs = ["reflux", "steam"].map(|input| json!({ "input": input, "at_0": 0, "at_100": 100 }));
+    let pairs = json!({ "outputs": outputs, "inputs": inputs });
+    let mut on_percent = plant.clone();
+    on_percent["pv"]["span"]["high"] = json!(100.0);
+    let loops = json!({ "plant": on_percent, "pairs": pairs, "decoupler": "none" });
+    let loops = site.send(Method::POST, "/plants/loops", &loops, StatusCode::OK).await;
+    let gain = loops["loops"][0]["gain"].as_f64().unwrap();
+    assert!((gain / 0.375 - 1.0).abs() < 0.1, "{} {}", loops["loops"], loops["remarks"]);
+    let simulated = site.send(Method::POST, "/simulate", &loops["trial"], StatusCode::OK).await;
+    let margins = &simulated["assessment"]["further"][0]["margins"];
+    assert_eq!((&simulated["assessment"]["margins"]["stable"], &margins["stable"]), (&json!(true), &json!(true)));
+    // One more signal on a plant; the same again is refused at its name.
+    let wider = json!({ "plant": plant, "output": "bottom", "input": "steam" });
+    let wider = site.send(Method::POST, "/plants/further", &wider, StatusCode::OK).await;
+    assert_eq!(wider["further_measured"][0]["tag"], json!("bottom.PV"));
+    assert_eq!(wider["further_driven"][0]["at_start"], json!(50.0));
+    let twice = json!({ "plant": wider, "input": "steam" });
+    let refused = site.send(Method::POST, "/plants/further", &twice, StatusCode::UNPROCESSABLE_ENTITY).await;
+    assert_eq!(refused["field"], json!("input"));
     let lag = json!({ "structure": "fopdt", "gain": 1.2, "time_constant": 40.0, "dead_time": 5.0 });
     let single = site.send(Method::POST, "/plants/usual", &json!({ "process": lag, "tag": "T" }), StatusCode::OK).await;
     let single = json!({ "plant": single });

@@ -88,6 +88,7 @@ export const RANGES = {
     nk: { min: 1, max: 1000 },
   },
   "Following moving_horizon": { dead_time: { min: 0 } },
+  Manipulated: { at_start: { min: 0, max: 100 } },
   Metrics: { output_reversals: { min: 0 } },
   MismatchQuestion: { points: { min: 0 } },
   ModelReferenceSettings: {
@@ -165,6 +166,7 @@ export const RANGES = {
   "SignalKind staircase": { levels: { min: 0 } },
   "SignalKind multisine": { lines: { min: 0 } },
   SignalMetrics: { reversals: { min: 0 } },
+  SignalOffers: { most_pairs: { min: 0 } },
   SmithSettings: { filter_time: { min: 0 } },
   StepMetrics: { averaged: { min: 0 } },
   "Structure arx": { na: { min: 0 }, nb: { min: 0 }, nk: { min: 0 } },

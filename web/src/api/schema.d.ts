@@ -696,6 +696,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/plants/further": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The plant with a further measured or driven signal on the span that is usual for it. Refused (422) where its process has no such
+         *     signal, or it is measured or driven already.
+         */
+        post: operations["further_signals"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/plants/interaction": {
         parameters: {
             query?: never;
@@ -710,6 +730,26 @@ export interface paths {
          *     (422) where its process has not two inputs and two outputs.
          */
         post: operations["interaction_of"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plants/loops": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Several loops set up on one plant: a trial with a PI controller a pair of signals, detuned together by the largest log modulus,
+         *     with or without decouplers. Refused (422) where a pair does not fit, or a loop cannot be tuned so.
+         */
+        post: operations["loops_of"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1565,6 +1605,8 @@ export interface components {
         };
         /** @description All that is known of a trial besides its trace. */
         Assessment: {
+            /** @description The loops of further controllers. */
+            further?: components["schemas"]["FurtherLoop"][];
             margins?: components["schemas"]["Margins"] | null;
             /** @description Metrics of the trace; the recovery band is ±0.5 % of the PV span. */
             metrics: components["schemas"]["Metrics"];
@@ -1676,13 +1718,17 @@ export interface components {
             /** @description What it is, in words. */
             title: string;
         };
-        /** @description One controller with its settings. */
+        /** @description What controls a plant: one controller with its settings, or several wired by tags. */
         Candidate: {
             /** @description The controller. */
             controller: components["schemas"]["ControllerSpec"];
+            /** @description The controllers beside it: of further loops, below it in a cascade, or overriding it. */
+            further?: components["schemas"]["Wired"][];
             ratio?: components["schemas"]["Ratio"] | null;
             /** @description Whether the set point follows the PV in manual, so that the loop is at rest when it goes to automatic. */
             set_point_tracking?: boolean;
+            /** @description Where its output goes; none for the OP of the plant. */
+            sets?: components["schemas"]["Wire"][];
         };
         /**
          * @description Two PID controllers in cascade (Seborg, Edgar & Mellichamp, Process Dynamics and Control, ch. 16). The output of the
@@ -1812,6 +1858,8 @@ export interface components {
         };
         /** @description One signal of a trace, a value a scan. */
         Column: {
+            /** @description The further controller, or further signal, that it belongs to; null for the loop of the PV and the OP. */
+            of?: string | null;
             /** @description What it is. */
             role: components["schemas"]["ColumnRole"];
             /** @description Tag of the signal. */
@@ -2154,6 +2202,11 @@ export interface components {
          * @enum {string}
          */
         DateOrder: "day_month_year" | "month_day_year" | "year_month_day";
+        /**
+         * @description What keeps one loop from being felt by the others.
+         * @enum {string}
+         */
+        Decoupler: "none" | "static" | "dynamic";
         /**
          * @description What can be deleted.
          * @enum {string}
@@ -3052,6 +3105,23 @@ export interface components {
             /** @description Phase in degrees, continuous along the frequencies. */
             phases: number[];
         };
+        /** @description A further controller of a trial, assessed as the first one is. */
+        FurtherLoop: {
+            margins?: components["schemas"]["Margins"] | null;
+            /** @description Metrics of its loop. */
+            metrics: components["schemas"]["Metrics"];
+            /** @description Its name. */
+            name: string;
+        };
+        /** @description A plant that is to have a further signal. */
+        FurtherRequest: {
+            /** @description The input that is to be driven, too; null for none. */
+            input?: string | null;
+            /** @description The output that is to be measured, too; null for none. */
+            output?: string | null;
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
+        };
         /**
          * @description A further stretch of data that a model was fitted to together with the first: the process is the same, where it
          *     rested and what was under way are its own.
@@ -3275,13 +3345,15 @@ export interface components {
         InteractionAnswer: {
             /** @description Relative gains, pairings, singular values and zeros. */
             interaction: components["schemas"]["Interaction"];
+            /** @description All signals that can be asked for, on their usual spans. */
+            offers: components["schemas"]["SignalOffers"];
             /** @description What was asked. */
             question: components["schemas"]["InteractionQuestion"];
         };
         /** @description Singular values and relative gains over frequency. */
         InteractionCurves: {
-            /** @description The largest over the smallest. */
-            condition_number: number[];
+            /** @description The largest over the smallest; null where nothing comes through in a direction. */
+            condition_number: (number | null)[];
             /** @description Angular frequencies in rad/s. */
             omega: number[];
             /** @description Sizes of the relative gains: by output, by input, over frequency. */
@@ -3647,6 +3719,34 @@ export interface components {
              */
             trials: number;
         };
+        /** @description A trial of loops that were set up together. */
+        LoopsAnswer: {
+            /**
+             * Format: double
+             * @description The factor F by which the settings of each loop alone were detuned.
+             */
+            detuning: number;
+            /**
+             * Format: double
+             * @description The largest log modulus of the loops together that this gives, dB.
+             */
+            largest_log_modulus: number;
+            /** @description What is said of each loop. */
+            loops: components["schemas"]["TunedLoop"][];
+            /** @description What could not be done as it was wanted. */
+            remarks: string[];
+            /** @description The trial: the loops with their settings, a set point step of each after the other, and a load. */
+            trial: components["schemas"]["Trial"];
+        };
+        /** @description Pairs of signals that are to be controlled together on a plant. */
+        LoopsQuestion: {
+            /** @description What is fed forward from each OP to the other loops. */
+            decoupler?: components["schemas"]["Decoupler"];
+            /** @description Which signals: the first output is paired with the first input, and so on. */
+            pairs: components["schemas"]["InteractionQuestion"];
+            /** @description The plant; its PV is one of the outputs. */
+            plant: components["schemas"]["Plant"];
+        };
         /**
          * @description The cost of a residual. Widths are in standard deviations of the noise, which is estimated from the residuals of the
          *     least-squares fit by their median absolute deviation.
@@ -3673,6 +3773,30 @@ export interface components {
              * @description Width in standard deviations of the noise, 0 to 10.
              */
             width?: number;
+        };
+        /** @description A signal beside the OP that drives the process, in 0 to 100 %. */
+        Manipulated: {
+            /** @description What it drives. */
+            actuator?: components["schemas"]["ActuatorSpec"];
+            /**
+             * Format: double
+             * @description The input at 0 %, in its unit.
+             */
+            at_0: number;
+            /**
+             * Format: double
+             * @description The input at 100 %, other than that at 0 %.
+             */
+            at_100: number;
+            /**
+             * Format: double
+             * @description Where it stands before anything happens, %.
+             */
+            at_start: number;
+            /** @description Name of the input of the process that it drives: straight from one value at 0 % to another at 100 %. */
+            input: string;
+            /** @description Tag, for example `TIC-321.OP`. */
+            tag: string;
         };
         /** @description Which columns of a file are what. */
         Mapping: {
@@ -3794,6 +3918,23 @@ export interface components {
             question: components["schemas"]["Question"];
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+        };
+        /** @description A measured signal beside the PV. */
+        Measured: {
+            /** @description Name of the output of the process. */
+            output: string;
+            /**
+             * Format: double
+             * @description Where a linear process rests, in the unit of the span; null for where the process itself says. Of other processes it
+             *     follows from where the plant rests.
+             */
+            rest?: number | null;
+            /** @description Its sensor. */
+            sensor?: components["schemas"]["SensorSpec"];
+            /** @description Span with its unit, which is that of the output. */
+            span: components["schemas"]["Span"];
+            /** @description Tag, for example `TIC-321.PV`. */
+            tag: string;
         };
         /** @description An output with the span over which it is measured. */
         MeasuredOutput: {
@@ -4706,6 +4847,10 @@ export interface components {
             /** @description What the OP drives. */
             actuator?: components["schemas"]["ActuatorSpec"];
             drive?: components["schemas"]["Drive"] | null;
+            /** @description What drives the process besides the OP. */
+            further_driven?: components["schemas"]["Manipulated"][];
+            /** @description What is measured besides the PV, where several loops meet on one process. */
+            further_measured?: components["schemas"]["Measured"][];
             /** @description Values of the other inputs before anything happens, by name, where they differ from the usual ones. */
             inputs?: {
                 [key: string]: number;
@@ -5427,6 +5572,13 @@ export interface components {
             /** @description What happens, in any order. */
             events: components["schemas"]["Event"][];
             /**
+             * @description What happens at further controllers, by their names: at their set points and modes, at the OPs that they set, at the
+             *     sensors of what they measure.
+             */
+            further?: {
+                [key: string]: components["schemas"]["Event"][];
+            };
+            /**
              * Format: double
              * @description Sample period of the controller in s, above 0.
              */
@@ -5460,6 +5612,11 @@ export interface components {
             /** @description An output or input of the process by name, in its unit. */
             signal: string;
         };
+        /**
+         * @description What is taken of two outputs.
+         * @enum {string}
+         */
+        Select: "lowest" | "highest";
         /**
          * @description A controller that first moves the output by a pseudo-random binary signal and estimates `y[k+1] = α y[k] + β u[k−d] + c`
          *     by recursive least squares with forgetting, then controls by a Smith predictor on the estimate with PI settings for a
@@ -5778,6 +5935,18 @@ export interface components {
             tag: string;
             /** @description Unit. */
             unit: string;
+        };
+        /**
+         * @description All signals of the process of a plant that can be measured or driven, on the spans that one would take: what the plant measures and
+         *     drives on the spans that it has, others on spans that hold twice their usual values. The plant's own PV and OP come first.
+         */
+        SignalOffers: {
+            /** @description The inputs. */
+            inputs: components["schemas"]["DrivenInput"][];
+            /** @description Between how many of each interaction can be looked at. */
+            most_pairs: number;
+            /** @description The outputs. */
+            outputs: components["schemas"]["MeasuredOutput"][];
         };
         /** @description The one choice that SIMC leaves to the engineer. */
         SimcChoice: {
@@ -6383,6 +6552,31 @@ export interface components {
             /** @description The plant. */
             plant: components["schemas"]["Plant"];
         };
+        /** @description One of several loops, with where its settings come from. */
+        TunedLoop: {
+            /**
+             * Format: double
+             * @description Controller gain in %/%, above 0.
+             */
+            gain: number;
+            /**
+             * Format: double
+             * @description Integral time in s.
+             */
+            integral_time: number;
+            /** @description What it is called. */
+            name: string;
+            /**
+             * Format: double
+             * @description Ultimate gain in %/% of the loop alone.
+             */
+            ultimate_gain: number;
+            /**
+             * Format: double
+             * @description Its ultimate period in s.
+             */
+            ultimate_period: number;
+        };
         /** @description Settings and how they came about. */
         Tuning: {
             /**
@@ -6649,6 +6843,27 @@ export interface components {
             to?: number | null;
             /** @description What the model is held against. */
             validation?: components["schemas"]["ValidationWindow"];
+        };
+        /** @description Where the output of a controller goes. */
+        Wire: {
+            /** @description The output of the controller at which the signal stands at 0 %, and at which at 100 %: a split range. Null for all of it. */
+            range?: number[] | null;
+            select?: components["schemas"]["Select"] | null;
+            /** @description Tag of an OP, or the set point of another controller, `NAME.SP`, which then moves over the span of its PV. */
+            to: string;
+        };
+        /** @description A controller beside the first one of a candidate. */
+        Wired: {
+            /** @description The controller. */
+            controller: components["schemas"]["ControllerSpec"];
+            /** @description Tag of the measured signal that it controls. */
+            measures: string;
+            /** @description Its name, for example `TIC-321`; its set point is the signal `TIC-321.SP`. */
+            name: string;
+            /** @description Whether its set point follows its PV in manual. */
+            set_point_tracking?: boolean;
+            /** @description Where its output goes: one signal as a rule, several where its range is split. */
+            sets: components["schemas"]["Wire"][];
         };
         /** @description Settings to be written in a notation. */
         WriteRequest: {
@@ -11302,6 +11517,102 @@ export interface operations {
             };
         };
     };
+    further_signals: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FurtherRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Plant"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     interaction_of: {
         parameters: {
             query?: never;
@@ -11322,6 +11633,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["InteractionAnswer"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    loops_of: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoopsQuestion"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LoopsAnswer"];
                 };
             };
             /** @description The request cannot be read. */

@@ -4,6 +4,7 @@ import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
 import { readable } from "../control/events";
+import { measuredTags, settableTags, signalTags, wiredWith, wiresOf } from "../control/loops";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
 import ChoiceField from "./ChoiceField.vue";
@@ -21,6 +22,7 @@ const props = defineProps<{
 const emit = defineEmits<{
   change: [edit: (trial: Trial) => void, name?: string];
   tune: [timeConstant: number];
+  made: [name: string];
   settled: [];
 }>();
 
@@ -61,6 +63,7 @@ const signals = computed(() => {
     { name: "load", unit: "%" },
     ...(props.description?.inputs ?? []).filter((input) => input.name !== driven),
     ...(props.description?.outputs ?? []).filter((output) => output.name !== measured),
+    ...signalTags(props.trial),
   ];
 });
 
@@ -253,6 +256,18 @@ function use(item: SavedItem) {
   emit("change", (trial) => (trial.candidate = specOf(item)), `candidate ${item.name}`);
 }
 
+const settable = computed(() => settableTags(props.trial, ""));
+function setTarget(to: string) {
+  emit("change", (trial) => (trial.candidate.sets = to === trial.plant.op.tag ? [] : [{ to }]));
+}
+
+/** One more controller: of what nobody measures yet, on an OP that nobody sets yet, or overriding the first. */
+function another() {
+  const wired = wiredWith(props.trial);
+  emit("change", (trial) => (trial.candidate.further ??= []).push(wired), `with ${wired.name}`);
+  emit("made", wired.name);
+}
+
 function setTracking(value: boolean) {
   emit("change", (trial) => (trial.candidate.set_point_tracking = value));
 }
@@ -359,6 +374,21 @@ function setTracking(value: boolean) {
         </dl>
       </div>
     </template>
+    <ChoiceField
+      v-if="settable.length > 1"
+      label="Sets"
+      :model-value="wiresOf(trial, '')[0]?.to ?? ''"
+      :choices="settable.map((tag) => ({ value: tag, title: tag }))"
+      @update:model-value="setTarget"
+    />
+    <button
+      v-if="settable.length > 1 || measuredTags(trial).length > 1"
+      type="button"
+      class="button justify-self-start !py-0"
+      @click="another"
+    >
+      Another controller
+    </button>
     <template v-if="!['manual', 'relay'].includes(controller.kind)">
       <ChoiceField
         class="border-t border-dashed border-rule pt-2"

@@ -4,7 +4,10 @@ import { computed } from "vue";
 import type { Schemas } from "../api/client";
 import { duration, number } from "../lib/format";
 
-const props = defineProps<{ assessment: Schemas["Assessment"]; pvUnit: string }>();
+const props = defineProps<{
+  assessment: Pick<Schemas["Assessment"], "margins" | "metrics">;
+  pvUnit: string;
+}>();
 
 const figures = computed<[string, string][]>(() => {
   const { margins, metrics } = props.assessment;

@@ -25,7 +25,7 @@ function pressed(event: KeyboardEvent) {
       role="tab"
       :aria-selected="view.key === modelValue"
       :tabindex="view.key === modelValue ? 0 : -1"
-      class="border-b-2 px-[7px] py-[3px]"
+      class="border-b-2 px-[6px] py-[3px]"
       :class="
         view.key === modelValue
           ? 'border-pv font-semibold'

@@ -8,6 +8,7 @@ import StateNotice from "../components/StateNotice.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
 import { number } from "../lib/format";
+import { tell } from "../lib/notes";
 import { useKept } from "../lib/kept";
 import { comebacks } from "../lib/live";
 import type { Line } from "../lib/xy";
@@ -19,6 +20,8 @@ const props = defineProps<{
   description: Schemas["Description"] | null;
   loopTag: string;
 }>();
+
+const emit = defineEmits<{ take: [trial: Trial, name: string] }>();
 
 const answer = shallowRef<Schemas["InteractionAnswer"] | null>(null);
 const problem = ref("");
@@ -72,49 +75,68 @@ function change(how: (question: Schemas["InteractionQuestion"]) => void) {
   chosen.value = next;
 }
 
+const offers = computed(() => answer.value?.offers ?? null);
+
 function chooseOutput(k: number, name: string) {
-  const quantity = props.description?.outputs.find((known) => known.name === name);
-  if (!quantity) return;
-  const high = Math.abs(quantity.value) * 2 || 100;
-  change((next) => {
-    next.outputs[k] = { output: name, span: { low: 0, high, unit: quantity.unit } };
-  });
+  const offer = offers.value?.outputs.find((known) => known.output === name);
+  if (offer) change((next) => (next.outputs[k] = offer));
 }
 
 function chooseInput(k: number, name: string) {
-  const quantity = props.description?.inputs.find((known) => known.name === name);
-  if (!quantity) return;
-  const isRange = quantity.value === 0 && Math.abs(quantity.low) < 1e6 && Math.abs(quantity.high) < 1e6;
-  change((next) => {
-    const high = Math.abs(quantity.value) * 2 || 100;
-    next.inputs[k] = {
-      input: name,
-      at_0: isRange ? quantity.low : 0,
-      at_100: isRange ? quantity.high : high,
-    };
-  });
+  const offer = offers.value?.inputs.find((known) => known.input === name);
+  if (offer) change((next) => (next.inputs[k] = offer));
 }
 
 /** Another pair of signals: the first ones that are not asked for yet. */
 const spare = computed(() => {
-  const of = (list: { name: string }[] | undefined, used: string[]) =>
-    list?.find((known) => !used.includes(known.name))?.name ?? null;
-  const output = of(props.description?.outputs, question.value?.outputs.map((one) => one.output) ?? []);
-  const input = of(props.description?.inputs, question.value?.inputs.map((one) => one.input) ?? []);
-  return output && input && (question.value?.outputs.length ?? 6) < 6 ? { output, input } : null;
+  const now = question.value;
+  if (!now || !offers.value || now.outputs.length >= offers.value.most_pairs) return null;
+  const output = offers.value.outputs.find((one) => !now.outputs.some((used) => used.output === one.output));
+  const input = offers.value.inputs.find((one) => !now.inputs.some((used) => used.input === one.input));
+  return output && input ? { output, input } : null;
 });
 function morePairs() {
-  if (!spare.value || !question.value) return;
-  const { output, input } = spare.value;
-  const k = question.value.outputs.length;
-  chooseOutput(k, output);
-  chooseInput(k, input);
+  const pair = spare.value;
+  if (!pair) return;
+  change((next) => {
+    next.outputs.push(pair.output);
+    next.inputs.push(pair.input);
+  });
 }
 function fewerPairs() {
   change((next) => {
     next.outputs.pop();
     next.inputs.pop();
   });
+}
+
+// --- a trial of loops on one of the pairings ---
+
+const decoupler = useKept<Schemas["Decoupler"]>(`decoupler of ${props.loopTag}`, () => "none");
+const DECOUPLERS: { value: Schemas["Decoupler"]; title: string }[] = [
+  { value: "none", title: "without decoupler" },
+  { value: "static", title: "with static decouplers" },
+  { value: "dynamic", title: "with dynamic decouplers" },
+];
+const untuned = ref("");
+async function control(pairing: Schemas["Pairing"]) {
+  const now = question.value;
+  if (!now) return;
+  untuned.value = "";
+  const inputs = now.outputs.flatMap((one) => {
+    const pair = pairing.pairs.find((known) => known.output === one.output);
+    return now.inputs.filter((known) => known.input === pair?.input);
+  });
+  try {
+    const body = { plant: props.plant, pairs: { outputs: now.outputs, inputs }, decoupler: decoupler.value };
+    const found = await answered(api.POST("/api/v1/plants/loops", { body }));
+    for (const remark of found.remarks) tell(remark);
+    const kind = DECOUPLERS.find((known) => known.value === decoupler.value)?.title ?? "";
+    const pairs = pairing.pairs.map((pair) => `${readable(pair.output)} by ${readable(pair.input)}`);
+    emit("take", found.trial, `${pairs.join(", ")}, ${kind}`);
+  } catch (error) {
+    untuned.value = messageOf(error);
+  }
 }
 
 const unitOfInput = (name: string) =>
@@ -214,13 +236,20 @@ const relative = computed<Line[]>(() => {
         </p>
       </div>
       <div tabindex="0" role="region" aria-label="Pairings" class="max-h-[220px] overflow-auto">
-        <h3 class="font-semibold">Pairings</h3>
+        <h3 class="flex items-baseline justify-between gap-2 font-semibold">
+          Pairings
+          <select v-model="decoupler" class="entry font-normal" aria-label="Decoupler of the trial">
+            <option v-for="one in DECOUPLERS" :key="one.value" :value="one.value">{{ one.title }}</option>
+          </select>
+        </h3>
+        <ProblemNote :text="untuned" />
         <table class="w-full border-collapse text-[13px]">
           <thead class="text-soft">
             <tr>
               <th class="px-2 text-left font-normal">output with input</th>
               <th class="px-2 text-right font-normal">Niederlinski<br />index</th>
               <th class="px-2 text-left font-normal">what it does</th>
+              <th><span class="sr-only">a trial of it</span></th>
             </tr>
           </thead>
           <tbody>
@@ -238,6 +267,16 @@ const relative = computed<Line[]>(() => {
               <td class="px-2" :class="pairing.tone === 'bad' ? 'text-soft' : ''">
                 <span v-if="pairing.tone === 'bad'" class="font-semibold text-caution">△ </span
                 >{{ pairing.text }}
+              </td>
+              <td class="px-2 text-right">
+                <button
+                  type="button"
+                  class="button !py-0 whitespace-nowrap"
+                  :aria-label="`Control ${pairing.pairs.map((pair) => `${readable(pair.output)} by ${readable(pair.input)}`).join(', ')}`"
+                  @click="control(pairing)"
+                >
+                  Control these
+                </button>
               </td>
             </tr>
           </tbody>

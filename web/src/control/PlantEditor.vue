@@ -11,6 +11,7 @@ import { tell } from "../lib/notes";
 import EquationsDialog from "./EquationsDialog.vue";
 import { choicesOf, readable } from "./events";
 import InstrumentEditor from "./InstrumentEditor.vue";
+import FurtherSignals from "./FurtherSignals.vue";
 import SavedList from "./SavedList.vue";
 import SpecDialog from "./SpecDialog.vue";
 import { useOffers } from "./useDescription";
@@ -37,6 +38,16 @@ const editing = ref(false);
 
 const plant = computed(() => props.trial.plant);
 const process = computed(() => plant.value.process);
+
+/** Whether there is more than one signal to measure or to drive. */
+const isWide = computed(
+  () => (props.description?.outputs.length ?? 0) > 1 || (props.description?.inputs.length ?? 0) > 1,
+);
+const furtherTags = computed(() =>
+  [...(plant.value.further_measured ?? []), ...(plant.value.further_driven ?? [])]
+    .map((signal) => signal.tag)
+    .join(", "),
+);
 
 const KINDS: Record<string, string> = {
   linear: "Linear",
@@ -365,6 +376,19 @@ function use(item: SavedItem) {
           start from given states, not at rest
         </label>
         <FieldList :fields="states" @settled="emit('settled')" />
+      </DisclosurePanel>
+    </Disclosure>
+    <Disclosure v-if="isWide" v-slot="{ open }">
+      <DisclosureButton class="border-t border-dashed border-rule pt-2 text-left text-soft hover:text-ink">
+        <span aria-hidden="true">{{ open ? "▾" : "▸" }}</span> Further signals: {{ furtherTags || "none" }}
+      </DisclosureButton>
+      <DisclosurePanel class="grid gap-[6px] pb-1">
+        <FurtherSignals
+          :trial="trial"
+          :description="description"
+          @change="(edit, name) => emit('change', edit, name)"
+          @settled="emit('settled')"
+        />
       </DisclosurePanel>
     </Disclosure>
     <Disclosure v-slot="{ open }">

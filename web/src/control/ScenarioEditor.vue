@@ -9,6 +9,7 @@ import { duration } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { pointsText, readPoints } from "../lib/points";
 import { choicesOf, colourOf, describe, fieldsOf, fresh, isLoad, KINDS, titleOf, type Event } from "./events";
+import { eventsOf, readFrom } from "./loops";
 import SavedList from "./SavedList.vue";
 import { useSaved, type SavedItem } from "./useSaved";
 
@@ -17,6 +18,8 @@ const props = defineProps<{
   description: Schemas["Description"] | null;
   /** The event that is refused. */
   refusedEvent?: number | null;
+  /** The further controller at which things happen; nothing for the first loop. */
+  of?: string;
 }>();
 const emit = defineEmits<{ change: [edit: (trial: Trial) => void, name?: string]; settled: [] }>();
 const { state } = useLoop();
@@ -30,12 +33,14 @@ watch(
   { immediate: true },
 );
 const problem = ref("");
-const pvUnit = computed(() => props.trial.plant.pv.span.unit);
+/** The trial with the events and the PV of the loop at hand. */
+const seen = computed(() => readFrom(props.trial, props.of ?? ""));
+const pvUnit = computed(() => seen.value.plant.pv.span.unit);
 
 /** Units in which channels came, by tag: one that is set aside can be taken again. */
 const cameIn = new Map<string, string>();
 watch(
-  () => props.trial.scenario.events,
+  () => seen.value.scenario.events,
   (events) => {
     for (const event of events)
       if (event.kind === "load_channel" && event.unit) cameIn.set(event.tag, event.unit);
@@ -53,21 +58,21 @@ function unitsOf(event: Event): { value: string; title: string }[] {
 
 /** The events in the order of time, each with its place in the list. */
 const rows = computed(() =>
-  props.trial.scenario.events
+  seen.value.scenario.events
     .map((event, index) => ({ event, index }))
     .sort((a, b) => a.event.at - b.event.at || a.index - b.index),
 );
 
 function edit(index: number, change: (event: Event) => void) {
   emit("change", (trial) => {
-    const event = trial.scenario.events[index];
+    const event = eventsOf(trial, props.of ?? "")[index];
     if (event) change(event);
   });
 }
 
 function remove(index: number) {
   open.value = null;
-  emit("change", (trial) => trial.scenario.events.splice(index, 1));
+  emit("change", (trial) => eventsOf(trial, props.of ?? "").splice(index, 1));
 }
 
 const channels = computed(() =>
@@ -108,8 +113,8 @@ async function add(kind: Event["kind"]) {
     }
     const channel = first ? await channelOf(first.key) : null;
     const event = await fresh(kind, props.trial, channel);
-    const index = props.trial.scenario.events.length;
-    emit("change", (trial) => trial.scenario.events.push(event));
+    const index = seen.value.scenario.events.length;
+    emit("change", (trial) => eventsOf(trial, props.of ?? "").push(event));
     open.value = index;
   } catch (error) {
     problem.value = messageOf(error);
@@ -253,7 +258,7 @@ function use(item: SavedItem) {
             @update:model-value="(how) => edit(index, (next) => Object.assign(next, { how }))"
           />
           <FieldList
-            :fields="fieldsOf(event, index, trial, description, (change) => edit(index, change))"
+            :fields="fieldsOf(event, index, seen, description, (change) => edit(index, change))"
             @settled="emit('settled')"
           />
           <label v-if="event.kind === 'set_point_profile'" class="grid gap-1">
@@ -285,7 +290,13 @@ function use(item: SavedItem) {
       >
         <option value="">choose …</option>
         <optgroup v-for="group in KINDS" :key="group.group" :label="group.group">
-          <option v-for="[kind] in group.kinds" :key="kind" :value="kind">{{ titleOf(kind) }}</option>
+          <option
+            v-for="[kind] in group.kinds.filter(([kind]) => !of || kind !== 'parameter_change')"
+            :key="kind"
+            :value="kind"
+          >
+            {{ titleOf(kind) }}
+          </option>
         </optgroup>
       </select>
     </label>

@@ -2,6 +2,7 @@
 import type { Schemas, Trial } from "../api/client";
 import type { Curve, Mark, Panel } from "../lib/strip";
 import { colourOf, describe, readable } from "./events";
+import { loopsOf, measuredOf } from "./loops";
 
 type Trace = Schemas["Trace"];
 type Role = Schemas["ColumnRole"];
@@ -26,7 +27,7 @@ export function timesOf(trace: Trace): number[] {
 }
 
 function columnOf(trace: Trace, role: Role): Schemas["Column"] | undefined {
-  return trace.columns.find((known) => known.role === role);
+  return trace.columns.find((known) => known.role === role && !known.of);
 }
 
 /** Roles of the columns that are shown when they are asked for. */
@@ -35,7 +36,8 @@ const FURTHER: Role[] = ["true_value", "driven_input", "process_output"];
 /** The key of all terms of a PID controller together; they are sent only where they are asked for. */
 export const TERMS = "terms of the controller";
 
-const isTerm = (column: Schemas["Column"]) => column.role === "controller_term" && column.unit === "%";
+const isTerm = (column: Schemas["Column"]) =>
+  column.role === "controller_term" && column.unit === "%" && !column.of;
 
 /** The key of the error, set point minus PV. */
 export const ERROR = "error, SP − PV";
@@ -130,6 +132,7 @@ export function coursePanels(
       ],
     },
   ];
+  panels.push(...furtherPanels(trace, curve, laidUnder));
   const loads = values("load");
   if (loads.some((value) => value !== 0))
     panels.push({
@@ -201,6 +204,51 @@ export function coursePanels(
   return panels;
 }
 
+/** PV with set point and OP of each further loop. */
+function furtherPanels(
+  trace: Trace,
+  curve: (values: number[], rest: Partial<Curve>) => Curve,
+  laidUnder: (pick: (trace: Trace) => number[] | undefined, stepped: boolean) => Curve[],
+): Panel[] {
+  const names = [...new Set(trace.columns.flatMap((column) => (column.of ? [column.of] : [])))];
+  return names.flatMap((name) => {
+    const own = trace.columns.filter((column) => column.of === name);
+    const byTag = (tag: string) => (other: Trace) => other.columns.find((known) => known.tag === tag)?.values;
+    const setPoint = own.find((column) => column.role === "set_point");
+    const panels: Panel[] = [];
+    for (const column of own) {
+      const pair = column.role === "process_variable" || column.role === "output" || column.role === "load";
+      const putOut = column.role === "controller_term";
+      if (!pair && !putOut && column.role !== "set_point") continue;
+      // A set point whose PV stands elsewhere (an override, say) has a panel of its own; else it lies on its PV.
+      if (column.role === "set_point" && own.some((other) => other.role === "process_variable")) continue;
+      const isPv = column.role === "process_variable";
+      panels.push({
+        key: column.tag,
+        title: putOut ? readable(column.tag) : column.tag,
+        unit: column.unit,
+        weight: isPv ? 2 : 1,
+        curves: [
+          curve(column.values, isPv ? { width: 2.2 } : { colour: "--op", stepped: true, width: 1.8 }),
+          ...laidUnder(byTag(column.tag), !isPv),
+          ...(isPv && setPoint
+            ? [
+                curve(setPoint.values, {
+                  label: "SP",
+                  colour: "--ink",
+                  dash: [5, 4],
+                  width: 1.2,
+                  stepped: true,
+                }),
+              ]
+            : []),
+        ],
+      });
+    }
+    return panels;
+  });
+}
+
 /** Most things of a kind that are marked: a tank at its rim can spill at every scan. */
 const MOST_HAPPENINGS = 6;
 
@@ -212,12 +260,16 @@ export function courseMarks(
   movable: boolean,
 ): Mark[] {
   const unit = trial.plant.pv.span.unit;
-  const events = trial.scenario.events.map((event, index) => ({
-    time: event.at,
-    label: describe(event, unit, description),
-    colour: colourOf(event),
-    key: movable ? `event ${index}` : undefined,
-  }));
+  const events = loopsOf(trial).flatMap(({ key: of, name }) => {
+    const list = of ? (trial.scenario.further?.[of] ?? []) : trial.scenario.events;
+    const own = of ? measuredOf(trial, of).span.unit : unit;
+    return list.map((event, index) => ({
+      time: event.at,
+      label: `${of ? `${name}: ` : ""}${describe(event, own, description)}`,
+      colour: colourOf(event),
+      key: movable ? `event ${index} ${of}`.trim() : undefined,
+    }));
+  });
   const happenings = (trace?.happenings ?? [])
     .slice(0, MOST_HAPPENINGS)
     .map(({ at, text }) => ({ time: at, label: `△ ${text}`, colour: "--limit" }));

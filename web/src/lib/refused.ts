@@ -34,6 +34,6 @@ export function lastName(path: string): string {
 
 /** The event that a path is about. */
 export function eventOf(path: string): number | null {
-  const found = /events[[./](\d+)/.exec(path);
+  const found = /(?:events[[./]|further\.[^[]+\[)(\d+)/.exec(path);
   return found ? Number(found[1]) : null;
 }

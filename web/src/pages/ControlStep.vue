@@ -10,6 +10,8 @@ import {
   type TrialResult,
   type TrialRow,
 } from "../api/client";
+import WiredMargin from "../components/WiredMargin.vue";
+import { eventsOf, loopsOf, measuredOf } from "../control/loops";
 import CandidateMargin from "../components/CandidateMargin.vue";
 import DeleteDialog from "../components/DeleteDialog.vue";
 import EditDialog from "../components/EditDialog.vue";
@@ -140,6 +142,33 @@ const PARTS = [
   { key: "signal", title: "Measure" },
 ];
 const part = useKept(`part of ${state.tag}`, () => "candidate");
+
+// --- which of several loops the margin is about; the first has no name ---
+
+const focusKept = useKept<string>(`loop in focus of ${state.tag}`, () => "");
+const loops = computed(() => (shown.value.trial ? loopsOf(shown.value.trial) : []));
+const focus = computed({
+  get: () => (loops.value.some((one) => one.key === focusKept.value) ? focusKept.value : ""),
+  set: (key) => (focusKept.value = key),
+});
+watch(
+  () => refusedField.value,
+  (path) => {
+    const at = /^candidate\.further\[(\d+)\]/.exec(path);
+    const named = /^scenario\.further\.([^[]+)\[/.exec(path);
+    const name = at ? draft.value?.candidate.further?.[Number(at[1])]?.name : named?.[1];
+    if (name) focus.value = name;
+    else if (/^(candidate|scenario)\./.test(path)) focus.value = "";
+  },
+);
+/** Figures and unit of the loop in focus; of one without a loop of its own those of the first. */
+const inFocus = computed(() => {
+  const { result: now, trial } = shown.value;
+  if (!now || !trial) return null;
+  const further = now.assessment.further?.find((one) => one.name === focus.value);
+  if (focus.value && !further) return null;
+  return { figures: further ?? now.assessment, unit: measuredOf(trial, focus.value).span.unit };
+});
 
 /** The part that a refusal is about, and its entry there. */
 const PLACES: Record<string, string> = { candidate: "candidate", plant: "plant", scenario: "scenario" };
@@ -275,6 +304,13 @@ function takeController(controller: Controller, name: string) {
     if (pid && limits) pid.output_limits = limits;
     trial.candidate.controller = next;
   }, name);
+}
+
+/** A trial of several loops that were set up together. */
+function takeLoops(trial: Trial, name: string) {
+  adopt(trial, name, null);
+  view.value = "course";
+  part.value = "candidate";
 }
 
 /** A trial on the chosen model, or on the plant behind the loop, in place of what the row stands on. */
@@ -499,14 +535,14 @@ const extent = computed<[number, number]>(() => [0, shown.value.trial?.scenario.
 
 /** A mark of the strip was drawn to another time: whole scans, and round numbers where the trial is long. */
 function drag(key: string, to: number, settled: boolean) {
-  const index = Number(key.replace("event ", ""));
+  const [, index, of] = /^event (\d+) ?(.*)$/.exec(key) ?? [];
   const trial = draft.value;
   if (!trial) return;
   const { duration, scan } = trial.scenario;
   const grain = Math.max(scan, 10 ** Math.floor(Math.log10(duration / 500)));
   const at = Number(Math.min(Math.max(Math.round(to / grain) * grain, 0), duration).toPrecision(6));
   change((next) => {
-    const event = next.scenario.events[index];
+    const event = eventsOf(next, of ?? "")[Number(index)];
     if (event) event.at = at;
   });
   if (settled) void keep();
@@ -622,6 +658,7 @@ useKeys({
             :plant="draft.plant"
             :description="description"
             :loop-tag="state.tag"
+            @take="takeLoops"
           />
           <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
           <TradeOffView
@@ -700,14 +737,31 @@ useKeys({
           {{ base.remark }}
         </p>
         <ViewTabs v-model="part" :views="PARTS" label="Parts of the trial" class="mb-2" />
+        <ViewTabs
+          v-if="loops.length > 1 && (part === 'candidate' || part === 'scenario')"
+          v-model="focus"
+          :views="loops.map((one) => ({ key: one.key, title: one.name }))"
+          label="Controllers of the trial"
+          class="mb-2"
+        />
         <div :inert="isFlipped" @keydown.enter.capture="mean">
+          <WiredMargin
+            v-if="part === 'candidate' && focus"
+            :trial="shown.trial ?? draft"
+            :of="focus"
+            :description="description"
+            @change="(edit, name) => change(edit, name ?? null)"
+            @settled="keep"
+            @gone="focus = ''"
+          />
           <CandidateMargin
-            v-if="part === 'candidate'"
+            v-else-if="part === 'candidate'"
             :trial="shown.trial ?? draft"
             :description="description"
             :closed-loop-time-constant="closedLoopTimeConstant"
             @change="(edit, name) => change(edit, name ?? null)"
             @tune="tune"
+            @made="focus = $event"
             @settled="keep"
           />
           <TunePanel v-else-if="part === 'tune'" :trial="draft" :tuning="tuning" @take="takeController" />
@@ -724,6 +778,7 @@ useKeys({
             v-else-if="part === 'scenario'"
             :trial="shown.trial ?? draft"
             :refused-event="eventOf(refusedField)"
+            :of="focus"
             :description="description"
             @change="(edit, name) => change(edit, name ?? null)"
             @settled="keep"
@@ -756,7 +811,13 @@ useKeys({
         </button>
       </p>
       <div v-if="shown.result && part !== 'signal'" class="grid gap-2" :class="refusal ? 'opacity-60' : ''">
-        <LoopFigures :assessment="shown.result.assessment" :pv-unit="pvUnit" />
+        <p v-if="loops.length > 1 && inFocus" class="text-[12.5px] text-soft">
+          of {{ loops.find((one) => one.key === focus)?.name }}, the other loops closed
+        </p>
+        <LoopFigures v-if="inFocus" :assessment="inFocus.figures" :pv-unit="inFocus.unit" />
+        <p v-else class="text-[12.5px] text-soft">
+          {{ focus }} has no OP of its own: it has no loop to be measured.
+        </p>
         <p v-if="staleModelOf(base)" class="border-l-[3px] border-caution pl-3">
           △ Model {{ letter(staleModelOf(base)?.number ?? 0) }}, which this trial stands on, is stale: its
           record or the preparation has changed since. Fit it anew at Model.

@@ -180,8 +180,6 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
         let deviations = trace.controlled()[start..=end].iter().map(|value| value - set_point[start]).collect();
         Response { scan: trace.scan, at: trace.time(start), deviations }
     };
-    let OutputLimits { low, high } = trace.output_limits;
-    let at_limit = output.iter().take(last).filter(|value| **value <= low || **value >= high).count();
     let errors = ErrorIntegrals::of(trace, trace.controlled(), 0, last);
     let load_responses: Vec<LoadResponse> = load_steps
         .iter()
@@ -196,11 +194,19 @@ pub(super) fn metrics_from(trace: &Trace, recovery_band: f64, set_point_before: 
         integral_time_absolute_error: errors.time_absolute,
         output_travel: travel(output),
         output_reversals: reversals(output),
-        saturated_time: at_limit as f64 * trace.scan,
+        saturated_time: time_at_limits(output, trace),
         set_point_responses: set_point_steps.iter().map(|(k, size)| stretch(*k).to_set_point(*size)).collect(),
         loads: LoadTotals::of(&load_responses),
         load_responses,
     }
+}
+
+/// How long an output stands at a limit of the trace, s; the last row holds for no time.
+pub(super) fn time_at_limits(output: &[f64], trace: &Trace) -> f64 {
+    let OutputLimits { low, high } = trace.output_limits;
+    let rows = output.len().saturating_sub(1);
+    let at_limit = output.iter().take(rows).filter(|value| **value <= low || **value >= high).count();
+    at_limit as f64 * trace.scan
 }
 
 /// The rows at which a signal steps, and by how much: it stood before and stands afterwards. `before` is its value before

@@ -16,7 +16,7 @@ pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_prepared};
 pub use interaction::{
-    DrivenInput, Interaction, InteractionCurves, InteractionQuestion, MeasuredOutput, Pair, Pairing, Zero,
+    DrivenInput, Interaction, InteractionCurves, InteractionQuestion, MeasuredOutput, Pair, Pairing, SignalOffers, Zero,
 };
 pub use judgement::{judge, robustness_verdicts, scan_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
@@ -67,5 +67,9 @@ fn metrics_of(trial: &Trial, trace: &Trace) -> Result<Metrics> {
     let band = RECOVERY_SHARE * span.width();
     let mut metrics = metrics_from(trace, band, before);
     attribution::attribute(trial, trace, band, &mut metrics)?;
+    if let Some(put_out) = trace.put_out(trial.plant.loop_tag()) {
+        // Where its range is split or it is overridden, an OP at its end is no limit of the controller.
+        metrics.saturated_time = metrics::time_at_limits(put_out, trace);
+    }
     Ok(metrics)
 }

@@ -28,7 +28,8 @@ pub struct FurtherLoop {
 pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherLoop>> {
     let mut all = Vec::new();
     for (k, wired) in trial.candidate.further.iter().enumerate() {
-        let (Some(seen), Some(own)) = (trial.seen_from(&wired.name)?, trial.trace_seen_from(&wired.name, trace)) else {
+        let (Some(seen), Some(own)) = (trial.seen_from(&wired.name)?, trial.trace_seen_from(&wired.name, trace)?)
+        else {
             continue;
         };
         let metrics = metrics_of(&seen, &own)?;
@@ -42,8 +43,12 @@ pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherL
 /// one: then no single loop has a margin of its own.
 pub(super) fn loop_margins(trial: &Trial, cut: usize) -> Result<Option<Margins>> {
     let Some(network) = Network::of(trial)? else { return Ok(None) };
+    // One that stands by to override moves nothing by itself.
+    if network.stands_by(cut) {
+        return Ok(None);
+    }
     let mut closed: Vec<usize> = Vec::new();
-    for other in (0..network.count()).filter(|k| *k != cut && network.pids[*k].is_some()) {
+    for other in (0..network.count()).filter(|k| *k != cut && network.pids[*k].is_some() && !network.stands_by(*k)) {
         if !network.gain(other, &closed).margins().stable {
             return Ok(None);
         }
@@ -100,6 +105,13 @@ impl Network {
             channels.push(row);
         }
         Ok(Some(Self { pids, links, channels, scan, dead_time, slowest }))
+    }
+
+    /// Whether a controller moves nothing while no output is at a limit or selected.
+    fn stands_by(&self, controller: usize) -> bool {
+        let ops = self.channels.first().map_or(0, Vec::len);
+        (0..ops).all(|op| self.links.at_op(controller, op) == 0.0)
+            && (0..self.count()).all(|of| self.links.at_set_point(controller, of) == 0.0)
     }
 
     fn count(&self) -> usize {

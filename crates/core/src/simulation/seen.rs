@@ -3,6 +3,7 @@
 
 use super::plant::{Drive, OperatingPoint, Plant, Signal};
 use super::signals::{Manipulated, Measured};
+use super::trace::{Column, ColumnRole};
 use super::trial::Trial;
 use super::wiring::{Wire, Wired, Wiring};
 use super::{Event, Trace};
@@ -118,10 +119,36 @@ impl Trial {
         Ok(Some(seen))
     }
 
-    /// The trace of this trial as it is seen from a further controller, with the limits of that controller.
-    #[must_use]
-    pub fn trace_seen_from(&self, name: &str, trace: &Trace) -> Option<Trace> {
-        let wired: &Wired = self.candidate.further.iter().find(|wired| wired.name == name)?;
-        Some(Trace { output_limits: wired.controller.output_limits(), ..trace.seen_from(name)? })
+    /// The trace of this trial as it is seen from a further controller: its set point, measured signal and OP in the place of those of
+    /// the first loop, for all that is computed from a trace, with its limits. None where it sets no OP.
+    pub fn trace_seen_from(&self, name: &str, trace: &Trace) -> Result<Option<Trace>> {
+        let wiring = Wiring::new(&self.plant, &self.candidate)?;
+        let Some(k) = wiring.names.iter().skip(1).position(|known| known == name) else { return Ok(None) };
+        let wired: &Wired = &self.candidate.further[k];
+        let Some(op) = wiring.op_of(k + 1) else { return Ok(None) };
+        let op = op.checked_sub(1).map_or(&self.plant.op.tag, |further| &self.plant.further_driven[further].tag);
+        let true_value = match wiring.measures[k + 1] {
+            0 => "true value".to_owned(),
+            _ => format!("{} true value", wired.measures),
+        };
+        let set_point = format!("{name}.SP");
+        let load = if *op == self.plant.op.tag { "load".to_owned() } else { format!("{name} load") };
+        let put_out = format!("{name} puts out");
+        let measures = wired.measures.strip_suffix(".PV").unwrap_or(&wired.measures);
+        let columns = [&set_point, &wired.measures, op, &load, &true_value, &put_out]
+            .into_iter()
+            .filter_map(|tag| trace.columns.iter().find(|column| column.tag == *tag))
+            .map(|column| {
+                // There the controller is called after what it measures.
+                let tag = if column.tag == put_out { format!("{measures} puts out") } else { column.tag.clone() };
+                Column { of: None, tag, ..column.clone() }
+            });
+        // What the process itself does is the same from everywhere.
+        let disturbances = trace.columns.iter().filter(|column| column.role == ColumnRole::Disturbance).cloned();
+        Ok(Some(Trace {
+            columns: columns.chain(disturbances).collect(),
+            output_limits: wired.controller.output_limits(),
+            ..trace.clone()
+        }))
     }
 }

@@ -148,35 +148,13 @@ impl Trace {
         self.columns.iter().find(|one| one.role == role && one.of.is_none()).map_or(&[], |column| &column.values)
     }
 
-    /// The names of the further controllers, and of further signals without one.
+    /// What a controller puts out, where that can be told from no signal: it is overridden, or its range is split. It is `name`, or the
+    /// one that the trace is seen from.
     #[must_use]
-    pub fn further(&self) -> Vec<&str> {
-        let mut names: Vec<&str> = Vec::new();
-        for name in self.columns.iter().filter_map(|column| column.of.as_deref()) {
-            if !names.contains(&name) {
-                names.push(name);
-            }
-        }
-        names
-    }
-
-    /// The trace as it is seen from a further controller: its set point, measured signal and OP in the place of those of the
-    /// loop, for all that is computed from a trace. None where it has not all three of its own.
-    #[must_use]
-    pub fn seen_from(&self, name: &str) -> Option<Self> {
-        let own: Vec<&Column> = self.columns.iter().filter(|column| column.of.as_deref() == Some(name)).collect();
-        let has = |role| own.iter().any(|column| column.role == role);
-        if ![ColumnRole::SetPoint, ColumnRole::ProcessVariable, ColumnRole::Output].into_iter().all(has) {
-            return None;
-        }
-        let mut columns: Vec<Column> = own.into_iter().map(|column| Column { of: None, ..column.clone() }).collect();
-        columns.sort_by_key(|column| match column.role {
-            ColumnRole::SetPoint => 0,
-            ColumnRole::ProcessVariable => 1,
-            ColumnRole::Output => 2,
-            _ => 3,
-        });
-        Some(Self { columns, ..self.clone() })
+    pub fn put_out(&self, name: &str) -> Option<&[f64]> {
+        let own = format!("{name} puts out");
+        let mut terms = self.columns.iter().filter(|column| column.role == ColumnRole::ControllerTerm);
+        terms.find(|column| column.tag == own).map(|column| column.values.as_slice())
     }
 
     /// What is controlled: the true value where it is known beside the measured one, else that.

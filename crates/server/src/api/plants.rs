@@ -4,9 +4,10 @@ use crate::gate::compute;
 use crate::problem::{Body, Problem};
 use crate::state::AppState;
 use antistasis_core::Error;
-use antistasis_core::assessment::{Interaction, InteractionQuestion, PlantAnalysis, analyse};
+use antistasis_core::assessment::{Interaction, InteractionQuestion, PlantAnalysis, SignalOffers, analyse};
 use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, StepTable, TextFault, offers};
 use antistasis_core::simulation::Plant;
+use antistasis_core::tuning::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
 use axum::Json;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -24,6 +25,8 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(usual_plant))
         .routes(routes!(analyse_plant))
         .routes(routes!(interaction_of))
+        .routes(routes!(loops_of))
+        .routes(routes!(further_signals))
 }
 
 /// Everything that can be simulated, each with values to begin with.
@@ -155,6 +158,8 @@ struct InteractionAnswer {
     question: InteractionQuestion,
     /// Relative gains, pairings, singular values and zeros.
     interaction: Interaction,
+    /// All signals that can be asked for, on their usual spans.
+    offers: SignalOffers,
 }
 
 /// How several loops on one plant act on each other: relative gains, pairings, singular values, zeros with their directions. Refused
@@ -173,7 +178,39 @@ async fn interaction_of(Body(request): Body<InteractionRequest>) -> Result<Json<
                 )
             })?,
         };
-        Interaction::of(&plant, &question).map(|interaction| InteractionAnswer { question, interaction })
+        let offers = SignalOffers::of(&plant)?;
+        Interaction::of(&plant, &question).map(|interaction| InteractionAnswer { question, interaction, offers })
     });
     Ok(Json(answer.await??))
+}
+
+/// Several loops set up on one plant: a trial with a PI controller a pair of signals, detuned together by the largest log modulus,
+/// with or without decouplers. Refused (422) where a pair does not fit, or a loop cannot be tuned so.
+#[utoipa::path(post, path = "/api/v1/plants/loops", tag = "plants", request_body = LoopsQuestion,
+    responses((status = 200, body = LoopsAnswer), (status = 422, body = Problem)))]
+async fn loops_of(Body(question): Body<LoopsQuestion>) -> Result<Json<LoopsAnswer>, Problem> {
+    Ok(Json(compute(move || begin_loops(&question)).await??))
+}
+
+/// A plant that is to have a further signal.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct FurtherRequest {
+    /// The plant.
+    plant: Plant,
+    /// The output that is to be measured, too; null for none.
+    #[serde(default)]
+    output: Option<String>,
+    /// The input that is to be driven, too; null for none.
+    #[serde(default)]
+    input: Option<String>,
+}
+
+/// The plant with a further measured or driven signal on the span that is usual for it. Refused (422) where its process has no such
+/// signal, or it is measured or driven already.
+#[utoipa::path(post, path = "/api/v1/plants/further", tag = "plants", request_body = FurtherRequest,
+    responses((status = 200, body = Plant), (status = 422, body = Problem)))]
+async fn further_signals(Body(request): Body<FurtherRequest>) -> Result<Json<Plant>, Problem> {
+    let FurtherRequest { plant, output, input } = request;
+    Ok(Json(compute(move || with_further(&plant, output.as_deref(), input.as_deref())).await??))
 }

@@ -20,8 +20,8 @@ pub struct InteractionCurves {
     pub omega: Vec<f64>,
     /// Singular values in %/%, the largest first: a curve each.
     pub singular_values: Vec<Vec<f64>>,
-    /// The largest over the smallest.
-    pub condition_number: Vec<f64>,
+    /// The largest over the smallest; null where nothing comes through in a direction.
+    pub condition_number: Vec<Option<f64>>,
     /// Sizes of the relative gains: by output, by input, over frequency.
     pub relative_gains: Vec<Vec<Vec<f64>>>,
 }
@@ -43,7 +43,7 @@ impl InteractionCurves {
             let Some(sizes) = singular_values(&value) else { continue };
             let Some(inverse) = value.clone().try_inverse() else { continue };
             curves.omega.push(omega);
-            curves.condition_number.push(ratio(&sizes).unwrap_or(f64::MAX));
+            curves.condition_number.push(ratio(&sizes));
             for (curve, size) in curves.singular_values.iter_mut().zip(sizes) {
                 curve.push(size);
             }

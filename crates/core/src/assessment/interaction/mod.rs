@@ -7,7 +7,7 @@ mod verdicts;
 
 pub use frequency::InteractionCurves;
 pub use pairing::{Pair, Pairing};
-pub use question::{DrivenInput, InteractionQuestion, MeasuredOutput};
+pub use question::{DrivenInput, InteractionQuestion, MeasuredOutput, SignalOffers};
 
 use crate::lti::TransferMatrix;
 use crate::process::transfer_matrix;

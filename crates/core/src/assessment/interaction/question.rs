@@ -46,54 +46,94 @@ fn high(quantity: &Quantity) -> f64 {
     if quantity.value == 0.0 { 100.0 } else { 2.5 * crate::simulation::round_down(quantity.value.abs().max(1e-6)) }
 }
 
-/// The one that is named, and the others.
-fn first_and_others<'a>(all: &'a [Quantity], named: &str) -> (Option<&'a Quantity>, Vec<&'a Quantity>) {
-    let (named, others): (Vec<&Quantity>, Vec<&Quantity>) = all.iter().partition(|one| one.name == named);
-    (named.first().copied(), others)
-}
-
 /// Signals by their places, each with the factor that takes it to %.
 type Scales = Vec<(usize, f64)>;
 
 /// Ranges beyond this are no more than bounds of what can be typed.
 const NO_RANGE: f64 = 1e6;
 
-impl InteractionQuestion {
-    /// What one would ask of a plant first: that output which it measures and another, that input which it drives and another, the
-    /// first that can be moved apart. What it measures and drives stands on the spans that it has, other signals on spans that hold
-    /// twice their usual values. None where there are not two of each.
-    pub fn usual(plant: &Plant) -> Result<Option<Self>> {
+/// All signals of the process of a plant that can be measured or driven, on the spans that one would take: what the plant measures and
+/// drives on the spans that it has, others on spans that hold twice their usual values. The plant's own PV and OP come first.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct SignalOffers {
+    /// The outputs.
+    pub outputs: Vec<MeasuredOutput>,
+    /// The inputs.
+    pub inputs: Vec<DrivenInput>,
+    /// Between how many of each interaction can be looked at.
+    pub most_pairs: usize,
+}
+
+impl SignalOffers {
+    /// Of a plant.
+    pub fn of(plant: &Plant) -> Result<Self> {
         let description = &plant.describe()?;
-        let all = (&description.outputs, &description.inputs);
-        let first = all.0.first().map_or("", |output| &output.name);
+        let first = description.outputs.first().map_or("", |output| &output.name);
         let measured = plant.measured.as_deref().unwrap_or(first);
         let usual = &description.drive;
         let (driven, at_0, at_100) = match &plant.drive {
             Some(drive) => (&drive.input, drive.at_0, drive.at_100),
             None => (&usual.input, usual.at_0, usual.at_100),
         };
-        let asked_output = |output: &Quantity| {
-            let own = output.name == measured;
-            let span = if own { plant.pv.span.clone() } else { Span::new(0.0, high(output), &output.unit) };
-            MeasuredOutput { output: output.name.clone(), span }
+        let output = |quantity: &Quantity| {
+            let further = plant.further_measured.iter().find(|one| one.output == quantity.name).map(|one| &one.span);
+            let own = (quantity.name == measured).then_some(&plant.pv.span);
+            let span = own.or(further).cloned().unwrap_or_else(|| Span::new(0.0, high(quantity), &quantity.unit));
+            MeasuredOutput { output: quantity.name.clone(), span }
         };
-        let asked_input = |input: &Quantity| {
+        let input = |quantity: &Quantity| {
+            let further = plant.further_driven.iter().find(|one| one.input == quantity.name);
             // Bounds of what can be typed are no range over which anything is driven.
-            let is_range = input.low.abs() < NO_RANGE && input.high.abs() < NO_RANGE;
-            let (at_0, at_100) = match input.value {
-                _ if input.name == *driven => (at_0, at_100),
-                0.0 if is_range => (input.low, input.high),
-                _ => (0.0, high(input)),
+            let is_range = quantity.low.abs() < NO_RANGE && quantity.high.abs() < NO_RANGE;
+            let (at_0, at_100) = match quantity.value {
+                _ if quantity.name == *driven => (at_0, at_100),
+                _ if further.is_some() => further.map_or((0.0, 100.0), |one| (one.at_0, one.at_100)),
+                0.0 if is_range => (quantity.low, quantity.high),
+                _ => (0.0, high(quantity)),
             };
-            DrivenInput { input: input.name.clone(), at_0, at_100 }
+            DrivenInput { input: quantity.name.clone(), at_0, at_100 }
         };
-        let (outputs, inputs) = (first_and_others(all.0, measured), first_and_others(all.1, driven));
-        let mut questions = inputs.1.iter().flat_map(|input| outputs.1.iter().map(move |output| (output, input))).map(
-            |(output, input)| Self {
-                outputs: outputs.0.iter().chain([output]).map(|one| asked_output(one)).collect(),
-                inputs: inputs.0.iter().chain([input]).map(|one| asked_input(one)).collect(),
-            },
-        );
+        let rank_output = |one: &MeasuredOutput| match &one.output {
+            name if name == measured => 0,
+            name if plant.further_measured.iter().any(|known| known.output == *name) => 1,
+            _ => 2,
+        };
+        let rank_input = |one: &DrivenInput| match &one.input {
+            name if name == driven => 0,
+            name if plant.further_driven.iter().any(|known| known.input == *name) => 1,
+            _ => 2,
+        };
+        let mut outputs: Vec<MeasuredOutput> = description.outputs.iter().map(output).collect();
+        let mut inputs: Vec<DrivenInput> = description.inputs.iter().map(input).collect();
+        outputs.sort_by_key(rank_output);
+        inputs.sort_by_key(rank_input);
+        Ok(Self { outputs, inputs, most_pairs: MOST_PAIRS })
+    }
+}
+
+impl InteractionQuestion {
+    /// What one would ask of a plant first: the signals that it measures and drives, where it has several; else that output which it
+    /// measures and another, that input which it drives and another, the first that can be moved apart. None where there are not two of
+    /// each.
+    pub fn usual(plant: &Plant) -> Result<Option<Self>> {
+        let description = &plant.describe()?;
+        let SignalOffers { outputs, inputs, .. } = SignalOffers::of(plant)?;
+        let known = plant.further_measured.len().min(plant.further_driven.len());
+        if known > 0 {
+            let pairs = (known + 1).min(MOST_PAIRS);
+            return Ok(Some(Self { outputs: outputs[..pairs].to_vec(), inputs: inputs[..pairs].to_vec() }));
+        }
+        let (Some((output, other_outputs)), Some((input, other_inputs))) =
+            (outputs.split_first(), inputs.split_first())
+        else {
+            return Ok(None);
+        };
+        let mut questions = other_inputs.iter().flat_map(|second_input| {
+            other_outputs.iter().map(move |second_output| Self {
+                outputs: vec![output.clone(), second_output.clone()],
+                inputs: vec![input.clone(), second_input.clone()],
+            })
+        });
         let Some(first) = questions.next() else { return Ok(None) };
         // Where it cannot be looked at, the answer to the question says why.
         let Ok(matrix) = super::matrix_of(plant) else { return Ok(Some(first)) };
@@ -106,6 +146,23 @@ impl InteractionQuestion {
             return Ok(Some(first));
         }
         Ok(Some(questions.find(moves_apart).unwrap_or(first)))
+    }
+
+    /// The usual question with its inputs in the order of the pairing that is to be preferred. None where there is none.
+    pub fn recommended(plant: &Plant) -> Result<Option<Self>> {
+        let Some(usual) = Self::usual(plant)? else { return Ok(None) };
+        let interaction = super::Interaction::of(plant, &usual)?;
+        Ok(interaction.pairings.first().map(|pairing| usual.paired(pairing)))
+    }
+
+    /// The same signals, the inputs in the order of a pairing.
+    #[must_use]
+    pub fn paired(&self, pairing: &super::Pairing) -> Self {
+        let of = |output: &MeasuredOutput| {
+            let pair = pairing.pairs.iter().find(|pair| pair.output == output.output)?;
+            self.inputs.iter().find(|input| input.input == pair.input).cloned()
+        };
+        Self { outputs: self.outputs.clone(), inputs: self.outputs.iter().filter_map(of).collect() }
     }
 
     /// Refuses a question that does not fit a plant.

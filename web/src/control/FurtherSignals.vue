@@ -1,0 +1,201 @@
+<script setup lang="ts">
+/** What a plant measures besides its PV, and what drives it besides its OP. */
+import { computed, ref } from "vue";
+import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
+import ChoiceField from "../components/ChoiceField.vue";
+import FieldList from "../components/FieldList.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import { rangeIn, whenGiven, type Field } from "../lib/field";
+import { choicesOf, readable } from "./events";
+import { setTag } from "./loops";
+
+const props = defineProps<{ trial: Trial; description: Schemas["Description"] | null }>();
+const emit = defineEmits<{ change: [edit: (trial: Trial) => void, name?: string]; settled: [] }>();
+
+const problem = ref("");
+const measured = computed(() => props.trial.plant.further_measured ?? []);
+const driven = computed(() => props.trial.plant.further_driven ?? []);
+
+/** Outputs and inputs that are not measured or driven yet. */
+const outputs = computed(() => {
+  const own = props.trial.plant.measured ?? props.description?.outputs[0]?.name;
+  const taken = [own, ...measured.value.map((one) => one.output)];
+  return (props.description?.outputs ?? []).filter((one) => !taken.includes(one.name));
+});
+const inputs = computed(() => {
+  const own = props.trial.plant.drive?.input ?? props.description?.drive.input;
+  const taken = [own, ...driven.value.map((one) => one.input)];
+  return (props.description?.inputs ?? []).filter((one) => !taken.includes(one.name));
+});
+
+async function add(kind: "output" | "input", name: string) {
+  problem.value = "";
+  try {
+    const body = { plant: props.trial.plant, [kind]: name };
+    const plant = await answered(api.POST("/api/v1/plants/further", { body }));
+    emit(
+      "change",
+      (trial) => (trial.plant = plant),
+      `with ${readable(name)} ${kind === "output" ? "measured" : "driven"}`,
+    );
+    emit("settled");
+  } catch (error) {
+    problem.value = messageOf(error);
+  }
+}
+
+function remove(list: "further_measured" | "further_driven", k: number, tag: string) {
+  const used = (props.trial.candidate.further ?? []).find(
+    (wired) => wired.measures === tag || wired.sets.some((wire) => wire.to === tag),
+  );
+  if (used) {
+    problem.value = `${used.name} works with ${tag}: take that controller out first, at Candidate.`;
+    return;
+  }
+  problem.value = "";
+  emit("change", (trial) => trial.plant[list]?.splice(k, 1), `without ${tag}`);
+}
+
+function fieldsOfMeasured(k: number): Field[] {
+  const one = measured.value[k];
+  if (!one) return [];
+  const { unit } = one.span;
+  type Own = NonNullable<Trial["plant"]["further_measured"]>[number];
+  const edit = (how: (own: Own) => void) =>
+    emit("change", (trial) => {
+      const own = trial.plant.further_measured?.[k];
+      if (own) how(own);
+    });
+  return [
+    {
+      key: `low ${k}`,
+      label: "Span from",
+      unit,
+      value: one.span.low,
+      set: whenGiven((value) => edit((own) => (own.span.low = value))),
+    },
+    {
+      key: `high ${k}`,
+      label: "to",
+      unit,
+      value: one.span.high,
+      set: whenGiven((value) => edit((own) => (own.span.high = value))),
+    },
+    {
+      key: `noise ${k}`,
+      label: "Noise of its sensor",
+      unit,
+      ...rangeIn("SensorSpec", "noise"),
+      value: one.sensor?.noise ?? 0,
+      set: whenGiven((value) => edit((own) => (own.sensor = { ...own.sensor, noise: value }))),
+    },
+    {
+      key: `dead_time ${k}`,
+      label: "Dead time of its sensor",
+      unit: "s",
+      ...rangeIn("SensorSpec", "dead_time"),
+      value: one.sensor?.dead_time ?? 0,
+      set: whenGiven((value) => edit((own) => (own.sensor = { ...own.sensor, dead_time: value }))),
+    },
+    {
+      key: `time_constant ${k}`,
+      label: "Lag of its sensor",
+      unit: "s",
+      ...rangeIn("SensorSpec", "time_constant"),
+      value: one.sensor?.time_constant ?? 0,
+      set: whenGiven((value) => edit((own) => (own.sensor = { ...own.sensor, time_constant: value }))),
+    },
+  ];
+}
+
+function fieldsOfDriven(k: number): Field[] {
+  const one = driven.value[k];
+  if (!one) return [];
+  const unit = props.description?.inputs.find((known) => known.name === one.input)?.unit ?? "";
+  const field = (key: "at_0" | "at_100" | "at_start", label: string, of: string): Field => ({
+    key: `${key} ${k}`,
+    label,
+    unit: of,
+    ...(key === "at_start" ? rangeIn("Manipulated", "at_start") : {}),
+    value: one[key],
+    set: whenGiven((value) =>
+      emit("change", (trial) => {
+        const own = trial.plant.further_driven?.[k];
+        if (own) own[key] = value;
+      }),
+    ),
+  });
+  return [
+    field("at_0", "At 0 %", unit),
+    field("at_100", "At 100 %", unit),
+    field("at_start", "Stands at the start at", "%"),
+  ];
+}
+
+function rename(list: "further_measured" | "further_driven", k: number, event: globalThis.Event) {
+  const tag = (event.target as HTMLInputElement).value.trim();
+  if (tag) emit("change", (trial) => setTag(trial, list, k, tag));
+}
+</script>
+
+<template>
+  <div class="grid gap-[6px]">
+    <div v-for="(one, k) in measured" :key="`m${k}`" class="grid gap-[6px] border-l-[3px] border-pv pl-3">
+      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
+        {{ readable(one.output) }}
+        <input
+          class="entry min-w-0"
+          :aria-label="`Tag of ${readable(one.output)}`"
+          :value="one.tag"
+          maxlength="64"
+          @change="rename('further_measured', k, $event)"
+        />
+        <button
+          type="button"
+          class="px-1 text-soft hover:text-limit"
+          :aria-label="`Remove: ${one.tag}`"
+          @click="remove('further_measured', k, one.tag)"
+        >
+          ×
+        </button>
+      </label>
+      <FieldList :fields="fieldsOfMeasured(k)" @settled="emit('settled')" />
+    </div>
+    <div v-for="(one, k) in driven" :key="`d${k}`" class="grid gap-[6px] border-l-[3px] border-op pl-3">
+      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
+        {{ readable(one.input) }}
+        <input
+          class="entry min-w-0"
+          :aria-label="`Tag of ${readable(one.input)}`"
+          :value="one.tag"
+          maxlength="64"
+          @change="rename('further_driven', k, $event)"
+        />
+        <button
+          type="button"
+          class="px-1 text-soft hover:text-limit"
+          :aria-label="`Remove: ${one.tag}`"
+          @click="remove('further_driven', k, one.tag)"
+        >
+          ×
+        </button>
+      </label>
+      <FieldList :fields="fieldsOfDriven(k)" @settled="emit('settled')" />
+    </div>
+    <ChoiceField
+      v-if="outputs.length"
+      label="Measure, too"
+      model-value=""
+      :choices="[{ value: '', title: 'choose …' }, ...choicesOf(outputs)]"
+      @update:model-value="(name) => name && add('output', name)"
+    />
+    <ChoiceField
+      v-if="inputs.length"
+      label="Drive, too"
+      model-value=""
+      :choices="[{ value: '', title: 'choose …' }, ...choicesOf(inputs)]"
+      @update:model-value="(name) => name && add('input', name)"
+    />
+    <ProblemNote :text="problem" />
+  </div>
+</template>
