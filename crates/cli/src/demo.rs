@@ -103,7 +103,7 @@ pub(crate) async fn seed(store: &Store, data: Option<&Path>) -> Result<(), Failu
     }
 }
 
-/// Concentration and temperature of the blend, each with a controller of its own: feeling each other, and decoupled.
+/// Concentration and flow of the blend, each with a controller of its own: feeling each other, and decoupled.
 fn coupled() -> Result<Vec<(&'static str, Trial)>, Failure> {
     let [.., (_, text)] = STEP_TESTS.iter().filter(|test| test.0 == COUPLED).collect::<Vec<_>>()[..] else {
         return Ok(Vec::new());
@@ -112,19 +112,19 @@ fn coupled() -> Result<Vec<(&'static str, Trial)>, Failure> {
     let pairs = InteractionQuestion {
         outputs: vec![
             MeasuredOutput { output: "concentration".to_owned(), span: test.plant.pv.span.clone() },
-            MeasuredOutput { output: "temperature".to_owned(), span: Span::new(0.0, 100.0, "°C") },
+            MeasuredOutput { output: "product_flow".to_owned(), span: Span::new(0.0, 30.0, "m³/h") },
         ],
         inputs: vec![
             DrivenInput { input: "strong_flow".to_owned(), at_0: 0.0, at_100: 15.0 },
-            DrivenInput { input: "weak_temperature".to_owned(), at_0: 0.0, at_100: 80.0 },
+            DrivenInput { input: "weak_flow".to_owned(), at_0: 0.0, at_100: 15.0 },
         ],
     };
-    let mut plant = with_further(&test.plant, Some("temperature"), Some("weak_temperature")).map_err(Failure::new)?;
-    plant.further_measured[0].tag = "TIC-321.PV".to_owned();
-    plant.further_measured[0].span = Span::new(0.0, 100.0, "°C");
+    let mut plant = with_further(&test.plant, Some("product_flow"), Some("weak_flow")).map_err(Failure::new)?;
+    plant.further_measured[0].tag = "FIC-322.PV".to_owned();
+    plant.further_measured[0].span = Span::new(0.0, 30.0, "m³/h");
     plant.further_measured[0].sensor =
-        SensorSpec { dead_time: 4.0, time_constant: 6.0, ..SensorSpec::with_noise(0.08) };
-    plant.further_driven[0].tag = "TIC-321.OP".to_owned();
+        SensorSpec { dead_time: 1.0, time_constant: 3.0, ..SensorSpec::with_noise(0.05) };
+    plant.further_driven[0].tag = "FIC-322.OP".to_owned();
     [("two loops that feel each other", Decoupler::None), ("decoupled, as the models say", Decoupler::Dynamic)]
         .into_iter()
         .map(|(label, decoupler)| {

@@ -56,7 +56,7 @@ async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Res
     // The blend of the demo has two loops on one plant: both are on the strip, each with its set point and its OP.
     page.go(&application.address("/loops/AIC-320/control")).await?;
     page.drawn().await?;
-    for tag in ["AIC-320.PV", "AIC-320.OP", "TIC-321.PV", "TIC-321.OP"] {
+    for tag in ["AIC-320.PV", "AIC-320.OP", "FIC-322.PV", "FIC-322.OP"] {
         page.shows(tag).await?;
     }
     page.shows("of AIC-320, the other loops closed").await?;
@@ -64,14 +64,14 @@ async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Res
     let before = page.script(rows).await?.as_u64().unwrap_or(0);
 
     // The other loop in focus: its figures, its settings, its events.
-    page.click("TIC-321").await?;
-    page.shows("of TIC-321, the other loops closed").await?;
+    page.click("FIC-322").await?;
+    page.shows("of FIC-322, the other loops closed").await?;
     page.shows("Measures").await?;
     page.enter("Gain", "0.9").await?;
     page.until("the change in the trail", &format!("return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json()).length)().then((count) => count > {before})")).await?;
     let label = "return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json())[0].label)()";
     let label = page.script(label).await?;
-    assert!(label.as_str().unwrap_or("").starts_with("TIC-321: gain "), "{label}");
+    assert!(label.as_str().unwrap_or("").starts_with("FIC-322: gain "), "{label}");
     page.click("Scenario").await?;
     page.shows("SP +").await?;
 

@@ -3112,6 +3112,8 @@ export interface components {
             metrics: components["schemas"]["Metrics"];
             /** @description Its name. */
             name: string;
+            /** @description What they mean, the gravest first. */
+            verdicts: components["schemas"]["Verdict"][];
         };
         /** @description A plant that is to have a further signal. */
         FurtherRequest: {

@@ -170,6 +170,19 @@ const inFocus = computed(() => {
   return { figures: further ?? now.assessment, unit: measuredOf(trial, focus.value).span.unit };
 });
 
+/** Views that look at one loop as if the others stood still, which is not how a cascade or an override works. */
+const ALONE = ["frequency", "trade-off", "robustness"];
+const setsItsOp = computed(() => {
+  const trial = draft.value;
+  const wires = trial?.candidate.sets ?? [];
+  const first =
+    wires.length === 0 || (wires.length === 1 && !wires[0]?.range && wires[0]?.to === trial?.plant.op.tag);
+  const overridden = trial?.candidate.further?.some((wired) =>
+    wired.sets.some((wire) => wire.to === trial.plant.op.tag),
+  );
+  return first && !overridden;
+});
+
 /** The part that a refusal is about, and its entry there. */
 const PLACES: Record<string, string> = { candidate: "candidate", plant: "plant", scenario: "scenario" };
 const refusedPart = computed(() => PLACES[refusedField.value.split(/[.[]/)[0] ?? ""] ?? null);
@@ -651,6 +664,13 @@ useKeys({
             @failed="refusal = $event"
           />
         </div>
+        <p
+          v-if="loops.length > 1 && setsItsOp && ALONE.includes(view)"
+          class="mr-3 mb-1 border-l-[3px] border-caution pl-3 text-[12.5px]"
+        >
+          △ {{ loops[0]?.name }} alone, as if the other loops stood still. Its margins with them closed stand
+          at the right.
+        </p>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
           <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
           <InteractionView
@@ -660,6 +680,15 @@ useKeys({
             :loop-tag="state.tag"
             @take="takeLoops"
           />
+          <StateNotice
+            v-else-if="ALONE.includes(view) && !setsItsOp"
+            kind="empty"
+            title="No loop to be looked at alone"
+          >
+            {{ state.tag }} is a cascade, an override or a split range in this trial: how it works follows
+            from all its controllers together. The margins at the right are those of each with the others
+            closed.
+          </StateNotice>
           <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
           <TradeOffView
             v-else-if="view === 'trade-off' && draft"
@@ -764,7 +793,14 @@ useKeys({
             @made="focus = $event"
             @settled="keep"
           />
-          <TunePanel v-else-if="part === 'tune'" :trial="draft" :tuning="tuning" @take="takeController" />
+          <template v-else-if="part === 'tune'">
+            <p v-if="loops.length > 1" class="mb-2 border-l-[3px] border-caution pl-3 text-[12.5px]">
+              △ Rules and searches take {{ loops[0]?.name }} alone, as if the other loops stood still.
+              {{ setsItsOp ? "" : "It sets no OP by itself here: what they find is for a loop that does." }}
+              Loops are tuned together at Interaction.
+            </p>
+            <TunePanel :trial="draft" :tuning="tuning" @take="takeController" />
+          </template>
           <PlantEditor
             v-else-if="part === 'plant'"
             :trial="shown.trial ?? draft"
@@ -823,7 +859,7 @@ useKeys({
           record or the preparation has changed since. Fit it anew at Model.
         </p>
         <VerdictNote
-          v-for="verdict in shown.result.assessment.verdicts"
+          v-for="verdict in inFocus?.figures.verdicts ?? []"
           :key="verdict.text"
           :verdict="verdict"
         />

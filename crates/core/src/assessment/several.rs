@@ -1,12 +1,13 @@
 //! Margins of one loop of several, the others closed, and what becomes of each of them.
 
 use super::margins::{LoopGain, Margins};
-use super::{Metrics, metrics_of};
+use super::{Metrics, judge, metrics_of};
 use crate::Result;
 use crate::controller::{ControllerSpec, FeedForward, PidSettings};
 use crate::lti::StateSpace;
 use crate::numerics::eigenvalues;
 use crate::simulation::{Links, Trace, Trial};
+use crate::verdict::Verdict;
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
@@ -20,8 +21,10 @@ pub struct FurtherLoop {
     pub name: String,
     /// Metrics of its loop.
     pub metrics: Metrics,
-    /// Margins of its loop, the others closed; null in manual, and where they cannot be told.
+    /// Margins of its loop, the others closed; null in manual, where it stands by to override, and where they cannot be told.
     pub margins: Option<Margins>,
+    /// What they mean, the gravest first.
+    pub verdicts: Vec<Verdict>,
 }
 
 /// All further controllers that have a measured signal and an OP of their own.
@@ -32,8 +35,9 @@ pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherL
         else {
             continue;
         };
-        let metrics = metrics_of(&seen, &own)?;
-        all.push(FurtherLoop { name: wired.name.clone(), metrics, margins: loop_margins(trial, k + 1)? });
+        let (metrics, margins) = (metrics_of(&seen, &own)?, loop_margins(trial, k + 1)?);
+        let verdicts = judge(&seen, &own, margins.as_ref(), &metrics, &[]);
+        all.push(FurtherLoop { name: wired.name.clone(), metrics, margins, verdicts });
     }
     Ok(all)
 }
