@@ -61,13 +61,16 @@ pub(super) fn loop_margins(trial: &Trial, cut: usize) -> Result<Option<Margins>>
     Ok(network.pids[cut].is_some().then(|| network.gain(cut, &closed).margins()))
 }
 
+/// A response over the angular frequency in rad/s.
+type Channel = Box<dyn Fn(f64) -> Complex64>;
+
 /// Controllers and process as linear systems at the scan, in % of span and % of OP.
 struct Network {
     /// What each controller is; None in manual.
     pids: Vec<Option<PidSettings>>,
     links: Links,
     /// From each OP to each measured signal, with hold, sampler and sensor.
-    channels: Vec<Vec<Box<dyn Fn(f64) -> Complex64>>>,
+    channels: Vec<Vec<Channel>>,
     scan: f64,
     dead_time: f64,
     slowest: f64,
@@ -92,7 +95,7 @@ impl Network {
         let mut dead_time: f64 = 0.0;
         let mut channels = Vec::new();
         for measured in 0..=plant.further_measured.len() {
-            let mut row: Vec<Box<dyn Fn(f64) -> Complex64>> = Vec::new();
+            let mut row: Vec<Channel> = Vec::new();
             for driven in 0..=plant.further_driven.len() {
                 let seen = plant.seen_at(measured, driven)?;
                 let Some(system) = seen.linearised()? else { return Ok(None) };

@@ -73,6 +73,7 @@ impl Controlling {
     }
 
     /// Does what the scenario does at this scan.
+    #[inline]
     fn switch(&mut self, scan_number: usize) {
         while let Some((_, switch)) = self.plan.switches.get(self.next_switch).filter(|s| s.0 <= scan_number) {
             match switch {
@@ -88,6 +89,7 @@ impl Controlling {
     }
 
     /// One scan on a measured signal; `held` is the output where something below makes it stand there.
+    #[inline]
     fn scan(&mut self, measuring: &Measuring, held: Option<f64>) {
         let span = &measuring.span;
         let reading = Reading {
@@ -129,6 +131,7 @@ impl ControlRoom {
     }
 
     /// One scan of every controller at `time`, the outer ones first: sets the OPs. `signal` tells what else is read.
+    #[inline]
     pub fn scan(
         &mut self,
         scan_number: usize,
@@ -190,6 +193,7 @@ impl ControlRoom {
     }
 
     /// Where the output of a controller stands while all that it sets the set points of are in manual.
+    #[inline]
     fn held(&self, k: usize, measured: &[Measuring]) -> Option<f64> {
         if self.alone || !self.all[k].sets_only_set_points {
             return None;

@@ -43,11 +43,13 @@ impl Driving {
     }
 
     /// Notes where the actuator stands at a scan.
+    #[inline]
     pub fn note_position(&mut self) {
         self.position = self.actuator.position();
     }
 
     /// Lets the actuator travel to what is set, over the coming scan.
+    #[inline]
     pub fn travel(&mut self, scan_number: usize) {
         let at = |scans: &Vec<Scans>| scans.iter().any(|scans| scans.contains(&scan_number));
         let (stuck, failed) = (at(&self.sticking), at(&self.failing));
@@ -56,11 +58,13 @@ impl Driving {
     }
 
     /// Where the movement of a scan stands; a power of two as the length makes it cheap.
+    #[inline]
     fn slot(&self, scan_number: usize) -> usize {
         scan_number & (self.motions.len() - 1)
     }
 
     /// The movement `back` scans before this one.
+    #[inline]
     pub fn motion(&self, scan_number: usize, back: usize) -> &Motion {
         scan_number.checked_sub(back).map_or(&self.resting, |of| &self.motions[self.slot(of)])
     }

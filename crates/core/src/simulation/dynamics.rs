@@ -251,6 +251,7 @@ impl Dynamics {
     }
 
     /// Position of the output that is measured as signal `k`.
+    #[inline]
     pub fn measured(&self, k: usize) -> usize {
         self.system.measured[k]
     }
@@ -300,6 +301,7 @@ impl Dynamics {
     }
 
     /// All outputs at `t` of the stretch, into `outputs`.
+    #[inline]
     pub fn outputs(&self, t: f64, outputs: &mut [f64]) {
         let mut room;
         let u: &[f64] = if self.feeds_through {
@@ -313,6 +315,7 @@ impl Dynamics {
     }
 
     /// What the sensor of signal `k` sees of these outputs, before its dead time.
+    #[inline]
     pub fn seen(&self, k: usize, outputs: &[f64]) -> f64 {
         let lag = self.system.lags.iter().find(|lag| lag.of == k);
         lag.map_or_else(|| outputs[self.system.measured[k]], |lag| self.x[lag.at])

@@ -41,11 +41,13 @@ impl Measuring {
     }
 
     /// Whether there is no more to say than that it runs away.
+    #[inline]
     pub fn is_far_off(&self) -> bool {
         self.span.to_percent(self.true_value).abs() > RUN_AWAY
     }
 
     /// Seconds into a scan at which what is seen is to be noted, where the dead time ends between two scans.
+    #[inline]
     pub fn note_at(&self, scan: f64) -> Option<f64> {
         (self.delay.remainder > 0.0).then_some(scan - self.delay.remainder)
     }
@@ -56,6 +58,7 @@ impl Measuring {
     }
 
     /// Measures at a scan, where `seen` is what the sensor sees then and `true_value` what there is.
+    #[inline]
     pub fn measure(&mut self, scan_number: usize, seen: f64, true_value: f64) {
         self.true_value = true_value;
         let shown = self.delayed(seen);
@@ -64,6 +67,7 @@ impl Measuring {
     }
 
     /// What the sensor shows now of what it saw a dead time ago.
+    #[inline]
     fn delayed(&mut self, seen: f64) -> f64 {
         let SampledDelay { scans, remainder } = self.delay;
         if remainder > 0.0 {

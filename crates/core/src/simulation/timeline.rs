@@ -86,6 +86,7 @@ impl Timeline {
     }
 
     /// Value and slope at `t`, and the time of the next knot; a knot less than `slack` ahead counts as reached.
+    #[inline]
     pub fn at(&self, cursor: &mut Cursor, t: f64, slack: f64) -> (f64, f64, f64) {
         while self.knots.get(cursor.0 + 1).is_some_and(|knot| knot.at <= t + slack) {
             cursor.0 += 1;

@@ -97,9 +97,9 @@ async fn main() -> Result<()> {
     save("interaction").await?;
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
-    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.go(&application.address("/loops/AIC-320/control")).await?;
     page.drawn().await?;
-    page.shows("Max. sensitivity").await?;
+    page.shows("the other loops closed").await?;
     save("control-night").await?;
 
     // Last, since models are stale under another preparation.
