@@ -449,6 +449,47 @@ fn shaped(shape: Shape, gains: [f64; 2], times: [f64; 2], rows: usize) -> Trial 
     trial
 }
 
+#[test]
+fn decouplers_that_drive_each_other_have_no_margins_and_are_not_proposed() {
+    use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput};
+    use antistasis_core::tuning::{Decoupler, LoopsQuestion, begin_loops};
+    // By hand: fed forward both ways the OPs follow u₁ = d₁₂ u₂, u₂ = d₂₁ u₁, which runs away where d₁₂ d₂₁ is above 1.
+    let ringing = |product: f64| {
+        let mut trial = shaped(Shape::Decoupled, [0.3, 0.3], [60.0, 60.0], 300);
+        let forwards = [("U2", -1.0), ("U1", -product)];
+        let all = std::iter::once(&mut trial.candidate.controller)
+            .chain(trial.candidate.further.iter_mut().map(|wired| &mut wired.controller));
+        for (spec, (signal, gain)) in all.zip(forwards) {
+            let ControllerSpec::Pid(pid) = spec else { continue };
+            pid.feed_forward = Some(FeedForward { signal: signal.into(), gain, lead: 0.0, lag: 0.0, delay: 0.0 });
+        }
+        trial.scenario.events = vec![Event::set_point(20.0, 1.0)];
+        assess(&trial, &trial.run().unwrap()).unwrap()
+    };
+    assert!(ringing(0.3).margins.is_some());
+    let beyond = ringing(1.08);
+    assert!(beyond.margins.is_none() && beyond.further[0].margins.is_none(), "{:?}", beyond.margins);
+    // A plant whose loops move each other as much as themselves: only one way is proposed, and that is said.
+    let cells: [&[Option<[f64; 3]>]; 2] =
+        [&[Some([1.0, 30.0, 3.0]), Some([0.9, 30.0, 3.0])], &[Some([-0.9, 20.0, 2.0]), Some([1.0, 20.0, 2.0])]];
+    let question = |decoupler| LoopsQuestion {
+        plant: Plant { further_measured: Vec::new(), further_driven: Vec::new(), ..plant(&cells) },
+        pairs: InteractionQuestion {
+            outputs: ["y1", "y2"]
+                .map(|output| MeasuredOutput { output: output.into(), span: Span::new(0.0, 100.0, "%") })
+                .into(),
+            inputs: ["u1", "u2"].map(|input| DrivenInput { input: input.into(), at_0: 0.0, at_100: 100.0 }).into(),
+        },
+        decoupler,
+    };
+    for decoupler in [Decoupler::Static, Decoupler::Dynamic] {
+        let answer = begin_loops(&question(decoupler)).unwrap();
+        assert!(answer.trial.candidate.further[0].controller.reads().is_empty());
+        assert!(!answer.trial.candidate.controller.reads().is_empty());
+        assert!(answer.remarks.iter().any(|remark| remark.contains("drive each other")), "{:?}", answer.remarks);
+    }
+}
+
 /// The trial with the gain of one controller times a factor, and limits that are never reached.
 fn with_gain(trial: &Trial, controller: usize, factor: f64) -> Trial {
     let mut trial = trial.clone();

@@ -123,7 +123,7 @@ pub fn begin_loops(question: &LoopsQuestion) -> Result<LoopsAnswer> {
             integral_time: rounded(together.1, 3),
         })
         .collect();
-    let pids: Vec<PidSettings> = loops
+    let mut pids: Vec<PidSettings> = loops
         .iter()
         .enumerate()
         .map(|(k, one)| PidSettings {
@@ -132,6 +132,7 @@ pub fn begin_loops(question: &LoopsQuestion) -> Result<LoopsAnswer> {
             ..PidSettings::pi(one.gain, one.integral_time)
         })
         .collect();
+    one_way_where_needed(&mut pids, &plant, &names, &mut remarks);
     let trial = trial_of(plant, pids, &names, &loops, scan);
     trial.validate()?;
     let Detuned { factor: detuning, log_modulus: largest_log_modulus, .. } = settings;
@@ -437,6 +438,33 @@ fn forward(
             remarks
                 .push(format!("No low-order model comes near {}: its decoupler is the ratio of the gains.", names[k]));
             Some(fixed)
+        }
+    }
+}
+
+/// Decouplers that feed each other multiply: their ring answers `1/(1 − d₁₂ d₂₁)` times, and runs away from 1 on. Beyond this product one of
+/// the two is left out (common practice: no more than twice).
+const BOTH_WAYS: f64 = 0.5;
+
+/// Leaves out the second of two decouplers that would drive each other.
+fn one_way_where_needed(pids: &mut [PidSettings], plant: &Plant, names: &[String], remarks: &mut Vec<String>) {
+    let ops: Vec<&str> =
+        std::iter::once(plant.op.tag.as_str()).chain(plant.further_driven.iter().map(|one| one.tag.as_str())).collect();
+    // At once a lead-lag gives more than its gain where it leads.
+    let strength = |forward: &FeedForward| {
+        forward.gain.abs() * if forward.lag > 0.0 { (forward.lead / forward.lag).max(1.0) } else { 1.0 }
+    };
+    let fed_by = |pid: &PidSettings, op: &str| pid.feed_forward.as_ref().filter(|one| one.signal == op).map(strength);
+    for i in 0..pids.len() {
+        for j in i + 1..pids.len() {
+            let (Some(a), Some(b)) = (fed_by(&pids[i], ops[j]), fed_by(&pids[j], ops[i])) else { continue };
+            if a * b > BOTH_WAYS {
+                pids[j].feed_forward = None;
+                remarks.push(format!(
+                    "Both ways the decouplers of {} and {} would drive each other: only {} is decoupled.",
+                    names[i], names[j], names[i]
+                ));
+            }
         }
     }
 }
