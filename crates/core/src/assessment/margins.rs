@@ -216,7 +216,7 @@ pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, 
 /// resolution, gap, schedule) is left out.
 pub fn trial_margins(trial: &Trial) -> Result<Option<Margins>> {
     if !trial.candidate.further.is_empty() {
-        return super::several::loop_margins(trial, 0);
+        return super::several::first_margins(trial);
     }
     let Some(sampled) = SampledLoop::of(trial)? else { return Ok(None) };
     let Some(closed) = sampled.with(&trial.candidate.controller)? else { return Ok(None) };

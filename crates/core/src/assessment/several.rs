@@ -4,8 +4,6 @@ use super::margins::{LoopGain, Margins};
 use super::{Metrics, judge, metrics_of};
 use crate::Result;
 use crate::controller::{ControllerSpec, FeedForward, PidSettings};
-use crate::lti::StateSpace;
-use crate::numerics::eigenvalues;
 use crate::simulation::{Links, Trace, Trial};
 use crate::verdict::Verdict;
 use nalgebra::{DMatrix, DVector};
@@ -30,39 +28,23 @@ pub struct FurtherLoop {
 /// All further controllers that have a measured signal and an OP of their own.
 pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherLoop>> {
     let mut all = Vec::new();
+    let network = if trial.candidate.further.is_empty() { None } else { Network::of(trial)? };
     for (k, wired) in trial.candidate.further.iter().enumerate() {
         let (Some(seen), Some(own)) = (trial.seen_from(&wired.name)?, trial.trace_seen_from(&wired.name, trace)?)
         else {
             continue;
         };
-        let (metrics, margins) = (metrics_of(&seen, &own)?, loop_margins(trial, k + 1)?);
+        let metrics = metrics_of(&seen, &own)?;
+        let margins = network.as_ref().and_then(|network| network.margins(k + 1));
         let verdicts = judge(&seen, &own, margins.as_ref(), &metrics, &[]);
         all.push(FurtherLoop { name: wired.name.clone(), metrics, margins, verdicts });
     }
     Ok(all)
 }
 
-/// The margins of one loop of a trial with further controllers (0 is the first), the others closed around it. None in manual, where a controller is
-/// not linear, where the plant does not start at rest or runs away by itself, and where the other loops are not stable without this
-/// one: then no single loop has a margin of its own.
-pub(super) fn loop_margins(trial: &Trial, cut: usize) -> Result<Option<Margins>> {
-    let Some(network) = Network::of(trial)? else { return Ok(None) };
-    // One that stands by to override moves nothing by itself.
-    if network.stands_by(cut) {
-        return Ok(None);
-    }
-    // Feed-forwards that feed each other are a loop of their own, which must hold by itself.
-    if !network.forwards_hold() {
-        return Ok(None);
-    }
-    let mut closed: Vec<usize> = Vec::new();
-    for other in (0..network.count()).filter(|k| *k != cut && network.pids[*k].is_some() && !network.stands_by(*k)) {
-        if !network.gain(other, &closed).margins().stable {
-            return Ok(None);
-        }
-        closed.push(other);
-    }
-    Ok(network.pids[cut].is_some().then(|| network.gain(cut, &closed).margins()))
+/// The margins of the first loop of a trial with further controllers, these closed around it; see [`Network::margins`].
+pub(super) fn first_margins(trial: &Trial) -> Result<Option<Margins>> {
+    Ok(Network::of(trial)?.and_then(|network| network.margins(0)))
 }
 
 /// A response over the angular frequency in rad/s.
@@ -103,8 +85,10 @@ impl Network {
             for driven in 0..=plant.further_driven.len() {
                 let seen = plant.seen_at(measured, driven)?;
                 let Some(system) = seen.linearised()? else { return Ok(None) };
-                let Some(lags) = longest_lag(&system) else { return Ok(None) };
-                slowest = slowest.max(lags + system.dead_time().seconds());
+                if system.runs_away() {
+                    return Ok(None);
+                }
+                slowest = slowest.max(system.longest_lag() + system.dead_time().seconds());
                 dead_time = dead_time.max(system.dead_time().seconds());
                 let (percent, memory) = (100.0 / seen.pv.span.width(), seen.sensor.filter_memory(scan));
                 let sampled = system.sampled_response(scan);
@@ -118,6 +102,30 @@ impl Network {
         Ok(Some(Self { pids, links, channels, scan, dead_time, slowest }))
     }
 
+    /// The margins of the loop of controller `cut`, the others closed around it. None in manual, where it stands by to override, where
+    /// feed-forwards drive each other, and where the other loops are not stable without this one: then no single loop has a margin of
+    /// its own.
+    fn margins(&self, cut: usize) -> Option<Margins> {
+        if self.pids[cut].is_none() || self.stands_by(cut) || !self.forwards_hold() {
+            return None;
+        }
+        let mut closed: Vec<usize> = Vec::new();
+        for other in (0..self.count()).filter(|k| *k != cut && self.pids[*k].is_some() && !self.stands_by(*k)) {
+            if !self.gain(other, &closed).margins().stable {
+                return None;
+            }
+            closed.push(other);
+        }
+        Some(self.gain(cut, &closed).margins())
+    }
+
+    /// What the feed-forward of controller `c` makes of each % that controller `from` puts out; None without one.
+    fn fed_forward(&self, c: usize, pid: &PidSettings, from: usize, z: Complex64) -> Option<Complex64> {
+        let (forward, op, late) = self.links.forward(c, pid)?;
+        let delay = if late { z.inv() } else { Complex64::ONE };
+        Some(forward_response(forward, z, self.scan) * delay * self.links.at_op(from, op))
+    }
+
     /// Whether the ring of the feed-forwards alone is stable: they are, so that the determinant of what each does to the others tells.
     fn forwards_hold(&self) -> bool {
         let n = self.count();
@@ -125,13 +133,9 @@ impl Network {
             let z = Complex64::from_polar(1.0, omega * self.scan);
             let mut matrix: DMatrix<Complex64> = DMatrix::identity(n, n);
             for (c, pid) in self.pids.iter().enumerate() {
-                let Some((forward, op, late)) = pid.as_ref().and_then(|pid| self.links.forward(c, pid)) else {
-                    continue;
-                };
-                let delay = if late { z.inv() } else { Complex64::ONE };
                 for from in 0..n {
-                    let at_op = Complex64::from(self.links.at_op(from, op));
-                    matrix[(c, from)] -= forward_response(forward, z, self.scan) * delay * at_op;
+                    let fed = pid.as_ref().and_then(|pid| self.fed_forward(c, pid, from, z));
+                    matrix[(c, from)] -= fed.unwrap_or_default();
                 }
             }
             matrix.determinant() - 1.0
@@ -158,7 +162,7 @@ impl Network {
     fn gain<'a>(&'a self, cut: usize, closed: &'a [usize]) -> LoopGain<impl Fn(f64) -> Complex64 + 'a> {
         let response = move |omega: f64| self.returned(cut, closed, omega);
         let lowest = (1e-4 / self.slowest).min(0.1 * PI / self.scan);
-        // As many poles at the origin as the gain rises by decades towards it.
+        // As many poles at the origin as the gain doubles when the frequency is halved.
         let rise = (response(lowest).norm() / response(2.0 * lowest).norm()).log2();
         LoopGain {
             response,
@@ -186,10 +190,7 @@ impl Network {
             for from in (0..n).filter(|from| *from == cut || closed.contains(from)) {
                 let error = Complex64::from(self.links.at_set_point(from, c)) - measured(self.links.measures[c], from);
                 matrix[(c, from)] -= own * error;
-                if let Some((forward, op, late)) = self.links.forward(c, pid) {
-                    let delay = if late { z.inv() } else { Complex64::ONE };
-                    matrix[(c, from)] -= forward_response(forward, z, self.scan) * delay * at_op(from, op);
-                }
+                matrix[(c, from)] -= self.fed_forward(c, pid, from, z).unwrap_or_default();
             }
         }
         let mut injected = DVector::zeros(n);
@@ -204,17 +205,6 @@ impl Network {
         let pid = self.pids[cut].as_ref().map_or(Complex64::ZERO, |pid| pid.sampled_response(omega, self.scan));
         -pid * error
     }
-}
-
-/// The longest time constant of a system in s; None where it runs away by itself.
-fn longest_lag(system: &StateSpace) -> Option<f64> {
-    let poles = eigenvalues(system.matrices().0.clone());
-    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
-    let at_origin = |pole: &&Complex64| pole.norm() <= 1e-9 * fastest.max(1e-9);
-    if poles.iter().any(|pole| pole.re > 0.0 && !at_origin(&pole)) {
-        return None;
-    }
-    Some(poles.iter().filter(|pole| !at_origin(pole)).map(|pole| pole.norm().recip()).fold(0.0, f64::max))
 }
 
 /// A feed-forward at the scan: the lead-lag behind a hold, and the delay in whole scans.

@@ -62,6 +62,34 @@ impl StateSpace {
         Ok(self.with_dead_time(dead_time))
     }
 
+    /// Its poles, and how fast one must be not to stand at the origin, in 1/s.
+    fn poles(&self) -> (Vec<Complex64>, f64) {
+        let poles = crate::numerics::eigenvalues(self.matrices().0.clone());
+        let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
+        (poles, 1e-9 * fastest.max(1e-9))
+    }
+
+    /// Whether it has a pole at the origin.
+    #[must_use]
+    pub fn integrates(&self) -> bool {
+        let (poles, origin) = self.poles();
+        poles.iter().any(|pole| pole.norm() <= origin)
+    }
+
+    /// Whether it has a pole in the right half-plane.
+    #[must_use]
+    pub fn runs_away(&self) -> bool {
+        let (poles, origin) = self.poles();
+        poles.iter().any(|pole| pole.re > 0.0 && pole.norm() > origin)
+    }
+
+    /// Its longest time constant in s, integrators left out; 0 where there is none.
+    #[must_use]
+    pub fn longest_lag(&self) -> f64 {
+        let (poles, origin) = self.poles();
+        poles.iter().map(|pole| pole.norm()).filter(|norm| *norm > origin).map(f64::recip).fold(0.0, f64::max)
+    }
+
     /// Its first output seen through a lag: `1/(τs + 1)`, or `1/(τ²s² + 2ζτs + 1)` with a damping ratio ζ.
     pub fn behind_lag(self, time_constant: f64, damping: Option<f64>) -> Result<Self> {
         let (n, m, more) = (self.order(), self.inputs(), if damping.is_some() { 2 } else { 1 });

@@ -83,7 +83,9 @@ pub fn begin_loops(question: &LoopsQuestion) -> Result<LoopsAnswer> {
     let mut remarks = Vec::new();
     let mut quickest = f64::MAX;
     for (k, name) in names.iter().enumerate() {
-        let slowly = 1e-3 / longest_lag(&elements[k][k]);
+        // A mere integrator has no time of its own.
+        let lag = Some(elements[k][k].longest_lag()).filter(|lag| *lag > 0.0).unwrap_or(1.0);
+        let slowly = 1e-3 / lag;
         if elements[k][k].response(slowly).norm() <= 1e-12 {
             let op = if k == 0 { &plant.op.tag } else { &plant.further_driven[k - 1].tag };
             return Err(Error::invalid(
@@ -94,7 +96,7 @@ pub fn begin_loops(question: &LoopsQuestion) -> Result<LoopsAnswer> {
         }
         if crossing(&elements[k][k], 0.0).is_none() {
             // What is not in a model lags, too.
-            let late = rounded(UNSEEN * longest_lag(&elements[k][k]), 2);
+            let late = rounded(UNSEEN * lag, 2);
             for element in &mut elements[k] {
                 *element = element.clone().later_by(late)?;
             }
@@ -275,19 +277,6 @@ fn elements(plant: &Plant) -> Result<Vec<Vec<StateSpace>>> {
     (0..count).map(|i| (0..count).map(|j| element(i, j)).collect()).collect()
 }
 
-/// The longest time constant of a system in s, integrators left out.
-fn longest_lag(system: &StateSpace) -> f64 {
-    let poles = crate::numerics::eigenvalues(system.matrices().0.clone());
-    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
-    poles.iter().map(|pole| pole.norm()).filter(|norm| *norm > 1e-9 * fastest).map(f64::recip).fold(1.0, f64::max)
-}
-
-fn integrates(system: &StateSpace) -> bool {
-    let poles = crate::numerics::eigenvalues(system.matrices().0.clone());
-    let fastest = poles.iter().map(|pole| pole.norm()).fold(0.0, f64::max);
-    poles.iter().any(|pole| pole.norm() <= 1e-9 * fastest.max(1e-9))
-}
-
 /// The direction in which a system answers slow changes.
 fn sign_at_rest(system: &StateSpace) -> f64 {
     let poles = crate::numerics::eigenvalues(system.matrices().0.clone());
@@ -391,7 +380,7 @@ fn forward(
     if decoupler == Decoupler::None {
         return None;
     }
-    let slow = |i: usize, j: usize| (!integrates(&elements[i][j])).then(|| elements[i][j].response(0.0).re);
+    let slow = |i: usize, j: usize| (!elements[i][j].integrates()).then(|| elements[i][j].response(0.0).re);
     let mut others: Vec<(usize, f64)> = (0..elements.len())
         .filter(|j| *j != k)
         .filter_map(|j| Some((j, slow(k, j)?)))
