@@ -3,13 +3,11 @@
 use crate::Failure;
 use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput, assess};
 use antistasis_core::controller::{ControllerSpec, PidSettings, SmithSettings};
-use antistasis_core::identification::{DataSet, FitOptions, Structure, Windows, identify};
-use antistasis_core::instrument::SensorSpec;
+use antistasis_core::identification::{DataSet, FitOptions, Model, Structure, Windows, identify};
 use antistasis_core::series::{Record, Role};
 use antistasis_core::simulation::{Candidate, Trace, Trial};
 use antistasis_core::tuning::{
     Decoupler, LoopsQuestion, Rule, RuleChoice, SimcChoice, Terms, Variation, begin_loops, first_trial, tune_by_rule,
-    with_further,
 };
 use antistasis_core::units::Span;
 use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
@@ -119,16 +117,10 @@ fn coupled() -> Result<Vec<(&'static str, Trial)>, Failure> {
             DrivenInput { input: "weak_flow".to_owned(), at_0: 0.0, at_100: 15.0 },
         ],
     };
-    let mut plant = with_further(&test.plant, Some("product_flow"), Some("weak_flow")).map_err(Failure::new)?;
-    plant.further_measured[0].tag = "FIC-322.PV".to_owned();
-    plant.further_measured[0].span = Span::new(0.0, 30.0, "m³/h");
-    plant.further_measured[0].sensor =
-        SensorSpec { dead_time: 1.0, time_constant: 3.0, ..SensorSpec::with_noise(0.05) };
-    plant.further_driven[0].tag = "FIC-322.OP".to_owned();
     [("two loops that feel each other", Decoupler::None), ("decoupled, as the models say", Decoupler::Dynamic)]
         .into_iter()
         .map(|(label, decoupler)| {
-            let question = LoopsQuestion { plant: plant.clone(), pairs: pairs.clone(), decoupler };
+            let question = LoopsQuestion { plant: test.plant.clone(), pairs: pairs.clone(), decoupler };
             begin_loops(&question).map(|answer| (label, answer.trial)).map_err(Failure::new)
         })
         .collect()
@@ -174,6 +166,9 @@ async fn fill(store: &Store) -> Result<(), Failure> {
                 store.add_record(control_loop.id, new).await.map_err(Failure::new)?
             }
         };
+        if tag == COUPLED {
+            model_matrix(store, &control_loop, id, &record).await?;
+        }
         if tag == WORKED_EXAMPLE {
             work_out(store, &control_loop, id, &record).await?;
         }
@@ -225,6 +220,50 @@ fn recorded(trace: &Trace) -> Result<Record, Failure> {
     Ok(record)
 }
 
+/// The matrix of the coupled loops, and the trial that it begins with.
+async fn model_matrix(store: &Store, found: &LoopDetail, record_id: Uuid, record: &Record) -> Result<(), Failure> {
+    if !store.models(found.id).await.map_err(Failure::new)?.is_empty() {
+        return Ok(());
+    }
+    let tags =
+        |role: Role| record.channels.iter().filter(move |own| own.role == role).skip(1).map(|own| own.tag.clone());
+    let options = FitOptions {
+        disturbances: tags(Role::Op).collect(),
+        outputs: tags(Role::Pv).collect(),
+        ..FitOptions::new(Structure::Matrix)
+    };
+    let unit = &found.pv.span.unit;
+    let data = DataSet::of_record(record, unit, &options.disturbances, &options.outputs).map_err(Failure::new)?;
+    let model_id = add_model(store, found.id, record_id, record, &data, &options).await?.0;
+    let reason = "both flows act on both, and the cells say how";
+    store.choose_model(model_id, reason).await.map_err(Failure::new)
+}
+
+/// Fits a model to a record, holds it against the second half, and keeps it.
+async fn add_model(
+    store: &Store,
+    loop_id: Uuid,
+    record_id: Uuid,
+    record: &Record,
+    data: &DataSet,
+    options: &FitOptions,
+) -> Result<(Uuid, Model), Failure> {
+    let identified = identify(data, 0.0, &Windows::default(), options).map_err(Failure::new)?;
+    let new = NewModel {
+        record_id,
+        record_hash: &record.content_hash(),
+        preparation: &[],
+        window: identified.window,
+        further: &[],
+        options,
+        model: &identified.model,
+        validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
+        reduced_from: None,
+    };
+    let id = store.add_model(loop_id, new).await.map_err(Failure::new)?;
+    Ok((id, identified.model))
+}
+
 /// A model of the record, and a few trials: settings found on the plant, and two by SIMC.
 async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &Record) -> Result<(), Failure> {
     let data = DataSet::of_record(record, &found.pv.span.unit, &[], &[]).map_err(Failure::new)?;
@@ -236,20 +275,7 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
             continue;
         }
         let options = FitOptions::new(structure);
-        let identified = identify(&data, 0.0, &Windows::default(), &options).map_err(Failure::new)?;
-        let new = NewModel {
-            record_id,
-            record_hash: &record.content_hash(),
-            preparation: &[],
-            window: identified.window,
-            further: &[],
-            options: &options,
-            model: &identified.model,
-            validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
-            reduced_from: None,
-        };
-        let id = store.add_model(found.id, new).await.map_err(Failure::new)?;
-        chosen = Some((id, identified.model));
+        chosen = Some(add_model(store, found.id, record_id, record, &data, &options).await?);
     }
     let Some((model_id, model)) = chosen else { return Ok(()) };
     let reason = "as good on new data as two lags, with one parameter less";

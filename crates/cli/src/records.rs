@@ -37,8 +37,13 @@ struct RecordFile {
 }
 
 impl RecordFile {
-    /// The record: OP, PV and the further columns, by their names in the file. What was noticed goes to standard error.
-    fn read(&self, further: &[String]) -> Result<Record, Failure> {
+    /// The record: OP, PV and measured disturbances, by their names in the file. What was noticed goes to standard error.
+    fn read(&self, disturbances: &[String]) -> Result<Record, Failure> {
+        self.read_with(disturbances, &[])
+    }
+
+    /// The same with further outputs, which have no role of their own.
+    fn read_with(&self, disturbances: &[String], outputs: &[String]) -> Result<Record, Failure> {
         let path = &self.record;
         let in_file = |error: antistasis_exchange::Error| Failure::of(path, error);
         let preview = preview(path, &Reading::default()).map_err(in_file)?;
@@ -57,7 +62,8 @@ impl RecordFile {
         // A column has one part to play: a PV that is its own OP fits to 100 % and says nothing.
         let mut taken: Vec<(String, String)> = Vec::new();
         let named = [("--input", &op), ("--output", &pv)].into_iter();
-        for (option, column) in named.chain(further.iter().map(|column| ("--disturbance", column))) {
+        let named = named.chain(disturbances.iter().map(|column| ("--disturbance", column)));
+        for (option, column) in named.chain(outputs.iter().map(|column| ("--further-output", column))) {
             let name = resolved(column);
             if let Some((other, _)) = taken.iter().find(|(_, known)| *known == name) {
                 let again = if other == option { "twice".to_owned() } else { format!("what {other} names, too") };
@@ -92,10 +98,11 @@ impl RecordFile {
             .channels
             .iter()
             .find(|known| known.role == Role::Sp && known.column != op && known.column != pv);
-        if let Some(sp) = sp.filter(|sp| !further.contains(&sp.column)) {
+        if let Some(sp) = sp.filter(|sp| !disturbances.contains(&sp.column) && !outputs.contains(&sp.column)) {
             channels.push(channel(&sp.column, Role::Sp));
         }
-        channels.extend(further.iter().map(|column| channel(column, Role::Dv)));
+        channels.extend(disturbances.iter().map(|column| channel(column, Role::Dv)));
+        channels.extend(outputs.iter().map(|column| channel(column, Role::Other)));
         let mapping = Mapping { time, channels, ..preview.guess.clone() };
         let import = read(path, &mapping, &mut |_| true).map_err(in_file)?;
         for note in &import.notes {
@@ -114,9 +121,16 @@ pub(crate) struct IdentifyOptions {
     disturbance: Vec<String>,
     /// Structure: fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK,
     /// armax:NA,NB,NC,NK, oe:NB,NF,NK,
-    /// bj:NB,NC,ND,NF,NK, ss or ss:ORDER.
+    /// bj:NB,NC,ND,NF,NK, ss, ss:ORDER or matrix.
     #[arg(long, default_value = "fopdt")]
     structure: String,
+    /// Column of a further output, of a matrix or a state space; may be repeated.
+    #[arg(long)]
+    further_output: Vec<String>,
+    /// A cell of a matrix as OUTPUT:INPUT=STRUCTURE, the structure being one with dead time or `none`; cells that are not named
+    /// are first order plus dead time. May be repeated.
+    #[arg(long)]
+    cell: Vec<String>,
     /// What the model is held against: `half`, `none`, or FROM:TO in s.
     #[arg(long, default_value = "half")]
     validate: String,
@@ -230,9 +244,11 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
         },
         constraints: options.known.iter().map(|text| constraint(text)).collect::<Result<_, _>>()?,
         disturbances: options.disturbance.clone(),
+        outputs: options.further_output.clone(),
         ..FitOptions::new(structure)
     };
-    let data = data_set(&options.file.read(&options.disturbance)?);
+    let data = data_set(&options.file.read_with(&options.disturbance, &options.further_output)?);
+    let fit_options = FitOptions { cells: cells(&options.cell, &data, structure)?, ..fit_options };
     let in_record = |error: antistasis_core::Error| Failure::of(path, error);
     let mut further = Vec::new();
     for text in &options.also {
@@ -243,7 +259,7 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     for other in &options.with {
         let file = RecordFile { record: other.clone(), ..options.file.clone() };
         let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
-        further.push(data_set(&file.read(&options.disturbance)?).named(op, pv));
+        further.push(data_set(&file.read_with(&options.disturbance, &options.further_output)?).named(op, pv));
     }
     let windows = Windows { from: options.from, to: options.to, validation };
     let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
@@ -258,8 +274,40 @@ fn data_set(record: &Record) -> DataSet {
     DataSet {
         axis: record.axis.clone(),
         inputs: of(Role::Op).chain(of(Role::Dv)).collect(),
-        outputs: of(Role::Pv).collect(),
+        outputs: of(Role::Pv).chain(of(Role::Other)).collect(),
     }
+}
+
+/// The cells of a matrix that are named, the others being first order plus dead time.
+fn cells(named: &[String], data: &DataSet, structure: Structure) -> Result<Vec<Vec<Option<Structure>>>, Failure> {
+    if named.is_empty() {
+        return Ok(Vec::new());
+    }
+    if structure != Structure::Matrix {
+        return Err(Failure("--cell is for --structure matrix alone".to_owned()));
+    }
+    let mut cells = vec![vec![Some(Structure::Fopdt); data.inputs.len()]; data.outputs.len()];
+    for text in named {
+        let refused = || {
+            Failure(format!("--cell is {text}: it must be OUTPUT:INPUT=STRUCTURE, for example LIC-1.PV:FIC-2.OP=none"))
+        };
+        let (pair, kind) = text.rsplit_once('=').ok_or_else(refused)?;
+        // A tag may have a colon of its own.
+        let place = |list: &[Series], tag: &str| list.iter().position(|series| series.tag == tag.trim());
+        let found = pair
+            .match_indices(':')
+            .find_map(|(at, _)| Some((place(&data.outputs, &pair[..at])?, place(&data.inputs, &pair[at + 1..])?)));
+        let Some((output, input)) = found else {
+            let tags = |list: &[Series]| list.iter().map(|series| series.tag.clone()).collect::<Vec<_>>().join(", ");
+            return Err(Failure(format!(
+                "--cell is {text}: outputs are {}, inputs are {}",
+                tags(&data.outputs),
+                tags(&data.inputs)
+            )));
+        };
+        cells[output][input] = if kind == "none" { None } else { Some(Structure::parse(kind).map_err(Failure::new)?) };
+    }
+    Ok(cells)
 }
 
 #[derive(Debug, Args)]

@@ -420,7 +420,8 @@ export interface paths {
         put?: never;
         /**
          * A trial to begin with: a model as the process, or the plant behind the loop; SIMC settings, on the plant for the
-         *     low-order model that comes nearest; and the standard scenario.
+         *     low-order model that comes nearest; and the standard scenario. A matrix, and a plant that measures and drives several signals,
+         *     get one loop a pair, tuned together by the largest log modulus.
          */
         post: operations["propose"];
         delete?: never;
@@ -565,6 +566,23 @@ export interface paths {
         };
         /** Responses with bands, poles and zeros, residual tests and joint regions of a model. */
         get: operations["analyse"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/cells": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The responses of every output to a step of every input, on one time axis, with bands: all of a model at once. */
+        get: operations["cells_of_model"];
         put?: never;
         post?: never;
         delete?: never;
@@ -1526,7 +1544,9 @@ export interface components {
             estimation: components["schemas"]["Validation"];
             /** @description Frequency response from each input. */
             frequencies: components["schemas"]["FrequencyResponse"][];
-            /** @description Poles of the way from the OP to the PV. */
+            /** @description The inputs that act on the output that is asked for, in the order of the responses. */
+            inputs: components["schemas"]["SignalName"][];
+            /** @description Poles of the way from the first input to the output. */
             poles: components["schemas"]["Root"][];
             /** @description Joint 95 % regions of pairs of parameters. */
             regions: components["schemas"]["Region"][];
@@ -1745,6 +1765,23 @@ export interface components {
             /** @description Its span. */
             span: components["schemas"]["Span"];
         };
+        /** @description The way from one input to one output. */
+        Cell: {
+            /** @description Its parameters; none where the model has no parameters cell by cell. */
+            parameters: components["schemas"]["Parameter"][];
+            /** @description The response of the output to a unit step of the input with its 95 % band; all cells over the same time. */
+            step: components["schemas"]["StepResponse"];
+            structure?: components["schemas"]["Structure"] | null;
+        };
+        /** @description Step responses between all inputs and outputs of a model. */
+        Cells: {
+            /** @description The inputs, the OP first. */
+            inputs: components["schemas"]["SignalName"][];
+            /** @description The outputs, the PV first. */
+            outputs: components["schemas"]["SignalName"][];
+            /** @description A row an output, a cell an input; null where nothing goes from there to there. */
+            rows: (components["schemas"]["Cell"] | null)[][];
+        };
         /** @description A row that was made, changed or deleted. */
         Change: {
             /** @description `insert`, `update` or `delete`. */
@@ -1909,6 +1946,8 @@ export interface components {
              * @description Lowest value allowed.
              */
             low?: number | null;
+            /** @description Tag of its output, in a matrix; the PV where left out. */
+            output?: string | null;
             /** @description Name of the parameter, such as `dead_time`. */
             parameter: string;
         };
@@ -2949,6 +2988,11 @@ export interface components {
         };
         /** @description What a model is fitted under. */
         FitOptions: {
+            /**
+             * @description Structures of the cells of a matrix: a row an output, the PV first, a cell an input, the OP first; null where nothing
+             *     goes from there to there.
+             */
+            cells?: (components["schemas"]["Structure"] | null)[][];
             /** @description Parameters that are known, or known to lie in a range (process structures). */
             constraints?: components["schemas"]["Constraint"][];
             /** @description Tags of measured disturbances, which are further inputs. */
@@ -2963,8 +3007,13 @@ export interface components {
             loss?: components["schemas"]["Loss"];
             /** @description What is taken to disturb the PV besides the inputs (process structures). */
             noise?: components["schemas"]["NoiseModel"];
-            /** @description Tags of further outputs (state space). */
+            /** @description Tags of further outputs (state space, matrix). */
             outputs?: string[];
+            /**
+             * @description Structures of the ways from the measured disturbances, in their order (process structures); where left out, first
+             *     order plus dead time, or an integrator where the process integrates.
+             */
+            paths?: components["schemas"]["Structure"][];
             /** @description The structure. */
             structure: components["schemas"]["Structure"];
         };
@@ -4067,6 +4116,10 @@ export interface components {
             outputs: components["schemas"]["SignalName"][];
             /** @description The parameters; none for state space, whose matrices are only one choice of many. */
             parameters: components["schemas"]["Parameter"][];
+            /** @description Structures of the ways from the inputs beyond the first, where they were chosen. */
+            paths?: components["schemas"]["Structure"][];
+            /** @description Of a matrix: the model of each output, whose inputs are those that act on it. */
+            rows?: components["schemas"]["Model"][];
             /**
              * Format: double
              * @description Sample time in s of polynomial and state-space models.
@@ -4990,10 +5043,11 @@ export interface components {
              * @description The model that it stands on; null where it stands on the plant behind the loop.
              */
             model_id?: string | null;
-            /** @description The trial: model or plant, SIMC settings, a set point step and a load. */
+            /** @description Where the settings come from, in a few words. */
+            settings: string;
+            /** @description The trial: model or plant, settings, a set point step of each loop and a load. */
             trial: components["schemas"]["Trial"];
-            /** @description Where the settings come from. */
-            tuning: components["schemas"]["Tuning"];
+            tuning?: components["schemas"]["Tuning"] | null;
         };
         /** @description What to begin with. */
         ProposeRequest: {
@@ -6238,10 +6292,15 @@ export interface components {
             kind: "state_space";
             /** @description Number of states; 0 takes it from the singular values. */
             order: number;
+        } | {
+            /** @enum {string} */
+            kind: "matrix";
         };
         /** @description A structure that can be fitted. */
         StructureOffer: {
-            /** @description Whether it is a continuous transfer function with dead time, which can be controlled as it is. */
+            /** @description Whether a trial can begin with it as it is: others are reduced to a transfer function with dead time first. */
+            begins_trials: boolean;
+            /** @description Whether it is a continuous transfer function with dead time. */
             is_process: boolean;
             /** @description Its orders. */
             orders: components["schemas"]["Order"][];
@@ -6733,6 +6792,11 @@ export interface components {
         };
         /** @description A model against data: how it agrees, and what it leaves. */
         Validation: {
+            /**
+             * @description The same for each output of a matrix; performance and tests above are then those of the output that is explained
+             *     least.
+             */
+            outputs?: components["schemas"]["Validation"][];
             /** @description Agreement with these data. */
             performance: components["schemas"]["Performance"];
             /** @description Tests of the one-step residuals. */
@@ -10685,6 +10749,92 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Analysis"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cells_of_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Cells"];
                 };
             };
             /** @description The request cannot be read. */

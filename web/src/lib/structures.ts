@@ -24,6 +24,21 @@ export function isProcess(kind: Kind): boolean {
   return offerOf(kind)?.is_process ?? false;
 }
 
+/** Whether a trial can begin with such a model as it is. */
+export function beginsTrials(kind: Kind): boolean {
+  return offerOf(kind)?.begins_trials ?? false;
+}
+
+/** Whether it is a transfer function with dead time, or a matrix of them: what can be set of the fit is the same. */
+export function hasDeadTimes(kind: Kind): boolean {
+  return isProcess(kind) || kind === "matrix";
+}
+
+/** Whether a model of it has several outputs. */
+export function hasOutputs(kind: Kind): boolean {
+  return kind === "matrix" || kind === "state_space";
+}
+
 /** The structure in a few letters: `ARX 2,2,18`. */
 export function shortName(structure: Structure): string {
   const known = offerOf(structure.kind);

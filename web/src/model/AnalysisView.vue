@@ -10,10 +10,33 @@ import type { Line } from "../lib/xy";
 import { analysisOf, failureOf } from "./useAnalysis";
 import { comebacks } from "../lib/live";
 
-const props = defineProps<{ view: string; model: ModelRow; pinned: ModelRow | null }>();
+const props = defineProps<{
+  view: string;
+  model: ModelRow;
+  pinned: ModelRow | null;
+  /** The output that is looked at; the first where none is chosen. */
+  output: string | null;
+}>();
 
-const analysis = computed(() => analysisOf(props.model.id));
-const other = computed(() => (props.pinned ? analysisOf(props.pinned.id) : null));
+/** The output as far as a model has it. */
+const outputOf = (row: ModelRow) =>
+  row.model.outputs.length > 1 && row.model.outputs.some((one) => one.tag === props.output)
+    ? props.output
+    : null;
+const analysis = computed(() => analysisOf(props.model.id, outputOf(props.model)));
+const other = computed(() => {
+  const row = props.pinned;
+  const at = outputOf(props.model) ?? props.model.model.outputs[0]?.tag;
+  // Another output is no match.
+  const has = row?.model.outputs.some((one) => one.tag === at);
+  return row && has ? analysisOf(row.id, outputOf(row)) : null;
+});
+/** The inputs that act on the output, and the one that is looked at. */
+const inputs = computed(() => analysis.value?.inputs ?? []);
+const input = ref(0);
+watch(inputs, (known) => {
+  if (input.value >= known.length) input.value = 0;
+});
 const name = (row: ModelRow) => letter(row.number);
 
 // --- residuals: of the data that the fit has not seen, where there are any ---
@@ -37,7 +60,6 @@ const ownBand = computed<[number, number]>(() => {
 
 // --- responses ---
 
-const input = ref(0);
 function steps(): Line[] {
   const line = (found: Schemas["Analysis"] | null, row: ModelRow | null, dash?: number[]): Line[] => {
     const step = found?.steps[input.value];
@@ -78,8 +100,9 @@ function frequency(which: "gains" | "phases"): Line[] {
   return [...line(other.value, props.pinned, [7, 4]), ...line(analysis.value, props.model)];
 }
 const gainUnit = computed(() => {
-  const signal = props.model.model.inputs[input.value];
-  const per = props.model.model.outputs[0]?.unit ?? "";
+  const signal = inputs.value[input.value];
+  const { outputs } = props.model.model;
+  const per = (outputs.find((one) => one.tag === outputOf(props.model)) ?? outputs[0])?.unit ?? "";
   return `${per}/${signal?.unit ?? "%"}`;
 });
 
@@ -170,16 +193,16 @@ const profileMarks = computed(() =>
 </script>
 
 <template>
-  <StateNotice v-if="failureOf(model.id)" kind="failed" title="The model cannot be analysed">
-    {{ failureOf(model.id) }}
+  <StateNotice v-if="failureOf(model.id, outputOf(model))" kind="failed" title="The model cannot be analysed">
+    {{ failureOf(model.id, outputOf(model)) }}
   </StateNotice>
   <StateNotice v-else-if="!analysis" kind="loading" title="Responses and tests on their way" />
   <div v-else class="flex h-full min-h-0 flex-col gap-1 pb-1">
     <div v-if="view === 'step' || view === 'frequency'" class="flex gap-3 pl-14 text-[13px]">
-      <label v-if="model.model.inputs.length > 1" class="flex items-center gap-2">
+      <label v-if="inputs.length > 1" class="flex items-center gap-2">
         from
         <select v-model="input" class="entry !py-0">
-          <option v-for="(signal, k) in model.model.inputs" :key="signal.tag" :value="k">
+          <option v-for="(signal, k) in inputs" :key="signal.tag" :value="k">
             {{ signal.tag }}
           </option>
         </select>

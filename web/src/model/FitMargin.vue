@@ -4,7 +4,16 @@ import { computed, reactive, ref, watch } from "vue";
 import type { RecordInfo, Schemas } from "../api/client";
 import { number, plural, readNumber } from "../lib/format";
 import NumberField from "../components/NumberField.vue";
-import { inWords, isProcess, offerOf, useStructures, type Kind } from "../lib/structures";
+import {
+  hasDeadTimes,
+  hasOutputs,
+  inWords,
+  isProcess,
+  offerOf,
+  useStructures,
+  type Kind,
+} from "../lib/structures";
+import MatrixCells from "./MatrixCells.vue";
 import type { FitDraft, KnownParameter } from "./useFit";
 
 const props = defineProps<{
@@ -29,8 +38,12 @@ watch(
   (record) => record && props.fit.follow(record),
   { immediate: true },
 );
+/** All but the PV and the OP of the loop; further ones are signals like others. */
 const others = computed(
-  () => props.record?.channels.filter((channel) => !["pv", "op", "sp"].includes(channel.role)) ?? [],
+  () =>
+    props.record?.channels.filter(
+      ({ tag, role }) => role !== "sp" && tag !== draft.value.own.pv && tag !== draft.value.own.op,
+    ) ?? [],
 );
 /** Disturbances and what is taken are in sight; of many others the rest on demand. */
 const allOthers = ref(false);
@@ -39,7 +52,7 @@ const shownOthers = computed(() =>
     (channel) =>
       allOthers.value ||
       others.value.length <= 6 ||
-      channel.role === "dv" ||
+      ["dv", "pv", "op"].includes(channel.role) ||
       draft.value.disturbances.includes(channel.tag) ||
       draft.value.outputs.includes(channel.tag),
   ),
@@ -144,17 +157,29 @@ const knownCount = computed(
     <fieldset v-if="others.length" class="border-l-[3px] border-rule pl-3">
       <legend class="sr-only">Further signals</legend>
       <template v-if="shownOthers.length">
-        <p class="text-[12.5px] text-soft">Measured disturbances, as further inputs</p>
+        <p class="text-[12.5px] text-soft">
+          {{ draft.kind === "matrix" ? "Further inputs" : "Measured disturbances, as further inputs" }}
+        </p>
         <label v-for="channel in shownOthers" :key="channel.tag" class="flex items-center gap-2">
-          <input v-model="draft.disturbances" type="checkbox" :value="channel.tag" />
+          <input
+            v-model="draft.disturbances"
+            type="checkbox"
+            :value="channel.tag"
+            :disabled="hasOutputs(draft.kind) && draft.outputs.includes(channel.tag)"
+          />
           <span class="min-w-0 truncate">{{ channel.tag }}</span>
           <span class="text-[12px] text-soft">{{ channel.unit }}</span>
         </label>
       </template>
-      <template v-if="draft.kind === 'state_space' && shownOthers.length">
+      <template v-if="hasOutputs(draft.kind) && shownOthers.length">
         <p class="mt-1 text-[12.5px] text-soft">Further outputs</p>
         <label v-for="channel in shownOthers" :key="channel.tag" class="flex items-center gap-2">
-          <input v-model="draft.outputs" type="checkbox" :value="channel.tag" />
+          <input
+            v-model="draft.outputs"
+            type="checkbox"
+            :value="channel.tag"
+            :disabled="draft.disturbances.includes(channel.tag)"
+          />
           <span class="min-w-0 truncate">{{ channel.tag }}</span>
         </label>
       </template>
@@ -167,6 +192,7 @@ const knownCount = computed(
         {{ others.length - shownOthers.length }} other signals …
       </button>
     </fieldset>
+    <MatrixCells v-if="draft.kind === 'matrix'" :fit="fit" />
     <NumberField v-model="draft.from" label="From" unit="s" is-time :min="0" when-empty="start" />
     <NumberField v-model="draft.to" label="To" unit="s" is-time :min="0" when-empty="end" />
     <fieldset class="border-l-[3px] border-rule pl-3">
@@ -253,7 +279,7 @@ const knownCount = computed(
       </button>
     </div>
     <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ refusal }}</p>
-    <template v-if="isProcess(draft.kind)">
+    <template v-if="hasDeadTimes(draft.kind)">
       <label class="grid grid-cols-[1fr_216px] items-center gap-2">
         Noise
         <select v-model="draft.noise" class="entry" :title="noiseHint">
@@ -267,7 +293,7 @@ const knownCount = computed(
     </template>
     <details>
       <summary class="cursor-pointer text-soft">
-        Loss: {{ lossName }}{{ isProcess(draft.kind) && draft.drift ? ", drift" : "" }}
+        Loss: {{ lossName }}{{ hasDeadTimes(draft.kind) && draft.drift ? ", drift" : "" }}
       </summary>
       <div class="mt-2 grid gap-2">
         <label v-if="draft.kind !== 'state_space'" class="grid grid-cols-[1fr_216px] items-center gap-2">
@@ -276,7 +302,7 @@ const knownCount = computed(
             <option v-for="[kind, words] in losses" :key="kind" :value="kind">{{ words }}</option>
           </select>
         </label>
-        <template v-if="isProcess(draft.kind)">
+        <template v-if="hasDeadTimes(draft.kind)">
           <label class="flex items-center gap-2">
             <input v-model="draft.drift" type="checkbox" /> estimate a steady drift of the PV
           </label>

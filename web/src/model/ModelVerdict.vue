@@ -3,7 +3,7 @@
 import { computed } from "vue";
 import type { ModelRow } from "../api/client";
 import VerdictNote from "../components/VerdictNote.vue";
-import { isProcess } from "../lib/structures";
+import { beginsTrials } from "../lib/structures";
 
 const props = defineProps<{ model: ModelRow }>();
 const emit = defineEmits<{ control: [] }>();
@@ -23,7 +23,7 @@ const isDoubtful = computed(() => verdicts.value.some((verdict) => verdict.tone 
     </p>
     <VerdictNote v-for="verdict in verdicts" :key="verdict.text" :verdict="verdict" />
     <button
-      v-if="isProcess(model.model.structure.kind)"
+      v-if="beginsTrials(model.model.structure.kind)"
       type="button"
       class="button justify-self-start"
       :class="isDoubtful || model.stale ? '' : 'button-main'"

@@ -34,6 +34,28 @@ const stretches = computed(() =>
 );
 
 const validation = computed(() => props.model.validation ?? null);
+/** The parameters, of a matrix cell by cell. */
+const groups = computed(() => {
+  const { rows = [], outputs, inputs, parameters } = props.model.model;
+  if (rows.length === 0) return [{ way: "", parameters }];
+  return rows.flatMap((row, k) =>
+    row.inputs.map(({ tag }) => ({
+      way: `${outputs[k]?.tag} by ${tag}`,
+      parameters: row.parameters
+        .filter((one) => (one.input ?? row.inputs[0]?.tag) === tag)
+        .map((one) => ({ ...one, input: inputs[0]?.tag })),
+    })),
+  );
+});
+/** How each output of a matrix is explained. */
+const ofOutputs = computed(() =>
+  (props.model.model.rows ?? []).map((row, k) => ({
+    tag: row.outputs[0]?.tag,
+    unit: row.outputs[0]?.unit,
+    fitted: row.estimation,
+    held: validation.value?.outputs?.[k]?.performance,
+  })),
+);
 const source = computed(() => props.models.find((row) => row.id === props.model.reduced_from));
 
 /** Value and standard error to the same decimal place: that of the error's second digit. */
@@ -133,33 +155,38 @@ async function reduce(keep: boolean) {
       </tr>
     </thead>
     <tbody>
-      <tr
-        v-for="parameter in model.model.parameters"
-        :key="`${parameter.input} ${parameter.name}`"
-        class="border-t border-rule"
-        :title="
-          parameter.interval
-            ? `95 %: ${number(parameter.interval[0], 4)} to ${number(parameter.interval[1], 4)} ${parameter.unit}`
-            : ''
-        "
-      >
-        <td class="py-[3px]" :class="parameter.name.length > 2 ? 'first-letter:uppercase' : ''">
-          {{ inWords(parameter.name) }}
-          <span
-            v-if="parameter.input && parameter.input !== model.model.inputs[0]?.tag"
-            class="text-[12px] text-soft"
-          >
-            {{ parameter.input }}
-          </span>
-        </td>
-        <td class="text-right text-[15px] font-semibold">
-          {{ withError(parameter.value, parameter.standard_error)[0] }}
-        </td>
-        <td class="text-right">
-          {{ parameter.fixed ? "given" : withError(parameter.value, parameter.standard_error)[1] }}
-        </td>
-        <td class="pl-2 text-soft">{{ parameter.unit }}</td>
-      </tr>
+      <template v-for="group in groups" :key="group.way">
+        <tr v-if="group.way" class="border-t border-rule">
+          <th class="pt-2 text-left font-semibold" colspan="4" scope="rowgroup">{{ group.way }}</th>
+        </tr>
+        <tr
+          v-for="parameter in group.parameters"
+          :key="`${parameter.input} ${parameter.name}`"
+          class="border-t border-rule"
+          :title="
+            parameter.interval
+              ? `95 %: ${number(parameter.interval[0], 4)} to ${number(parameter.interval[1], 4)} ${parameter.unit}`
+              : ''
+          "
+        >
+          <td class="py-[3px]" :class="parameter.name.length > 2 ? 'first-letter:uppercase' : ''">
+            {{ inWords(parameter.name) }}
+            <span
+              v-if="parameter.input && parameter.input !== model.model.inputs[0]?.tag"
+              class="text-[12px] text-soft"
+            >
+              {{ parameter.input }}
+            </span>
+          </td>
+          <td class="text-right text-[15px] font-semibold">
+            {{ withError(parameter.value, parameter.standard_error)[0] }}
+          </td>
+          <td class="text-right">
+            {{ parameter.fixed ? "given" : withError(parameter.value, parameter.standard_error)[1] }}
+          </td>
+          <td class="pl-2 text-soft">{{ parameter.unit }}</td>
+        </tr>
+      </template>
       <tr v-if="model.model.matrices" class="border-t border-rule">
         <td class="py-[3px]" colspan="4">
           {{ plural(model.model.matrices.a.length, "state") }},
@@ -222,7 +249,27 @@ async function reduce(keep: boolean) {
       </tr>
     </tbody>
   </table>
-  <table class="mt-2 w-full" aria-label="Agreement">
+  <table v-if="ofOutputs.length" class="mt-2 w-full" aria-label="Agreement of each output">
+    <thead class="text-[12px] text-soft">
+      <tr>
+        <th class="text-left font-normal">agreement, simulated</th>
+        <th class="text-right font-normal">fitted, %</th>
+        <th class="text-right font-normal">new, %</th>
+        <th class="pl-2 text-right font-normal">residual</th>
+      </tr>
+    </thead>
+    <tbody>
+      <tr v-for="one in ofOutputs" :key="one.tag" class="border-t border-rule">
+        <td class="py-[3px]">{{ one.tag }}</td>
+        <td class="text-right">{{ number(one.fitted.fit_simulated, 4) }}</td>
+        <td class="text-right font-semibold">{{ number(one.held?.fit_simulated, 4) }}</td>
+        <td class="pl-2 text-right">
+          {{ number(one.fitted.residual_deviation) }} <span class="text-soft">{{ one.unit }}</span>
+        </td>
+      </tr>
+    </tbody>
+  </table>
+  <table v-else class="mt-2 w-full" aria-label="Agreement">
     <thead class="text-[12px] text-soft">
       <tr>
         <th class="text-left font-normal">agreement</th>
@@ -283,7 +330,7 @@ async function reduce(keep: boolean) {
     >
       {{ model.chosen ? "Keep the reason" : "Choose it" }}
     </button>
-    <div class="mt-2 grid grid-cols-[auto_1fr_auto] items-center gap-2">
+    <div v-if="!ofOutputs.length" class="mt-2 grid grid-cols-[auto_1fr_auto] items-center gap-2">
       <span>Reduce to</span>
       <select v-model="target" class="entry w-full" aria-label="Reduce to" @change="reduction = null">
         <option v-for="[key, words] in targets" :key="key" :value="key">{{ words }}</option>

@@ -11,20 +11,25 @@ const underWay = new Set<string>();
 // What failed is asked again when it is looked at.
 watch(comebacks, () => failures.clear());
 
-export function analysisOf(id: string | undefined): Analysis | null {
+/** What is said of an output of a model; of the first one where none is named. */
+export function analysisOf(id: string | undefined, output: string | null = null): Analysis | null {
   if (!id) return null;
-  const known = analyses.get(id);
+  const key = keyOf(id, output);
+  const known = analyses.get(key);
   if (known) return known;
-  if (!underWay.has(id) && !failures.has(id)) {
-    underWay.add(id);
-    answered(api.GET("/api/v1/models/{id}/analysis", { params: { path: { id } } }))
-      .then((analysis) => analyses.set(id, analysis))
-      .catch((error: unknown) => failures.set(id, messageOf(error)))
-      .finally(() => underWay.delete(id));
+  if (!underWay.has(key) && !failures.has(key)) {
+    underWay.add(key);
+    const query = output === null ? {} : { output };
+    answered(api.GET("/api/v1/models/{id}/analysis", { params: { path: { id }, query } }))
+      .then((analysis) => analyses.set(key, analysis))
+      .catch((error: unknown) => failures.set(key, messageOf(error)))
+      .finally(() => underWay.delete(key));
   }
   return null;
 }
 
-export function failureOf(id: string | undefined): string {
-  return (id && failures.get(id)) || "";
+export function failureOf(id: string | undefined, output: string | null = null): string {
+  return (id && failures.get(keyOf(id, output))) || "";
 }
+
+const keyOf = (id: string, output: string | null) => `${id} ${output ?? ""}`;

@@ -2,7 +2,7 @@
 import { computed, reactive } from "vue";
 import type { RecordInfo, Schemas } from "../api/client";
 import { useKept } from "../lib/kept";
-import { isProcess, offerOf, type Kind, type Structure } from "../lib/structures";
+import { hasDeadTimes, hasOutputs, isProcess, offerOf, type Kind, type Structure } from "../lib/structures";
 
 type Loss = Schemas["Loss"]["kind"];
 type Noise = Schemas["NoiseModel"];
@@ -20,6 +20,9 @@ export interface FurtherStretch {
   to: number | null;
 }
 
+/** A cell of a matrix by its signals: a tag has no line break. */
+const keyOf = (output: string, input: string) => `${output}\n${input}`;
+
 /** What is set stays with the loop, also when the step is left. */
 export function useFit(tag: string) {
   const kept = useKept(`new model of ${tag}`, () => ({
@@ -32,6 +35,10 @@ export function useFit(tag: string) {
     findSteps: false,
     disturbances: [] as string[],
     outputs: [] as string[],
+    /** Structures of the cells of a matrix that were chosen, by output and input. */
+    cells: {} as Record<string, Kind | "none">,
+    /** Tags of the PV and the OP of the record, and of those that it has besides. */
+    own: { pv: "PV", op: "OP", pvs: [] as string[], ops: [] as string[] },
     known: {} as Record<string, KnownParameter>,
     from: null as number | null,
     to: null as number | null,
@@ -47,10 +54,16 @@ export function useFit(tag: string) {
   kept.value.further ??= [];
   kept.value.noise ??= "white";
   kept.value.findSteps ??= false;
+  kept.value.cells ??= {};
+  kept.value.own ??= { pv: "PV", op: "OP", pvs: [], ops: [] };
   const draft = reactive(kept.value);
 
   /** Measured disturbances are inputs unless somebody says otherwise: those of another record come anew. */
   function follow(record: RecordInfo) {
+    const tagsOf = (role: string) =>
+      record.channels.filter((channel) => channel.role === role).map((channel) => channel.tag);
+    const [[pv = "PV", ...pvs], [op = "OP", ...ops]] = [tagsOf("pv"), tagsOf("op")];
+    draft.own = { pv, op, pvs, ops };
     if (draft.record === record.id) return;
     draft.record = record.id;
     const tags = record.channels.filter((channel) => channel.role === "dv").map((channel) => channel.tag);
@@ -61,6 +74,12 @@ export function useFit(tag: string) {
 
   function chooseKind(kind: Kind) {
     draft.kind = kind;
+    // A matrix of a record with several PVs and OPs is one of all of them, unless somebody has chosen.
+    if (kind === "matrix" && draft.outputs.length === 0) {
+      draft.outputs = draft.own.pvs.filter((tag) => !draft.disturbances.includes(tag));
+      const ops = draft.own.ops.filter((tag) => !draft.disturbances.includes(tag));
+      draft.disturbances = [...ops, ...draft.disturbances];
+    }
     const orders = offerOf(kind)?.orders ?? [];
     const before = draft.orders;
     draft.orders = Object.fromEntries(orders.map(({ name, value }) => [name, before[name] ?? value]));
@@ -81,8 +100,24 @@ export function useFit(tag: string) {
         : { kind: draft.validation },
   }));
 
+  /** Outputs and inputs of a matrix, each with what acts and is acted on. */
+  const outputs = computed(() => [draft.own.pv, ...draft.outputs]);
+  const inputs = computed(() => [draft.own.op, ...draft.disturbances]);
+  const cellOf = (output: string, input: string) => draft.cells[keyOf(output, input)] ?? "fopdt";
+  function setCell(output: string, input: string, kind: Kind | "none") {
+    draft.cells[keyOf(output, input)] = kind;
+  }
+  const cells = computed(() =>
+    outputs.value.map((output) =>
+      inputs.value.map((input) => {
+        const kind = cellOf(output, input);
+        return kind === "none" ? null : ({ kind } as Structure);
+      }),
+    ),
+  );
+
   const options = computed<Schemas["FitOptions"]>(() => {
-    const process = isProcess(draft.kind);
+    const process = hasDeadTimes(draft.kind);
     const loss: Schemas["Loss"] =
       draft.loss === "huber"
         ? { kind: "huber", width: 1.345 }
@@ -99,13 +134,14 @@ export function useFit(tag: string) {
       loss: draft.kind === "state_space" ? { kind: "squares" } : loss,
       noise: process ? draft.noise : "white",
       find_steps: process && draft.findSteps,
-      constraints: process ? constraints : [],
+      constraints: isProcess(draft.kind) ? constraints : [],
       disturbances: draft.disturbances,
-      outputs: draft.kind === "state_space" ? draft.outputs : [],
+      outputs: hasOutputs(draft.kind) ? draft.outputs : [],
+      ...(draft.kind === "matrix" ? { cells: cells.value } : {}),
     };
   });
 
-  return { draft, follow, chooseKind, use, windows, options };
+  return { draft, follow, chooseKind, use, windows, options, outputs, inputs, cellOf, setCell };
 }
 
 export type FitDraft = ReturnType<typeof useFit>;

@@ -59,7 +59,7 @@ import { gathered } from "../lib/live";
 import { changesOfFigures } from "../lib/comparison";
 import { tell } from "../lib/notes";
 import { eventOf, lastName, provideRefused } from "../lib/refused";
-import { isProcess } from "../lib/structures";
+import { beginsTrials } from "../lib/structures";
 import { letter, number, plural } from "../lib/format";
 import { plain } from "../lib/plain";
 import { useKeys } from "../lib/keys";
@@ -78,7 +78,7 @@ const pinned = computed(() => state.trials.find((row) => row.pinned) ?? null);
 const modelAtHand = computed(
   () =>
     state.models.find((model) => model.chosen) ??
-    state.models.find((model) => isProcess(model.model.structure.kind)) ??
+    state.models.find((model) => beginsTrials(model.model.structure.kind)) ??
     null,
 );
 const hasModel = computed(() => modelAtHand.value !== null);
@@ -223,9 +223,9 @@ async function proposal(body: Partial<Schemas["ProposeRequest"]>) {
       body: { model_id: null, choice: { closed_loop_time_constant: null }, ...body },
     }),
   );
-  const timeConstant = Number(found.tuning.closed_loop_time_constant.toPrecision(3));
-  tuned.value = { on: tunedFor(found.trial), timeConstant };
-  return { ...found, words: `SIMC, τc = ${number(timeConstant)} s` };
+  const timeConstant = found.tuning ? Number(found.tuning.closed_loop_time_constant.toPrecision(3)) : null;
+  tuned.value = timeConstant === null ? null : { on: tunedFor(found.trial), timeConstant };
+  return found;
 }
 
 /** The first trial of a loop: on the chosen model, or on the plant behind it where there is no model. */
@@ -238,7 +238,7 @@ async function propose() {
       modelAtHand.value && !modelAtHand.value.chosen ? `model ${letter(modelAtHand.value.number)}, ` : "";
     adopt(
       first.trial,
-      hasModel.value ? `${on}${first.words}` : `plant, ${first.words}`,
+      hasModel.value ? `${on}${first.settings}` : `plant, ${first.settings}`,
       first.model_id ?? null,
     );
     await keep();
@@ -278,7 +278,7 @@ async function beginOnPlant() {
     );
     await loop.refreshDetail();
     const first = await proposal({ on: "plant", plant });
-    adopt(first.trial, `${chosen.title.toLowerCase()}, ${first.words}`, null);
+    adopt(first.trial, `${chosen.title.toLowerCase()}, ${first.settings}`, null);
     await keep();
   } catch (error) {
     failure.value = messageOf(error);
@@ -332,7 +332,7 @@ async function renew(on: "model" | "plant", model: string | null = null) {
     const fresh = await proposal({ on, model_id: model });
     const chosen = state.models.find((model) => model.id === fresh.model_id);
     const where = chosen ? `model ${letter(chosen.number)}` : "plant behind the loop";
-    adopt(fresh.trial, `${where}, ${fresh.words}`, fresh.model_id ?? null);
+    adopt(fresh.trial, `${where}, ${fresh.settings}`, fresh.model_id ?? null);
   } catch (error) {
     refusal.value = messageOf(error);
   }
@@ -342,7 +342,7 @@ async function renew(on: "model" | "plant", model: string | null = null) {
 async function replacePlant(plant: Trial["plant"], name: string) {
   try {
     const fresh = await proposal({ on: "plant", plant });
-    adopt(fresh.trial, `${name}, ${fresh.words}`, null);
+    adopt(fresh.trial, `${name}, ${fresh.settings}`, null);
   } catch (error) {
     // No settings follow from a rule: those before stay, and what the plant does not know leaves the scenario.
     const before = draft.value;

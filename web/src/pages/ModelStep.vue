@@ -22,6 +22,7 @@ import { useSelected } from "../lib/query";
 import type { Curve, Panel } from "../lib/strip";
 import { isProcess, shortName, type Structure } from "../lib/structures";
 import AnalysisView from "../model/AnalysisView.vue";
+import CellsView from "../model/CellsView.vue";
 import FitMargin from "../model/FitMargin.vue";
 import NonparametricView from "../model/NonparametricView.vue";
 import OrdersView from "../model/OrdersView.vue";
@@ -71,13 +72,24 @@ const views = computed(() => {
     { key: "orders", title: "Orders" },
     { key: "time", title: "Over time" },
   ];
+  const { inputs = [], outputs = [] } = model.value?.model ?? {};
+  const several = inputs.length * outputs.length > 1;
+  if (several) withModel.splice(1, 0, { key: "cells", title: "All ways" });
   return model.value
     ? [...withModel, ...withoutModel]
     : [{ key: "curves", title: "Curves" }, ...withoutModel];
 });
 const side = useKept<"result" | "fit">(`side of ${state.tag}`, () => "result");
-/** The output that the curves show, where a model has several. */
+/** The output that is looked at, where a model has several. */
 const output = useSelected("output");
+const isOfOneOutput = computed(() =>
+  ["curves", "residuals", "step", "frequency", "poles", "uncertainty"].includes(view.value),
+);
+/** A cell of all ways, looked at by itself. */
+function showCell(tag: string) {
+  output.value = tag;
+  view.value = "step";
+}
 const sides = [
   { key: "result", title: "Result" },
   { key: "fit", title: "New model" },
@@ -453,7 +465,7 @@ const of = (row: ModelRow, ...names: string[]) => {
         <div v-if="record" class="flex items-center gap-3 pr-2 pl-14">
           <ViewTabs v-model="view" :views="views" label="Views of the model" />
           <select
-            v-if="view === 'curves' && model && model.model.outputs.length > 1"
+            v-if="isOfOneOutput && model && model.model.outputs.length > 1"
             class="entry ml-auto !py-[1px]"
             aria-label="Output that is shown"
             :value="output ?? model.model.outputs[0]?.tag"
@@ -498,7 +510,14 @@ const of = (row: ModelRow, ...names: string[]) => {
             :interval="record.sample_interval ?? record.duration / Math.max(1, record.length - 1)"
             :duration="record.duration"
           />
-          <AnalysisView v-else-if="model && view !== 'curves'" :view="view" :model="model" :pinned="pinned" />
+          <CellsView v-else-if="model && view === 'cells'" :model="model" @show="showCell" />
+          <AnalysisView
+            v-else-if="model && view !== 'curves'"
+            :view="view"
+            :model="model"
+            :pinned="pinned"
+            :output="output"
+          />
           <StateNotice
             v-else-if="failure"
             kind="failed"

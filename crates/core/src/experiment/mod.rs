@@ -5,16 +5,18 @@ mod sequence;
 
 pub use sequence::SignalKind;
 
+use crate::controller::ControllerSpec;
 use crate::identification::{ExpectedError, Model, expected_errors};
 use crate::numerics::rounded;
 use crate::process::LinearSpec;
 use crate::series::{Channel, Record, Role, TimeAxis};
-use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trial};
+use crate::simulation::{Candidate, Event, OperatingPoint, Plant, Scenario, TRIAL_VERSION, Trial, Wire, Wired};
 use crate::units::Span;
 use crate::verdict::Verdict;
 use crate::{Error, Result, check};
 use rustfft::FftPlanner;
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// Most samples of a plan.
@@ -319,30 +321,38 @@ impl ExperimentSpec {
 impl ExperimentPlan {
     /// Carries the plan out on a simulated plant: a trial in manual whose output moves as planned. The plant's own
     /// operating point counts; the
-    /// moves are relative to it.
+    /// moves are relative to it. A plant that is driven by several OPs is moved by one after the other, each as planned.
     pub fn trial(&self, plant: &Plant, sample_time: f64, seed: u64) -> Result<Trial> {
-        let mut events = Vec::new();
-        let mut last = self.op.first().copied().unwrap_or(plant.operating_point.op);
-        for (time, op) in self.times.iter().zip(&self.op) {
-            if *op != last {
-                events.push(Event::OutputStep { at: *time, by: op - last });
-                last = *op;
-            }
+        let turn = self.times.last().copied().unwrap_or(0.0) + sample_time;
+        let mut candidate = Candidate::new(ControllerSpec::Manual);
+        let mut further = BTreeMap::new();
+        for (k, driven) in plant.further_driven.iter().enumerate() {
+            let name = driven.tag.strip_suffix(".OP").unwrap_or(&driven.tag).to_owned();
+            further.insert(name.clone(), self.moves((k + 1) as f64 * turn));
+            candidate.further.push(Wired {
+                name,
+                // In manual nothing comes of what it measures; where there are fewer PVs than OPs the PV serves.
+                measures: plant.further_measured.get(k).map_or(&plant.pv.tag, |own| &own.tag).clone(),
+                sets: vec![Wire::to(&driven.tag)],
+                controller: ControllerSpec::Manual,
+                set_point_tracking: false,
+            });
         }
+        let duration = (plant.further_driven.len() + 1) as f64 * turn - sample_time;
         let trial = Trial {
             version: TRIAL_VERSION,
             plant: plant.clone(),
-            candidate: Candidate::new(crate::controller::ControllerSpec::Manual),
-            scenario: Scenario {
-                duration: self.times.last().copied().unwrap_or(0.0),
-                scan: sample_time,
-                seed,
-                events,
-                further: Default::default(),
-            },
+            candidate,
+            scenario: Scenario { duration, scan: sample_time, seed, events: self.moves(0.0), further },
         };
         trial.validate()?;
         Ok(trial)
+    }
+
+    /// The moves of the OP, `from` s after the start.
+    fn moves(&self, from: f64) -> Vec<Event> {
+        let moved = self.op.windows(2).zip(self.times.iter().skip(1)).filter(|(pair, _)| pair[0] != pair[1]);
+        moved.map(|(pair, at)| Event::OutputStep { at: from + at, by: pair[1] - pair[0] }).collect()
     }
 
     /// The plan as a record: the OP sequence and the expected PV.

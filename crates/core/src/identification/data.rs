@@ -128,6 +128,21 @@ impl DataSet {
         self
     }
 
+    /// The signals with these tags alone; those that are missing are left out.
+    #[must_use]
+    pub fn of<'a>(
+        &self,
+        inputs: impl IntoIterator<Item = &'a str>,
+        outputs: impl IntoIterator<Item = &'a str>,
+    ) -> Self {
+        let found = |list: &[Series], tag: &str| list.iter().find(|series| series.tag == tag).cloned();
+        Self {
+            axis: self.axis.clone(),
+            inputs: inputs.into_iter().filter_map(|tag| found(&self.inputs, tag)).collect(),
+            outputs: outputs.into_iter().filter_map(|tag| found(&self.outputs, tag)).collect(),
+        }
+    }
+
     /// Means of the inputs, then of the outputs.
     #[must_use]
     pub fn means(&self) -> (Vec<f64>, Vec<f64>) {

@@ -1,9 +1,11 @@
 //! Models from records.
 
 mod agreement;
+mod cells;
 mod covariance;
 mod data;
 mod loss;
+mod matrix;
 mod model;
 mod noise;
 mod nonparametric;
@@ -22,6 +24,7 @@ mod structure;
 mod validation;
 mod windows;
 
+pub use cells::{Cell, Cells};
 pub(crate) use data::held;
 pub use data::{DataSet, Series};
 pub use loss::Loss;
@@ -65,11 +68,16 @@ pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
 pub fn fit_together(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;
     let outputs = stretches.first().map_or(&[][..], |data| &data.outputs);
-    if outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. }) {
+    if outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. } | Structure::Matrix) {
         let further: Vec<&str> = outputs[1..].iter().map(|series| series.tag.as_str()).collect();
-        return Err(Error::invalid("outputs", further.join(", "), "none: only state space has several outputs"));
+        return Err(Error::invalid(
+            "outputs",
+            further.join(", "),
+            "none: only a matrix and state space have several outputs",
+        ));
     }
     match options.structure {
+        Structure::Matrix => matrix::fit(stretches, options),
         Structure::StateSpace { .. } => validation::completed(state_space::fit(stretches, options)?, stretches),
         polynomial if polynomial::is_polynomial(polynomial) => {
             validation::completed(polynomial::fit(stretches, options)?, stretches)
@@ -85,13 +93,27 @@ pub fn fit_fopdt(data: &DataSet) -> Result<Model> {
 
 impl Model {
     /// The simulated PV at each sample of `axis` for these inputs, in the record that the model was fitted to.
+    ///
+    /// Errors for structures other than process structures, and when the inputs are not as many as the model has.
     pub fn simulate(&self, axis: &TimeAxis, inputs: &[&[f64]]) -> Result<Vec<f64>> {
+        if !self.structure.is_process() {
+            return Err(Error::unfit(
+                format!("a model of structure {} has no start of its own in the record", self.structure.name()),
+                "simulate a row of it, or hold it against data",
+            ));
+        }
+        if inputs.len() != self.inputs.len() {
+            return Err(Error::invalid("inputs", format!("{} series", inputs.len()), format!("{}", self.inputs.len())));
+        }
         process_model::simulate(self, axis, inputs)
     }
 }
 
 /// The profile of a parameter of the OP's path: see [`Profile`].
 pub fn profile(stretches: &[DataSet], options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
+    if model.is_matrix() {
+        return Err(Error::unfit("a matrix has no single parameter of that name", "fit that output by itself"));
+    }
     process_model::profile(stretches, options, model, parameter)
 }
 

@@ -180,9 +180,17 @@ pub struct FitOptions {
     /// Tags of measured disturbances, which are further inputs.
     #[serde(default)]
     pub disturbances: Vec<String>,
-    /// Tags of further outputs (state space).
+    /// Tags of further outputs (state space, matrix).
     #[serde(default)]
     pub outputs: Vec<String>,
+    /// Structures of the ways from the measured disturbances, in their order (process structures); where left out, first
+    /// order plus dead time, or an integrator where the process integrates.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub paths: Vec<Structure>,
+    /// Structures of the cells of a matrix: a row an output, the PV first, a cell an input, the OP first; null where nothing
+    /// goes from there to there.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub cells: Vec<Vec<Option<Structure>>>,
 }
 
 fn yes() -> bool {
@@ -203,7 +211,35 @@ impl FitOptions {
             constraints: Vec::new(),
             disturbances: Vec::new(),
             outputs: Vec::new(),
+            paths: Vec::new(),
+            cells: Vec::new(),
         }
+    }
+
+    /// The structure of the way from an input, the OP being the first.
+    pub(super) fn path(&self, input: usize) -> Structure {
+        let own = input.checked_sub(1).and_then(|k| self.paths.get(k));
+        own.copied().unwrap_or_else(|| self.structure.of_path(input))
+    }
+
+    /// Refuses paths that are no transfer functions with dead time, more of them than there are inputs, and those that
+    /// integrate beside a process that does not.
+    pub(super) fn check_paths(&self, inputs: usize) -> Result<()> {
+        if self.paths.len() >= inputs.max(1) && !self.paths.is_empty() {
+            let allowed = format!("one a measured disturbance, {}", inputs.saturating_sub(1));
+            return Err(Error::invalid("paths", format!("{} structures", self.paths.len()), allowed));
+        }
+        for (k, path) in self.paths.iter().enumerate() {
+            if !path.is_process() {
+                let allowed = "a transfer function with dead time";
+                return Err(Error::invalid(format!("paths[{k}]"), path.name(), allowed));
+            }
+            if path.is_integrating() && !self.structure.is_integrating() {
+                let allowed = "one that does not integrate, as the way from the OP does not";
+                return Err(Error::invalid(format!("paths[{k}]"), path.name(), allowed));
+            }
+        }
+        Ok(())
     }
 }
 
@@ -216,6 +252,9 @@ pub struct Constraint {
     /// Tag of its input; the OP where left out.
     #[serde(default)]
     pub input: Option<String>,
+    /// Tag of its output, in a matrix; the PV where left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub output: Option<String>,
     /// The value, where it is known.
     #[serde(default)]
     pub fixed: Option<f64>,
@@ -250,6 +289,13 @@ pub struct Model {
     pub covariance: Vec<Vec<f64>>,
     /// Matrices of a state-space model.
     pub matrices: Option<Matrices>,
+    /// Structures of the ways from the inputs beyond the first, where they were chosen.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub paths: Vec<Structure>,
+    /// Of a matrix: the model of each output, whose inputs are those that act on it.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(no_recursion)]
+    pub rows: Vec<Model>,
     /// Where the model rests.
     pub operating: Operating,
     /// What was under way when the data began.
@@ -284,6 +330,7 @@ impl Model {
     #[must_use]
     pub fn in_stretch(&self, stretch: usize) -> Self {
         let mut own = self.clone();
+        own.rows.iter_mut().for_each(|row| *row = row.in_stretch(stretch));
         if let Some(further) = stretch.checked_sub(1).and_then(|k| self.further.get(k)) {
             own.operating = further.operating.clone();
             own.start = further.start.clone();
@@ -304,6 +351,11 @@ impl Model {
         self.process_of(0, &self.inputs[0].tag)
     }
 
+    /// The plain fit by which a model of these paths would be found.
+    pub(super) fn as_fitted(&self) -> FitOptions {
+        FitOptions { paths: self.paths.clone(), ..FitOptions::new(self.structure) }
+    }
+
     /// The path of an input of a process model; disturbances have one of first order, or an integrator.
     pub(super) fn process_of(&self, input: usize, tag: &str) -> Result<LinearSpec> {
         let own = |parameter: &&Parameter| parameter.input.as_ref().is_none_or(|of| of == tag);
@@ -317,7 +369,7 @@ impl Model {
             })
         };
         let (gain, dead_time) = (value("gain")?, value("dead_time")?);
-        Ok(match self.structure.of_path(input) {
+        Ok(match self.as_fitted().path(input) {
             Structure::Fopdt => LinearSpec::Fopdt { gain, time_constant: value("time_constant")?, dead_time },
             with @ (Structure::TwoLags | Structure::TwoLagsLead) => LinearSpec::TwoLags {
                 gain,

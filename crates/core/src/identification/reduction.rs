@@ -49,6 +49,12 @@ pub struct Reduction {
 /// structure than first order or integrating.
 pub fn reduce(model: &Model, structure: Structure, method: ReductionMethod) -> Result<Reduction> {
     structure.validate()?;
+    if model.is_matrix() {
+        return Err(Error::unfit(
+            "the cells of a matrix are of low order already",
+            "begin a trial with the matrix, or fit it with other structures",
+        ));
+    }
     let first_order = matches!(structure, Structure::Fopdt | Structure::Integrating);
     let (mut reduced, steps) = match method {
         ReductionMethod::HalfRule if !first_order => {
@@ -216,6 +222,8 @@ impl Model {
             parameters: parameters.collect(),
             covariance: Vec::new(),
             matrices: None,
+            paths: Vec::new(),
+            rows: Vec::new(),
             start: StartOfRecord {
                 inputs: operating.inputs.clone(),
                 transients: Vec::new(),

@@ -274,6 +274,7 @@ impl Model {
     #[must_use]
     pub fn has_noise_model(&self) -> bool {
         self.noise.is_some()
+            || self.rows.iter().any(Self::has_noise_model)
             || matches!(
                 self.structure,
                 Structure::Arx { .. }
@@ -300,6 +301,15 @@ impl Model {
                 denominators: vec![shape.a(&values).to_vec(), shape.f(&values, input).to_vec()],
                 interval,
             });
+        }
+        if let Some((row, place)) = self.cell(input, output) {
+            let place = place.ok_or_else(|| {
+                Error::unfit(
+                    format!("nothing goes from {} to {}", signal.tag, self.outputs[output].tag),
+                    "choose another cell",
+                )
+            })?;
+            return row.transfer(place, 0);
         }
         if let Some(matrices) = &self.matrices {
             let system = state_space::System::of(matrices);
@@ -373,6 +383,9 @@ impl Model {
         output: usize,
         horizon: Option<f64>,
     ) -> Result<StepResponse> {
+        if let Some((row, Some(place))) = self.cell(input, output) {
+            return row.step_response(data.map(|data| row.own_data(data)).as_deref(), place, 0, horizon);
+        }
         let transfer = self.transfer(input, output)?;
         let horizon = horizon.unwrap_or_else(|| transfer.settling());
         let (interval, count) = match transfer.interval() {
@@ -397,6 +410,9 @@ impl Model {
     /// The frequency response from an input to an output, with bands like those of
     /// [`step_response`](Self::step_response).
     pub fn frequency_response(&self, data: Option<&DataSet>, input: usize, output: usize) -> Result<FrequencyResponse> {
+        if let Some((row, Some(place))) = self.cell(input, output) {
+            return row.frequency_response(data.map(|data| row.own_data(data)).as_deref(), place, 0);
+        }
         let transfer = self.transfer(input, output)?;
         let slowest = 1.0 / transfer.settling();
         let high = transfer.interval().map_or(400.0 * slowest, |interval| std::f64::consts::PI / interval);

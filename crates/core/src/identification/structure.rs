@@ -79,6 +79,9 @@ pub enum Structure {
         /// Number of states; 0 takes it from the singular values.
         order: usize,
     },
+    /// Transfer functions with dead time from every input to every output, each of its own structure or none; the cells of
+    /// a row are fitted jointly.
+    Matrix,
 }
 
 /// An order of a structure.
@@ -105,8 +108,10 @@ pub struct StructureOffer {
     pub title: &'static str,
     /// The same in a few letters, for tables.
     pub short: &'static str,
-    /// Whether it is a continuous transfer function with dead time, which can be controlled as it is.
+    /// Whether it is a continuous transfer function with dead time.
     pub is_process: bool,
+    /// Whether a trial can begin with it as it is: others are reduced to a transfer function with dead time first.
+    pub begins_trials: bool,
     /// Its orders.
     pub orders: Vec<Order>,
     /// Names of the parameters of the OP's path that can be known beforehand.
@@ -155,6 +160,7 @@ impl Structure {
             Self::OutputError { nb, nf, nk } => format!("output error ({nb}, {nf}, {nk})"),
             Self::BoxJenkins { nb, nc, nd, nf, nk } => format!("Box–Jenkins ({nb}, {nc}, {nd}, {nf}, {nk})"),
             Self::StateSpace { order } => format!("state space of order {order}"),
+            Self::Matrix => "matrix of transfer functions".into(),
         }
     }
 
@@ -166,7 +172,7 @@ impl Structure {
                 "structure",
                 text,
                 "fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK, armax:NA,NB,NC,NK, \
-                 oe:NB,NF,NK, bj:NB,NC,ND,NF,NK, ss or ss:ORDER",
+                 oe:NB,NF,NK, bj:NB,NC,ND,NF,NK, ss, ss:ORDER or matrix",
             )
         };
         let orders: Vec<usize> = if orders.is_empty() {
@@ -185,6 +191,7 @@ impl Structure {
             ("armax", [na, nb, nc, nk]) => Self::Armax { na: *na, nb: *nb, nc: *nc, nk: *nk },
             ("oe", [nb, nf, nk]) => Self::OutputError { nb: *nb, nf: *nf, nk: *nk },
             ("bj", [nb, nc, nd, nf, nk]) => Self::BoxJenkins { nb: *nb, nc: *nc, nd: *nd, nf: *nf, nk: *nk },
+            ("matrix", []) => Self::Matrix,
             ("ss", []) => Self::StateSpace { order: 0 },
             ("ss", [order]) => Self::StateSpace { order: *order },
             _ => return Err(refused()),
@@ -234,12 +241,14 @@ impl Structure {
             (Self::OutputError { nb: 2, nf: 2, nk: 1 }, "Output error (B/F)", "OE"),
             (Self::BoxJenkins { nb: 2, nc: 1, nd: 1, nf: 2, nk: 1 }, "Box–Jenkins (B/F, C/D)", "BJ"),
             (Self::StateSpace { order: 0 }, "State space, subspace", "SS"),
+            (Self::Matrix, "Matrix, dead time in every cell", "matrix"),
         ];
         let offer = |(structure, title, short): (Self, &'static str, &'static str)| StructureOffer {
             structure,
             title,
             short,
             is_process: structure.is_process(),
+            begins_trials: structure.is_process() || structure == Self::Matrix,
             orders: structure.orders(),
             parameters: structure.process_parameters().iter().map(|(name, _)| *name).collect(),
         };

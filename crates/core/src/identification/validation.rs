@@ -4,7 +4,7 @@ use super::agreement::{Response, differences};
 use super::data::{DataSet, Series, apart};
 use super::model::{Criteria, Model, Performance};
 use super::residuals::ResidualTests;
-use super::{polynomial, process_model, state_space};
+use super::{matrix, polynomial, process_model, state_space};
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -33,6 +33,11 @@ pub struct Validation {
     pub tests: ResidualTests,
     /// What they mean.
     pub verdicts: Vec<Verdict>,
+    /// The same for each output of a matrix; performance and tests above are then those of the output that is explained
+    /// least.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(no_recursion)]
+    pub outputs: Vec<Validation>,
 }
 
 impl Model {
@@ -48,6 +53,9 @@ impl Model {
     /// The same; in the model's own data with the steps that were found there.
     fn simulate_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
+        if self.is_matrix() {
+            return Ok(self.by_row(data, |row, data| row.simulate_in(data, own))?.into_iter().flatten().collect());
+        }
         let candidates = if polynomial::is_polynomial(self.structure) {
             let lift = |value: f64| value + self.operating.pv;
             let outputs = vec![polynomial::forced_response(self, data).into_iter().map(lift).collect()];
@@ -78,6 +86,13 @@ impl Model {
 
     fn prediction_errors_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
+        if self.is_matrix() {
+            return Ok(self
+                .by_row(data, |row, data| row.prediction_errors_in(data, own))?
+                .into_iter()
+                .flatten()
+                .collect());
+        }
         if polynomial::is_polynomial(self.structure) {
             return Ok(vec![polynomial::prediction_errors(self, data)?]);
         }
@@ -115,6 +130,9 @@ impl Model {
 
 /// Holds a model against data; `seen` tells whether it was fitted to them.
 pub fn validate(model: &Model, data: &DataSet, seen: bool) -> Result<Validation> {
+    if model.is_matrix() {
+        return matrix::held_against(model, std::slice::from_ref(data), seen);
+    }
     let simulated = model.simulate_in(data, seen)?;
     let errors = model.prediction_errors_in(data, seen)?;
     let performance = Performance::of(data.output(), &differences(data.output(), &simulated[0]), &errors[0]);
@@ -122,7 +140,7 @@ pub fn validate(model: &Model, data: &DataSet, seen: bool) -> Result<Validation>
         data.inputs.iter().map(|series| (series.tag.as_str(), series.values.as_slice())).collect();
     let tests = ResidualTests::new(&errors[0], &inputs, LAGS, if seen { model.parameters.len() } else { 0 });
     let verdicts = judge(model, &performance, &tests, seen);
-    Ok(Validation { performance, tests, verdicts })
+    Ok(Validation { performance, tests, verdicts, outputs: Vec::new() })
 }
 
 fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: bool) -> Vec<Verdict> {
@@ -268,6 +286,9 @@ pub fn validate_together(model: &Model, stretches: &[DataSet]) -> Result<Validat
     if let [data] = stretches {
         return validate(model, data, true);
     }
+    if model.is_matrix() {
+        return matrix::held_against(model, stretches, true);
+    }
     let (mut simulated, mut ahead, mut inputs) = (Vec::new(), Vec::new(), vec![Vec::new(); model.inputs.len()]);
     for (k, data) in stretches.iter().enumerate() {
         let own = model.in_stretch(k);
@@ -282,7 +303,7 @@ pub fn validate_together(model: &Model, stretches: &[DataSet]) -> Result<Validat
         model.inputs.iter().zip(&inputs).map(|(name, values)| (name.tag.as_str(), values.as_slice())).collect();
     let tests = ResidualTests::new(&errors, &named, LAGS, model.parameters.len());
     let verdicts = judge(model, &performance, &tests, true);
-    Ok(Validation { performance, tests, verdicts })
+    Ok(Validation { performance, tests, verdicts, outputs: Vec::new() })
 }
 
 /// The verdict on a difference equation or a state space after its fit.

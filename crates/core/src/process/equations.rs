@@ -114,6 +114,20 @@ impl EquationsSpec {
     }
 }
 
+/// A name for a signal that is called `tag` elsewhere, and different from those that are `taken`.
+#[must_use]
+pub fn name_for(tag: &str, taken: &[String]) -> String {
+    let mut name: String = tag.chars().map(|c| if c.is_ascii_alphanumeric() { c } else { '_' }).take(36).collect();
+    if !name.starts_with(|c: char| c.is_ascii_alphabetic()) {
+        name = format!("x_{name}");
+    }
+    let is_free = |name: &str| {
+        !taken.iter().any(|other| other == name) && name_problem(name, "name", &mut HashMap::new()).is_none()
+    };
+    let numbered = |k: usize| if k == 1 { name.clone() } else { format!("{name}_{k}") };
+    (1..1000).map(numbered).find(|name| is_free(name)).unwrap_or(name)
+}
+
 /// Names of one kind must be names, and each only once.
 pub(super) fn check_names<'a>(kinds: impl IntoIterator<Item = (&'a str, &'a [NamedValue])>) -> Result<()> {
     let mut problems = Vec::new();

@@ -249,6 +249,24 @@ impl LinearSpec {
         usize::from(matches!(self, Self::Integrating { .. } | Self::IntegratingLag { .. }))
     }
 
+    /// Numerator and denominator without the dead time: coefficients of s in seconds, the highest power first.
+    #[must_use]
+    pub fn polynomials(&self) -> (Vec<f64>, Vec<f64>) {
+        let denominator = match *self {
+            Self::Fopdt { time_constant, .. } => vec![time_constant, 1.0],
+            Self::TwoLags { time_constant_1, time_constant_2, .. } => {
+                vec![time_constant_1 * time_constant_2, time_constant_1 + time_constant_2, 1.0]
+            }
+            Self::SecondOrder { time_constant, damping, .. } => {
+                vec![time_constant * time_constant, 2.0 * damping * time_constant, 1.0]
+            }
+            Self::IntegratingLag { time_constant, .. } => vec![time_constant, 1.0, 0.0],
+            Self::Integrating { .. } => vec![1.0, 0.0],
+        };
+        let (gain, lead) = (self.gain(), self.lead());
+        (if lead == 0.0 { vec![gain] } else { vec![gain * lead, gain] }, denominator)
+    }
+
     /// The dynamics from the OP in % to the deviation of the PV.
     pub fn state_space(&self) -> Result<StateSpace> {
         self.validate()?;

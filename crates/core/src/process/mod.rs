@@ -14,7 +14,7 @@ mod spec;
 mod steady;
 
 pub use description::{Balance, Description, Quantity, Term, TermKind, UsualDrive};
-pub use equations::{Equation, EquationsSpec, NamedValue, OwnOutput};
+pub use equations::{Equation, EquationsSpec, NamedValue, OwnOutput, name_for};
 pub use equations_text::TextFault;
 pub use half_rule::HalfRule;
 pub use library::catalogue;

@@ -1,17 +1,111 @@
 //! The trial that a loop begins with: a model as the process, SIMC settings, the standard scenario.
 
-use super::{SimcChoice, Tuning, simc};
-use crate::assessment::loop_channel;
+use super::loops::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
+use super::{Decoupler, SimcChoice, Tuning, simc};
+use crate::assessment::{InteractionQuestion, loop_channel};
 use crate::controller::ControllerSpec;
 use crate::identification::Model;
 use crate::instrument::ActuatorSpec;
 use crate::process::LinearSpec;
-use crate::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
+use crate::simulation::{Candidate, Drive, Manipulated, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
+use crate::verdict::{readable, readable_duration};
 use crate::{Error, Result};
+use serde::Serialize;
+use utoipa::ToSchema;
 
 /// Closed-loop time constant of a model without dead time, where SIMC has no default, as a share of the time constant
 /// (this project's choice).
 const SHARE_WITHOUT_DEAD_TIME: f64 = 0.1;
+
+/// A trial to begin with.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct FirstTrial {
+    /// The trial: settings, and a scenario that shows what they do.
+    pub trial: Trial,
+    /// Where the settings come from, in a few words.
+    pub settings: String,
+    /// Of one loop, its tuning.
+    pub tuning: Option<Tuning>,
+}
+
+impl FirstTrial {
+    /// Of one loop.
+    fn of_one((trial, tuning): (Trial, Tuning)) -> Self {
+        let settings = format!("SIMC, τc = {}", readable_duration(tuning.closed_loop_time_constant));
+        Self { trial, settings, tuning: Some(tuning) }
+    }
+
+    /// Of several.
+    fn of_several(answer: LoopsAnswer) -> Self {
+        let settings = format!(
+            "{} loops, detuned together by {} (largest log modulus)",
+            answer.loops.len(),
+            readable(answer.detuning)
+        );
+        Self { trial: answer.trial, settings, tuning: None }
+    }
+}
+
+/// A trial on a model between the signals `pv` and `op` of the loop: one loop by SIMC, or of a matrix one a pair of signals.
+///
+/// Errors when the model is in another unit than the span of the PV, and for one that cannot be simulated.
+pub fn begin_on_model(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<FirstTrial> {
+    if !model.is_matrix() {
+        return first_trial(model, pv, op, choice).map(FirstTrial::of_one);
+    }
+    begin_on_plant(&plant_of_matrix(model, pv, op)?, choice)
+}
+
+/// A trial on a plant: one loop by SIMC, or one a pair where it measures and drives several signals.
+pub fn begin_on_plant(plant: &Plant, choice: &SimcChoice) -> Result<FirstTrial> {
+    let several = plant.further_measured.len().min(plant.further_driven.len()) > 0;
+    let pairs = if several { InteractionQuestion::recommended(plant).ok().flatten() } else { None };
+    match pairs {
+        Some(pairs) => {
+            let question = LoopsQuestion { plant: plant.clone(), pairs, decoupler: Decoupler::None };
+            begin_loops(&question).map(FirstTrial::of_several)
+        }
+        None => first_trial_on(plant, choice).map(FirstTrial::of_one),
+    }
+}
+
+/// A matrix as a plant: its outputs measured, its inputs in % driven, what else acts on it standing where it rests.
+fn plant_of_matrix(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
+    same_unit(model, pv)?;
+    let process = model.as_process()?;
+    let description = process.describe(&pv.span.unit)?;
+    let operating = &model.operating;
+    let mut plant = Plant::plain(process, pv.clone(), op.clone(), OperatingPoint::new(operating.pv, operating.op));
+    plant.measured = description.outputs.first().map(|output| output.name.clone());
+    plant.drive = description.inputs.first().map(|input| Drive { input: input.name.clone(), at_0: 0.0, at_100: 100.0 });
+    for (own, output) in model.outputs.iter().zip(&description.outputs).skip(1) {
+        plant = with_further(&plant, Some(&output.name), None)?;
+        plant.further_measured.iter_mut().rev().take(1).for_each(|signal| signal.tag.clone_from(&own.tag));
+    }
+    let inputs = model.inputs.iter().zip(&description.inputs).zip(&operating.inputs).skip(1);
+    for ((own, input), at_start) in inputs.filter(|((own, _), _)| own.unit == "%") {
+        plant.further_driven.push(Manipulated {
+            tag: own.tag.clone(),
+            input: input.name.clone(),
+            at_0: 0.0,
+            at_100: 100.0,
+            at_start: *at_start,
+            actuator: ActuatorSpec::Direct {},
+        });
+    }
+    plant.start().map(|_| plant)
+}
+
+fn same_unit(model: &Model, pv: &Signal) -> Result<()> {
+    let (model_unit, span_unit) = (model.output_unit(), &pv.span.unit);
+    if model_unit == span_unit {
+        return Ok(());
+    }
+    Err(Error::unfit(
+        format!("the model is in {model_unit} and the span of {} in {span_unit}", pv.tag),
+        "fit the record again",
+    ))
+}
 
 /// A trial on `model` between the signals `pv` and `op`, and the tuning that its settings are from.
 ///
@@ -19,13 +113,7 @@ const SHARE_WITHOUT_DEAD_TIME: f64 = 0.1;
 /// start
 /// from and not an estimate. Errors when the model is in another unit than the span of the PV.
 pub fn first_trial(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<(Trial, Tuning)> {
-    let (model_unit, span_unit) = (model.output_unit(), &pv.span.unit);
-    if model_unit != span_unit {
-        return Err(Error::unfit(
-            format!("the model is in {model_unit} and the span of {} in {span_unit}", pv.tag),
-            "fit the record again",
-        ));
-    }
+    same_unit(model, pv)?;
     let process = model.process()?;
     let tenth = |value: f64| (10.0 * value).round() / 10.0;
     let operating_point = OperatingPoint::new(tenth(model.operating.pv), tenth(model.operating.op));

@@ -5,9 +5,10 @@ use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
 use antistasis_core::identification::{
-    Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,
-    OrderChoice, OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, StepResponse, Structure, Validation,
-    Windows, moving_horizon, nonparametric, profile, recursive, region, search_orders, validate, validate_together,
+    Cells, Courses, DataSet, FitOptions, FrequencyResponse, MovingHorizonOptions, Nonparametric, NonparametricOptions,
+    OrderChoice, OrderSearch, Parts, Profile, RecursiveOptions, Region, Root, SignalName, StepResponse, Structure,
+    Validation, Windows, moving_horizon, nonparametric, profile, recursive, region, search_orders, validate,
+    validate_together,
 };
 use antistasis_store::ModelRow;
 use axum::Json;
@@ -24,6 +25,7 @@ const SHOWN_ORDERS: usize = 40;
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(analyse))
+        .routes(routes!(cells_of_model))
         .routes(routes!(parameter_profile))
         .routes(routes!(try_orders))
         .routes(routes!(without_structure))
@@ -33,6 +35,8 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
 /// All that a model says of the process, and what it leaves.
 #[derive(Debug, Serialize, ToSchema)]
 struct Analysis {
+    /// The inputs that act on the output that is asked for, in the order of the responses.
+    inputs: Vec<SignalName>,
     /// Against the data of the fit.
     estimation: Validation,
     /// Against data that the fit has not seen.
@@ -41,7 +45,7 @@ struct Analysis {
     steps: Vec<StepResponse>,
     /// Frequency response from each input.
     frequencies: Vec<FrequencyResponse>,
-    /// Poles of the way from the OP to the PV.
+    /// Poles of the way from the first input to the output.
     poles: Vec<Root>,
     /// Zeros of that way, dead time aside.
     zeros: Vec<Root>,
@@ -77,7 +81,11 @@ async fn analyse(
     let output = of.position(&row.model)?;
     let (stretches, other) = data_of(&state, &row).await?;
     compute(move || {
-        let model = &row.model;
+        // An output of a matrix has a model of its own.
+        let (model, output) =
+            if row.model.is_matrix() { (row.model.of_output(output)?, 0) } else { (&row.model, output) };
+        let stretches: Vec<DataSet> = stretches.iter().map(|data| model.own_data(data).into_owned()).collect();
+        let other = other.map(|other| model.own_data(&other).into_owned());
         let data = &stretches[0];
         let inputs = 0..model.inputs.len();
         let known: Vec<&str> = model
@@ -91,6 +99,7 @@ async fn analyse(
         let pairs =
             known.iter().enumerate().flat_map(|(k, first)| known[k + 1..].iter().map(move |second| (*first, *second)));
         Ok(Json(Analysis {
+            inputs: model.inputs.clone(),
             estimation: if row.reduced_from.is_some() {
                 validate(model, data, true)?
             } else {
@@ -110,6 +119,16 @@ async fn analyse(
         }))
     })
     .await?
+}
+
+/// The responses of every output to a step of every input, on one time axis, with bands: all of a model at once.
+#[utoipa::path(get, path = "/api/v1/models/{id}/cells", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model")),
+    responses((status = 200, body = Cells), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn cells_of_model(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<Cells>, Problem> {
+    let row = state.store.model(id).await?;
+    let (stretches, _) = data_of(&state, &row).await?;
+    compute(move || Ok(Json(row.model.cells(stretches.first())?))).await?
 }
 
 #[derive(Debug, Deserialize, IntoParams)]

@@ -471,6 +471,10 @@ fn windows_in(row: &ModelRow, record: Uuid) -> Option<Vec<Shown>> {
 
 /// An output as it is simulated; in the data of the fit with what the fit found of their start and drift.
 fn simulated(model: &Model, data: &DataSet, own: bool, output: usize) -> Result<Vec<f64>, Problem> {
+    if model.is_matrix() {
+        let row = model.of_output(output)?;
+        return simulated(row, &row.own_data(data), own, 0);
+    }
     if own && model.sample_time.is_none() {
         let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
         return Ok(model.simulate(&data.axis, &inputs)?);

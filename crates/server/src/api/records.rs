@@ -162,7 +162,7 @@ async fn change_record(
     Ok(Revised(info.revision, info))
 }
 
-/// Channels that can stand together: one tag each, one PV, OP and SP at most.
+/// Channels that can stand together: one tag each. Of several PVs or OPs the first is that of the loop.
 fn checked_channels(before: &RecordInfo, channels: Vec<ChannelInfo>) -> Result<Vec<ChannelInfo>, Problem> {
     let (given, there) = (channels.len(), before.channels.len());
     if given != there {
@@ -176,12 +176,6 @@ fn checked_channels(before: &RecordInfo, channels: Vec<ChannelInfo>) -> Result<V
         if checked.iter().any(|other| other.tag == tag) {
             let words = format!("Two channels are called {tag}: give each a tag of its own.");
             return Err(Problem::invalid_field(&format!("channels.{k}.tag"), words));
-        }
-        let single = matches!(channel.role, Role::Pv | Role::Op | Role::Sp);
-        if single && checked.iter().any(|other| other.role == channel.role) {
-            let role = channel.role.symbol();
-            let words = format!("{tag} would be a second {role}: a record of a loop has one.");
-            return Err(Problem::invalid_field(&format!("channels.{k}.role"), words));
         }
         if channel.unit.chars().count() > 24 || channel.unit.chars().any(char::is_control) {
             let words = format!("The unit of {tag} is too long: at most 24 printable characters are allowed.");

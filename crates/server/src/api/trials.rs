@@ -9,9 +9,11 @@ use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::controller::ControllerSpec;
-use antistasis_core::process::LinearSpec;
+use antistasis_core::process::{DetailedSpec, ProcessSpec};
 use antistasis_core::simulation::{Event, EventKind, Plant, Simulation, Trace, Trial, begin_event};
-use antistasis_core::tuning::{SimcChoice, Tuning, first_trial, first_trial_on, read_relay, simc_choice_of};
+use antistasis_core::tuning::{
+    FirstTrial, SimcChoice, Tuning, begin_on_model, begin_on_plant, first_trial_on, read_relay, simc_choice_of,
+};
 use antistasis_core::verdict::{readable, readable_duration};
 use antistasis_exchange::Format;
 use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewTrial, TrialEdit, TrialRow, letter};
@@ -98,14 +100,23 @@ struct ProposeRequest {
 struct Proposal {
     /// The model that it stands on; null where it stands on the plant behind the loop.
     model_id: Option<Uuid>,
-    /// The trial: model or plant, SIMC settings, a set point step and a load.
+    /// The trial: model or plant, settings, a set point step of each loop and a load.
     trial: Trial,
-    /// Where the settings come from.
-    tuning: Tuning,
+    /// Where the settings come from, in a few words.
+    settings: String,
+    /// Of one loop, its tuning; null where several were tuned together.
+    tuning: Option<Tuning>,
+}
+
+impl Proposal {
+    fn of(model_id: Option<Uuid>, FirstTrial { trial, settings, tuning }: FirstTrial) -> Self {
+        Self { model_id, trial, settings, tuning }
+    }
 }
 
 /// A trial to begin with: a model as the process, or the plant behind the loop; SIMC settings, on the plant for the
-/// low-order model that comes nearest; and the standard scenario.
+/// low-order model that comes nearest; and the standard scenario. A matrix, and a plant that measures and drives several signals,
+/// get one loop a pair, tuned together by the largest log modulus.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/propose", tag = "control",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = ProposeRequest,
     responses((status = 200, body = Proposal), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -124,23 +135,24 @@ async fn propose(
                 .await?
                 .ok_or_else(|| Problem::not_found(format!("no simulated plant stands behind {tag}")))?,
         };
-        let (trial, tuning) = compute(move || first_trial_on(&plant, &request.choice)).await??;
-        return Ok(Json(Proposal { model_id: None, trial, tuning }));
+        let first = compute(move || begin_on_plant(&plant, &request.choice)).await??;
+        return Ok(Json(Proposal::of(None, first)));
     }
     let model = match request.model_id {
         Some(id) => state.store.model(id).await?,
         None => model_to_begin_with(state.store.models(found.id).await?)
             .ok_or_else(|| Problem::not_found(format!("{tag} has no model yet: fit one first")))?,
     };
-    let (trial, tuning) = first_trial(&model.model, &found.pv, &found.op, &request.choice)?;
-    Ok(Json(Proposal { model_id: Some(model.id), trial, tuning }))
+    let id = model.id;
+    let first = compute(move || begin_on_model(&model.model, &found.pv, &found.op, &request.choice)).await??;
+    Ok(Json(Proposal::of(Some(id), first)))
 }
 
 /// The chosen model; where nobody has chosen one, the newest of a structure with dead time.
 fn model_to_begin_with(models: Vec<ModelRow>) -> Option<ModelRow> {
     let mut models = models.into_iter();
     let chosen = models.clone().find(|model| model.chosen);
-    chosen.or_else(|| models.find(|model| model.model.process().is_ok()))
+    chosen.or_else(|| models.find(|model| model.model.as_process().is_ok()))
 }
 
 /// What came out of a trial.
@@ -331,9 +343,9 @@ struct KeepRequest {
 
 /// The model of the loop that a trial stands on, by its process: the one that is claimed where that is true. An edited
 /// process is no model's any more.
-fn origin(models: &[ModelRow], process: &LinearSpec, claimed: Option<Uuid>) -> Option<Uuid> {
+fn origin(models: &[ModelRow], process: &ProcessSpec, claimed: Option<Uuid>) -> Option<Uuid> {
     let same: Vec<Uuid> =
-        models.iter().filter(|row| row.model.process().is_ok_and(|own| own == *process)).map(|row| row.id).collect();
+        models.iter().filter(|row| row.model.as_process().is_ok_and(|own| own == *process)).map(|row| row.id).collect();
     claimed.filter(|id| same.contains(id)).or_else(|| same.first().copied())
 }
 
@@ -362,9 +374,11 @@ async fn keep_trial(
     let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
     let label = with_reading(label, &request.trial).await?;
     let new = NewTrial {
-        model_id: match request.trial.plant.process.as_linear() {
-            Some(process) => origin(&state.store.models(found.id).await?, process, request.model_id),
-            None => None,
+        model_id: match &request.trial.plant.process {
+            process @ (ProcessSpec::Linear(_) | ProcessSpec::Detailed(DetailedSpec::TransferFunctions(_))) => {
+                origin(&state.store.models(found.id).await?, process, request.model_id)
+            }
+            ProcessSpec::Detailed(_) => None,
         },
         label: &label,
         trial: &request.trial,

@@ -46,6 +46,12 @@ fn high(quantity: &Quantity) -> f64 {
     if quantity.value == 0.0 { 100.0 } else { 2.5 * crate::simulation::round_down(quantity.value.abs().max(1e-6)) }
 }
 
+/// A span that holds its usual value and as much again.
+fn usual_span(quantity: &Quantity) -> Span {
+    let [low, high] = if quantity.value < 0.0 { [-high(quantity), 0.0] } else { [0.0, high(quantity)] };
+    Span::new(low, high, &quantity.unit)
+}
+
 /// Signals by their places, each with the factor that takes it to %.
 type Scales = Vec<(usize, f64)>;
 
@@ -78,7 +84,7 @@ impl SignalOffers {
         let output = |quantity: &Quantity| {
             let further = plant.further_measured.iter().find(|one| one.output == quantity.name).map(|one| &one.span);
             let own = (quantity.name == measured).then_some(&plant.pv.span);
-            let span = own.or(further).cloned().unwrap_or_else(|| Span::new(0.0, high(quantity), &quantity.unit));
+            let span = own.or(further).cloned().unwrap_or_else(|| usual_span(quantity));
             MeasuredOutput { output: quantity.name.clone(), span }
         };
         let input = |quantity: &Quantity| {

@@ -153,6 +153,8 @@ fn model(
         parameters,
         covariance,
         matrices: None,
+        paths: Vec::new(),
+        rows: Vec::new(),
         operating: operating(0),
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),

@@ -115,6 +115,7 @@ impl<'a> Fit<'a> {
     ) -> Result<Self> {
         DataSet::validate_together(stretches, FEWEST_SAMPLES)?;
         options.loss.validate()?;
+        options.check_paths(stretches[0].inputs.len())?;
         let none = vec![Vec::new(); stretches.len()];
         let layout = Layout::with(options, stretches[0].inputs.len(), &none, rest);
         let mut fit = Self::in_layout(stretches, options, layout, search)?;
@@ -150,13 +151,13 @@ impl<'a> Fit<'a> {
 
     /// Two lags can be listed either way: the slower one first, unless what is known of them tells them apart.
     fn slower_lag_first(&mut self) {
-        if !matches!(self.options.structure, Structure::TwoLags | Structure::TwoLagsLead) {
-            return;
-        }
-        let [first, second] = self.layout.paths[0].shape[..] else { return };
-        if self.bounds.ranges[first] == self.bounds.ranges[second] {
+        for path in &self.layout.paths {
+            if !matches!(path.structure, Structure::TwoLags | Structure::TwoLagsLead) {
+                continue;
+            }
+            let [first, second] = path.shape[..] else { continue };
             let unknowns = &mut self.point.unknowns;
-            if unknowns[first] < unknowns[second] {
+            if self.bounds.ranges[first] == self.bounds.ranges[second] && unknowns[first] < unknowns[second] {
                 unknowns.swap(first, second);
             }
         }
@@ -218,6 +219,8 @@ impl<'a> Fit<'a> {
             parameters,
             covariance,
             matrices: None,
+            paths: self.options.paths.clone(),
+            rows: Vec::new(),
             operating,
             start,
             first_stretch: (stretches.len() > 1).then(|| of_stretch(0).performance),
@@ -400,7 +403,7 @@ fn robust(prepared: &Prepared<'_>, squares: Point, loss: Loss) -> (Point, Scaled
 
 /// The PV of a process model for these inputs, in the record that it was fitted to.
 pub(super) fn simulate(model: &Model, axis: &TimeAxis, inputs: &[&[f64]]) -> Result<Vec<f64>> {
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
+    let layout = Layout::new(&model.as_fitted(), inputs.len(), 1);
     let own = simulate_paths(model, axis, inputs, &model.start.inputs)?;
     let mut output: Vec<f64> = own.into_iter().map(|value| value + model.operating.pv).collect();
     let unknowns = place_values(&layout, model);
@@ -433,7 +436,7 @@ pub(super) fn add_steps(start: &StartOfRecord, axis: &TimeAxis, output: &mut [f6
 
 /// Deviation of the PV from rest for these inputs, which stood at `earlier` before.
 pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], earlier: &[f64]) -> Result<Vec<f64>> {
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
+    let layout = Layout::new(&model.as_fitted(), inputs.len(), 1);
     let unknowns = place_values(&layout, model);
     let mut output = vec![0.0; axis.len()];
     for (k, path) in layout.paths.iter().enumerate() {
@@ -454,7 +457,7 @@ pub(super) fn simulate_paths(model: &Model, axis: &TimeAxis, inputs: &[&[f64]], 
 /// on the past.
 pub(super) fn responses(model: &Model, data: &DataSet) -> Result<Vec<super::agreement::Response>> {
     let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
-    let layout = Layout::new(&FitOptions::new(model.structure), inputs.len(), 1);
+    let layout = Layout::new(&model.as_fitted(), inputs.len(), 1);
     let unknowns = place_values(&layout, model);
     let mut bases: Vec<Vec<Vec<f64>>> = Vec::new();
     for transient in &layout.stretches[0].transients {

@@ -97,7 +97,7 @@ impl Layout {
         };
         let mut paths = Vec::with_capacity(inputs);
         for input in 0..inputs {
-            let structure = options.structure.of_path(input);
+            let structure = options.path(input);
             let mut path = Path { structure, gain: 0, lead: None, shape: Vec::new(), dead_time: 0 };
             for (_, kind) in structure.process_parameters() {
                 match kind {

@@ -80,6 +80,8 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         parameters: Vec::new(),
         covariance: Vec::new(),
         matrices: Some(system.into_matrices(subspace.singular_values.clone())),
+        paths: Vec::new(),
+        rows: Vec::new(),
         operating: operating(0),
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),
