@@ -131,7 +131,7 @@ enum StructureName {
 fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial>), Failure> {
     if let Some(path) = &options.trial {
         let trial: Trial = read_json(path)?;
-        trial.validate().map_err(|error| Failure::of(path, error))?;
+        trial.validate().and_then(|()| trial.check_stands_alone()).map_err(|error| Failure::of(path, error))?;
         let plant = Controlled::of(&trial.plant).map_err(|error| Failure::of(path, error))?;
         let scan = options.scan.unwrap_or(trial.scenario.scan);
         return Ok((plant, trial.plant.pv.span.clone(), scan, Some(trial)));

@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use antistasis_core::assessment::assess;
+use antistasis_core::assessment::{FrequencyCurves, SampledLoop, assess, over_frequency};
 use antistasis_core::controller::{
     Action, AntiWindup, CascadeSettings, ControllerSpec, FeedForward, OutputLimits, PidSettings,
 };
@@ -19,6 +19,9 @@ use std::collections::BTreeMap;
 
 /// Made by `reference/several_loops.py` with SciPy's `solve_ivp`.
 const REFERENCE: &str = include_str!("../../../reference/data/several_loops.json");
+
+/// Made by `reference/loops_together.py` with NumPy.
+const TOGETHER: &str = include_str!("../../../reference/data/loops_together.json");
 
 /// Lags with dead time between `u1, u2, …` and `y1, y2, …`, all of them at rest at 50 %: gain, time constant, dead time.
 fn lags(cells: &[&[Option<[f64; 3]>]]) -> ProcessSpec {
@@ -519,6 +522,122 @@ fn dies_down(trial: &Trial) -> bool {
     let pv = trace.values(ColumnRole::ProcessVariable);
     let swing = |rows: &[f64]| rows.iter().map(|value| (value - 50.0).abs()).fold(0.0, f64::max);
     swing(&pv[22_000..]) < 0.5 * swing(&pv[2_000..4_000]) + 1e-9
+}
+
+/// At this frequency by a straight line in logarithms between the points that are drawn.
+fn drawn_at(omegas: &[f64], values: &[f64], omega: f64) -> f64 {
+    let k = omegas.partition_point(|known| *known <= omega).clamp(1, omegas.len() - 1);
+    let share = (omega / omegas[k - 1]).ln() / (omegas[k] / omegas[k - 1]).ln();
+    (values[k - 1].ln() * (1.0 - share) + values[k].ln() * share).exp()
+}
+
+/// The column under the two PIs of Luyben (1986), and what is fed forward from the second OP to the first loop.
+fn column_under_two(scan: f64, decoupler: f64) -> Trial {
+    let forward = FeedForward { signal: "U2".into(), gain: decoupler, lead: 0.0, lag: 0.0, delay: 0.0 };
+    let first =
+        PidSettings { feed_forward: (decoupler != 0.0).then_some(forward), ..PidSettings::pi(0.375, 8.29 * MINUTE) };
+    let second = PidSettings { action: Action::Direct, ..PidSettings::pi(0.075, 23.6 * MINUTE) };
+    trial(column_of_wood_and_berry(), first, vec![wired("Y2", "Y2.PV", &["U2"], second)], scan, 10)
+}
+
+#[test]
+fn singular_values_and_loci_of_the_loops_together_are_those_of_numpy() {
+    let known: serde_json::Value = serde_json::from_str(TOGETHER).unwrap();
+    let number = |value: &serde_json::Value| value.as_f64().unwrap();
+    for case in known["cases"].as_array().unwrap() {
+        let own = column_under_two(number(&known["scan"]), number(&case["decoupler"]));
+        let together = over_frequency(&own, None).unwrap().unwrap().together.unwrap();
+        assert!(together.stable);
+        assert_eq!(together.loops, ["Y1", "Y2"]);
+        for point in case["points"].as_array().unwrap() {
+            let omega = number(&point["omega"]);
+            let curves = [
+                (&together.largest_sensitivity, &point["s"][0]),
+                (&together.smallest_sensitivity, &point["s"][1]),
+                (&together.largest_complementary, &point["t"][0]),
+                (&together.smallest_complementary, &point["t"][1]),
+            ];
+            for (curve, wanted) in curves {
+                let own = drawn_at(&together.omega, curve, omega);
+                // Points of the curves lie up to a twentieth apart.
+                assert!((own / number(wanted) - 1.0).abs() < 3e-3, "{omega}: {own} for {wanted}");
+            }
+            let sorted = |mut sizes: Vec<f64>| {
+                sizes.sort_by(f64::total_cmp);
+                sizes
+            };
+            let size = |locus: &antistasis_core::assessment::Locus| -> Vec<f64> {
+                locus.real.iter().zip(&locus.imaginary).map(|(a, b)| a.hypot(*b)).collect()
+            };
+            let own =
+                sorted(together.loci.iter().map(|locus| drawn_at(&together.omega, &size(locus), omega)).collect());
+            let pairs = point["loci"].as_array().unwrap();
+            let wanted = sorted(pairs.iter().map(|pair| number(&pair[0]).hypot(number(&pair[1]))).collect());
+            for (own, wanted) in own.iter().zip(&wanted) {
+                assert!((own / wanted - 1.0).abs() < 5e-3, "{omega}: {own} for {wanted}");
+            }
+        }
+        for (peak, wanted) in
+            [(together.peak_sensitivity, &case["peak_s"]), (together.peak_complementary, &case["peak_t"])]
+        {
+            let peak = peak.unwrap();
+            assert!((peak.height / number(&wanted[0]) - 1.0).abs() < 1e-5, "{peak:?} for {wanted}");
+            assert!((peak.omega / number(&wanted[1]) - 1.0).abs() < 1e-2, "{peak:?} for {wanted}");
+        }
+    }
+}
+
+#[test]
+fn loops_together_are_stable_just_as_far_as_a_simulation_dies_down() {
+    let both = |factor: f64| with_gain(&with_gain(&column_under_two(30.0, 0.0), 0, factor), 1, factor);
+    let stable = |factor: f64| over_frequency(&both(factor), None).unwrap().unwrap().together.unwrap().stable;
+    let (mut low, mut high) = (1.0, 20.0);
+    assert!(stable(low) && !stable(high));
+    for _ in 0..12 {
+        let middle = 0.5 * (low + high);
+        if stable(middle) { low = middle } else { high = middle }
+    }
+    assert!(dies_down(&both(0.97 * low)), "at {low}");
+    assert!(!dies_down(&both(1.03 * low)), "at {low}");
+    let beyond = over_frequency(&both(1.03 * low), None).unwrap().unwrap().together.unwrap();
+    assert!(beyond.peak_sensitivity.is_none() && beyond.verdicts[0].text.contains("not stable"));
+}
+
+#[test]
+fn a_loop_over_frequency_is_that_of_its_margins_with_the_others_closed() {
+    let own = column_under_two(30.0, 0.0);
+    for name in [None, Some("Y2")] {
+        let found = over_frequency(&own, name).unwrap().unwrap();
+        let (curves, margins) = (found.curves.unwrap(), found.margins.unwrap());
+        let highest = curves.sensitivity.iter().copied().fold(0.0, f64::max);
+        assert!((highest / margins.max_sensitivity.unwrap() - 1.0).abs() < 2e-3, "{name:?}: {highest} for {margins:?}");
+        let at = drawn_at(&curves.omega, &curves.loop_gain, margins.gain_crossover.unwrap());
+        assert!((at - 1.0).abs() < 5e-3, "{at}");
+    }
+    let alone = SampledLoop::of(&own).unwrap().unwrap();
+    let alone = FrequencyCurves::new(&alone, &own.candidate.controller).unwrap().unwrap();
+    let closed = over_frequency(&own, None).unwrap().unwrap().curves.unwrap();
+    // With the other loop closed the gain at rest falls by the relative gain of the pair, 2.009 (Bristol 1966).
+    let slow = alone.omega[0].max(closed.omega[0]);
+    let ratio = drawn_at(&alone.omega, &alone.loop_gain, slow) / drawn_at(&closed.omega, &closed.loop_gain, slow);
+    assert!((ratio - 2.009).abs() < 0.01, "{ratio}");
+    assert_eq!(over_frequency(&own, Some("Y3")).unwrap_err().field(), Some("controller"));
+}
+
+#[test]
+fn a_cascade_is_one_loop_from_outside_and_does_not_stand_alone() {
+    let pair = column_under_two(30.0, 0.0);
+    assert!(pair.stands_alone() && pair.check_stands_alone().is_ok());
+    let mut own = trial(cascade_plant(), PidSettings::pi(1.0, 60.0), Vec::new(), 1.0, 10);
+    own.plant.further_measured.truncate(1);
+    let inner = own.plant.further_measured[0].tag.clone();
+    own.candidate.further = vec![wired("FIC", &inner, &["U1"], PidSettings::pi(0.8, 20.0))];
+    own.candidate.sets = vec![Wire::to("FIC.SP")];
+    own.validate().unwrap();
+    let found = over_frequency(&own, None).unwrap().unwrap();
+    assert!(found.together.is_none() && found.curves.is_some());
+    assert!(!own.stands_alone());
+    assert!(own.check_stands_alone().unwrap_err().to_string().contains("sets no OP by itself"));
 }
 
 #[test]

@@ -3,21 +3,30 @@
 import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
+import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
 import { number } from "../lib/format";
 import type { Line } from "../lib/xy";
+import { useKept } from "../lib/kept";
 import { comebacks } from "../lib/live";
 
-const props = defineProps<{ trial: Trial }>();
+const props = defineProps<{
+  trial: Trial;
+  /** Of several controllers the one whose loop is looked at. */
+  controller: string;
+}>();
 
 const outcome = shallowRef<Schemas["FrequencyOutcome"] | null>(null);
 const problem = ref("");
 
 watch(
-  [() => JSON.stringify(props.trial), comebacks],
+  [() => JSON.stringify(props.trial), () => props.controller, comebacks],
   async () => {
     try {
-      outcome.value = await answered(api.POST("/api/v1/robustness/frequency", { body: props.trial }));
+      const query = props.controller ? { controller: props.controller } : {};
+      outcome.value = await answered(
+        api.POST("/api/v1/robustness/frequency", { params: { query }, body: props.trial }),
+      );
       problem.value = "";
     } catch (error) {
       problem.value = messageOf(error);
@@ -27,6 +36,38 @@ watch(
 );
 
 const curves = computed(() => outcome.value?.curves ?? null);
+const together = computed(() => outcome.value?.together ?? null);
+/** All loops together, where somebody wants to see them. */
+const allWanted = useKept("frequency of all loops", () => false);
+const all = computed(() => (allWanted.value ? together.value : null));
+const DASHES = [undefined, [7, 4], [2, 3], [9, 3, 2, 3], [4, 4], [12, 4]];
+const COLOURS = ["--pv", "--op", "--dv", "--measured", "--over-1", "--ink"];
+const allRange = computed<[number, number]>(() => {
+  const { omega = [], peak_sensitivity: peak } = all.value ?? {};
+  const [first = 1e-3, last = 1] = [omega[0], omega.at(-1)];
+  const about = peak?.omega ?? Math.sqrt(first * last);
+  return [Math.max(first, about / 100), Math.min(last, about * 40)];
+});
+function ofAll(largest: number[], smallest: number[], colour: string): Line[] {
+  const x = all.value?.omega ?? [];
+  return [
+    { x, y: largest, colour, width: 2.2, label: "worst" },
+    { x, y: smallest, colour, dash: [7, 4], label: "best" },
+  ];
+}
+const loci = computed<Line[]>(() => [
+  ...(all.value?.loci ?? []).map(({ real, imaginary }, k) => ({
+    x: real,
+    y: imaginary.map((value, at) =>
+      Math.abs(value) > 8 || Math.abs(real[at] as number) > 8 ? null : value,
+    ),
+    colour: COLOURS[k % COLOURS.length] as string,
+    dash: DASHES[k % DASHES.length],
+    label: `λ${k + 1}`,
+    width: 2,
+  })),
+  { x: [-1], y: [0], colour: "--limit", kind: "crosses" as const },
+]);
 const margins = computed(() => outcome.value?.margins ?? null);
 const omega = computed(() => curves.value?.omega ?? []);
 const line = (y: number[], label?: string, colour = "--pv", dash?: number[]): Line => ({
@@ -112,9 +153,53 @@ const sensitivityRange = computed<[number, number]>(() => {
     problem
   }}</StateNotice>
   <StateNotice v-else-if="!outcome" kind="loading" title="The loop is being computed" />
+  <template v-else>
+  <div v-if="together" class="flex flex-wrap gap-x-4 pl-14 text-[13px]" role="radiogroup" aria-label="Which loops">
+    <label class="flex items-center gap-2">
+      <input v-model="allWanted" type="radio" :value="false" /> {{ controller }}, the others closed
+    </label>
+    <label class="flex items-center gap-2">
+      <input v-model="allWanted" type="radio" :value="true" /> {{ together.loops.join(", ") }} together
+    </label>
+  </div>
+  <div v-if="all" class="grid min-h-0 flex-1 grid-cols-2 grid-rows-[1fr_1fr_auto] gap-1 pr-3 pb-1">
+    <XyPlot
+      :lines="ofAll(all.largest_sensitivity, all.smallest_sensitivity, '--pv')"
+      title="Singular values of S"
+      y-title="disturbance at the PVs, worst and best direction"
+      x-title="rad/s"
+      log-x
+      log-y
+      :x-range="allRange"
+      :marks="all.peak_sensitivity ? [{ x: all.peak_sensitivity.omega, label: number(all.peak_sensitivity.height) }] : []"
+    />
+    <XyPlot
+      class="row-span-2"
+      :lines="loci"
+      title="Characteristic loci"
+      y-title="imaginary part of the eigenvalues of L"
+      x-title="real part"
+      one-scale
+      :x-range="[-2, 1]"
+      :y-range="[-1.5, 1]"
+    />
+    <XyPlot
+      :lines="ofAll(all.largest_complementary, all.smallest_complementary, '--op')"
+      title="Singular values of T"
+      y-title="set points, worst and best direction"
+      x-title="rad/s"
+      log-x
+      log-y
+      :x-range="allRange"
+      :marks="all.peak_complementary ? [{ x: all.peak_complementary.omega, label: number(all.peak_complementary.height) }] : []"
+    />
+    <div class="col-span-2 pl-[58px]">
+      <VerdictNote v-for="verdict in all.verdicts" :key="verdict.text" :verdict="verdict" />
+    </div>
+  </div>
   <StateNotice v-else-if="!curves" kind="empty" title="No frequency response">
-    In manual, with a relay, a cascade or a controller that adapts, and where the plant does not start at
-    rest, there is no linear loop that stands still.
+    In manual, with a relay or a controller that adapts, where a controller stands by to override, where the other loops do
+    not hold without this one, and where the plant does not start at rest, there is no linear loop that stands still.
   </StateNotice>
   <div v-else class="grid min-h-0 flex-1 grid-cols-2 grid-rows-2 gap-1 pr-3 pb-1">
     <XyPlot
@@ -166,4 +251,5 @@ const sensitivityRange = computed<[number, number]>(() => {
       >.
     </p>
   </div>
+  </template>
 </template>

@@ -171,17 +171,8 @@ const inFocus = computed(() => {
 });
 
 /** Views that look at one loop as if the others stood still, which is not how a cascade or an override works. */
-const ALONE = ["frequency", "trade-off", "robustness"];
-const setsItsOp = computed(() => {
-  const trial = draft.value;
-  const wires = trial?.candidate.sets ?? [];
-  const first =
-    wires.length === 0 || (wires.length === 1 && !wires[0]?.range && wires[0]?.to === trial?.plant.op.tag);
-  const overridden = trial?.candidate.further?.some((wired) =>
-    wired.sets.some((wire) => wire.to === trial.plant.op.tag),
-  );
-  return first && !overridden;
-});
+const ALONE = ["trade-off", "robustness"];
+const setsItsOp = computed(() => shown.value.result?.stands_alone ?? true);
 
 /** The part that a refusal is about, and its entry there. */
 const PLACES: Record<string, string> = { candidate: "candidate", plant: "plant", scenario: "scenario" };
@@ -689,7 +680,11 @@ useKeys({
             from all its controllers together. The margins at the right are those of each with the others
             closed.
           </StateNotice>
-          <FrequencyView v-else-if="view === 'frequency' && draft" :trial="draft" />
+          <FrequencyView
+            v-else-if="view === 'frequency' && draft"
+            :trial="draft"
+            :controller="loops.length > 1 ? focus || (loops[0]?.name ?? '') : ''"
+          />
           <TradeOffView
             v-else-if="view === 'trade-off' && draft"
             :trial="draft"

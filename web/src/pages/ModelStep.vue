@@ -29,6 +29,7 @@ import OrdersView from "../model/OrdersView.vue";
 import OverTimeView from "../model/OverTimeView.vue";
 import ModelVerdict from "../model/ModelVerdict.vue";
 import ResultMargin from "../model/ResultMargin.vue";
+import { settingsOf } from "../model/sameFit";
 import { useFit } from "../model/useFit";
 
 const { state, refreshModels } = useLoop();
@@ -241,14 +242,13 @@ const panels = computed<Panel[]>(() => {
 
 /** The model that was fitted to the same data under the same settings, where there is one. */
 const same = computed(() => {
-  const asked = JSON.stringify(fit.options.value.structure);
+  const asked = settingsOf(fit.options.value);
   return state.models.find(
     (row) =>
       row.record_id === record.value?.id &&
       !row.stale &&
       !row.reduced_from &&
-      JSON.stringify(row.options.structure) === asked &&
-      JSON.stringify(sorted(row.options)) === JSON.stringify(sorted(fit.options.value)) &&
+      settingsOf(row.options) === asked &&
       (fit.draft.from ?? row.window_from) === row.window_from &&
       (fit.draft.to ?? row.window_to) === row.window_to &&
       fit.draft.further.length === 0 &&
@@ -257,20 +257,6 @@ const same = computed(() => {
       row.validation_from != null,
   );
 });
-function sorted(options: Schemas["FitOptions"]): unknown[] {
-  const { loss, noise, find_steps, drift, initial_state, constraints, disturbances, outputs } = options;
-  return [
-    loss,
-    noise ?? "white",
-    find_steps ?? false,
-    drift,
-    initial_state,
-    constraints,
-    [...(disturbances ?? [])].sort(),
-    [...(outputs ?? [])].sort(),
-  ];
-}
-
 async function run() {
   if (!record.value || fitting.value) return;
   if (same.value) {

@@ -3,6 +3,7 @@
 use super::SampledLoop;
 use crate::Result;
 use crate::controller::{ControllerSpec, PidSettings, SmithSettings};
+use crate::numerics::peak;
 use crate::units::Span;
 use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
@@ -11,6 +12,25 @@ use utoipa::ToSchema;
 
 /// Frequencies of a grid, from far below anything that happens to half the sampling rate.
 const MOST: usize = 20_000;
+
+/// Frequencies in rad/s, by a twentieth from one to the next and no further apart than `widest`.
+pub(super) fn curve_points(lowest: f64, highest: f64, widest: f64) -> Vec<f64> {
+    let mut omega = lowest.min(0.1 * highest);
+    let mut all = vec![omega];
+    while omega < highest && all.len() < MOST {
+        omega = (omega + (0.05 * omega).min(widest)).min(highest);
+        all.push(omega);
+    }
+    all
+}
+
+/// The highest of some values over frequency and where it is, sought between its neighbours.
+pub(super) fn highest(omega: &[f64], values: &[f64], of: &dyn Fn(f64) -> f64) -> Option<(f64, f64)> {
+    let best = (0..values.len()).max_by(|a, b| values[*a].total_cmp(&values[*b]))?;
+    let (low, high) = (omega[best.saturating_sub(1)], omega[(best + 1).min(omega.len() - 1)]);
+    let (place, height) = peak(low, high, of);
+    Some(if height > values[best] { (place, height) } else { (omega[best], values[best]) })
+}
 
 /// A plant on a grid of frequencies dense enough that a turn about −1 is not missed at usual margins.
 pub struct FrequencyGrid {
@@ -48,12 +68,7 @@ impl FrequencyGrid {
         let scan = sampled.scan();
         let highest = PI / scan * (1.0 - 1e-9);
         let widest = 0.15 / (sampled.dead_time() + scan + delay);
-        let mut omega = (2e-3 / slowest.max(sampled.slowest())).min(0.1 * highest);
-        let mut all = vec![omega];
-        while omega < highest && all.len() < MOST {
-            omega = (omega + (0.05 * omega).min(widest)).min(highest);
-            all.push(omega);
-        }
+        let all = curve_points(2e-3 / slowest.max(sampled.slowest()), highest, widest);
         let width = |k: usize| {
             let before = if k > 0 { all[k - 1] } else { 0.0 };
             0.5 * (all.get(k + 1).copied().unwrap_or(all[k]) - before)
@@ -313,7 +328,13 @@ impl FrequencyCurves {
     pub fn new(sampled: &SampledLoop, controller: &ControllerSpec) -> Result<Option<Self>> {
         let Some(opened) = sampled.with(controller)? else { return Ok(None) };
         let grid = FrequencyGrid::new(sampled, opened.lowest.recip() * 2e-2, opened.delay);
-        let every = grid.omega.len().div_ceil(DRAWN).max(1);
+        let points = grid.omega.iter().zip(&grid.process);
+        Ok(Some(Self::through(points.map(|(omega, process)| (*omega, *process, (opened.response)(*omega))))))
+    }
+
+    /// The curves through frequencies with what the controller sees of the process there, and the open loop.
+    pub(super) fn through(points: impl ExactSizeIterator<Item = (f64, Complex64, Complex64)>) -> Self {
+        let every = points.len().div_ceil(DRAWN).max(1);
         let mut curves = Self {
             omega: Vec::new(),
             loop_gain: Vec::new(),
@@ -326,8 +347,7 @@ impl FrequencyCurves {
             noise_sensitivity: Vec::new(),
         };
         let (mut phase, mut last): (f64, Option<Complex64>) = (0.0, None);
-        for (k, (omega, process)) in grid.omega.iter().zip(&grid.process).enumerate() {
-            let l = (opened.response)(*omega);
+        for (k, (omega, process, l)) in points.enumerate() {
             phase += last.map_or_else(|| l.arg(), |before| (l / before).arg());
             last = Some(l);
             // What is dense below where anything happens is thinned; the rest is drawn as it is.
@@ -335,7 +355,7 @@ impl FrequencyCurves {
                 continue;
             }
             let s = (1.0 + l).inv();
-            curves.omega.push(*omega);
+            curves.omega.push(omega);
             curves.loop_gain.push(l.norm());
             curves.loop_phase.push(phase.to_degrees());
             curves.loop_real.push(l.re);
@@ -345,7 +365,7 @@ impl FrequencyCurves {
             curves.load_sensitivity.push((process * s).norm());
             curves.noise_sensitivity.push((l / process * s).norm());
         }
-        Ok(Some(curves))
+        curves
     }
 }
 

@@ -1,8 +1,9 @@
 //! Stability margins from the frequency response of the loop, with its dead time as it is (no Padé approximation).
 
+use super::frequency::highest;
 use crate::Result;
 use crate::lti::StateSpace;
-use crate::numerics::{bisect, eigenvalues, peak};
+use crate::numerics::{bisect, eigenvalues};
 use crate::process::LinearSpec;
 use crate::simulation::Trial;
 use crate::{
@@ -194,11 +195,9 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
 }
 
 fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64) {
-    let values: Vec<f64> = curve.iter().map(|point| f(point.0)).collect();
-    let best = (0..values.len()).fold(0, |best, k| if values[k] > values[best] { k } else { best });
-    let (low, high) = (curve[best.saturating_sub(1)].0, curve[(best + 1).min(curve.len() - 1)].0);
-    let (place, height) = peak(low, high, f);
-    if height > values[best] { (place, height) } else { (curve[best].0, values[best]) }
+    let omega: Vec<f64> = curve.iter().map(|point| point.0).collect();
+    let values: Vec<f64> = omega.iter().map(|omega| f(*omega)).collect();
+    highest(&omega, &values, &f).unwrap_or_default()
 }
 
 /// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held

@@ -23,7 +23,7 @@ pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins
 use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
-pub use several::FurtherLoop;
+pub use several::{FurtherLoop, Locus, LoopsTogether, OverFrequency, Peak, over_frequency};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};
 
 use crate::Result;

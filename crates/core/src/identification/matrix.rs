@@ -55,8 +55,8 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         rows,
     };
     model.operating = rest(&model, data, 0)?;
-    for k in 1..stretches.len() {
-        model.further.push(FurtherStretch::at(rest(&model, &stretches[k], k)?));
+    for (k, data) in stretches.iter().enumerate().skip(1) {
+        model.further.push(FurtherStretch::at(rest(&model, data, k)?));
     }
     model.criteria = together(&model.rows);
     // A matrix is as good as the output that it knows least of.

@@ -99,6 +99,34 @@ impl Trial {
         Ok(())
     }
 
+    /// Whether the first controller sets the OP of the plant by itself, so that it can be looked at as if all others stood still: not
+    /// in a cascade, an override or a split range.
+    #[must_use]
+    pub fn stands_alone(&self) -> bool {
+        let Candidate { sets, further, .. } = &self.candidate;
+        let own = &self.plant.op.tag;
+        let plainly = match &sets[..] {
+            [] => true,
+            [one] => one.to == *own && one.range.is_none() && one.select.is_none(),
+            _ => false,
+        };
+        plainly && further.iter().flat_map(|wired| &wired.sets).all(|wire| wire.to != *own)
+    }
+
+    /// Refuses a trial to which the question after a single loop cannot be put.
+    pub fn check_stands_alone(&self) -> Result<()> {
+        if self.stands_alone() {
+            return Ok(());
+        }
+        Err(Error::unfit(
+            format!(
+                "{} sets no OP by itself here: it is a cascade, an override or a split range, and works by all its controllers together",
+                self.plant.loop_tag()
+            ),
+            "look at the margins of each with the others closed, or at a trial with one controller",
+        ))
+    }
+
     /// The same trial with the output standing still: the controller in manual, and nothing that an operator does.
     #[must_use]
     pub fn in_open_loop(&self) -> Self {

@@ -1,16 +1,19 @@
 //! How far a model may be wrong: frequency curves, the map of mismatch, the envelope over its uncertainty.
 
 use crate::gate::compute;
-use crate::problem::{Body, Problem};
+use crate::problem::{Body, Problem, Query};
 use crate::state::AppState;
-use antistasis_core::assessment::{FrequencyCurves, Margins, SampledLoop, trial_margins};
+use antistasis_core::assessment::{
+    FrequencyCurves, LoopsTogether, Margins, OverFrequency, SampledLoop, over_frequency, robustness_verdicts,
+    trial_margins,
+};
 use antistasis_core::simulation::Trial;
 use antistasis_core::tuning::{Controlled, Envelope, MismatchMap, MismatchQuestion, envelope, mismatch_map};
 use antistasis_core::{Error, Verdict};
 use axum::Json;
 use axum::extract::State;
 use serde::{Deserialize, Serialize};
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
@@ -31,6 +34,15 @@ struct FrequencyOutcome {
     noise: Option<NoiseToOutput>,
     /// What they mean.
     verdicts: Vec<Verdict>,
+    /// Of several controllers, all their loops together; null where there is one loop.
+    together: Option<LoopsTogether>,
+}
+
+/// Which loop of several is looked at.
+#[derive(Debug, Deserialize, IntoParams)]
+struct OfController {
+    /// Name of the controller; the first one where left out.
+    controller: Option<String>,
 }
 
 /// What noise does to the output.
@@ -44,15 +56,25 @@ struct NoiseToOutput {
     travel_per_hour: f64,
 }
 
-/// Open loop, the four sensitivity functions, margins and noise amplification of the sampled loop of a trial.
-#[utoipa::path(post, path = "/api/v1/robustness/frequency", tag = "tuning", request_body = Trial,
+/// Open loop, the four sensitivity functions, margins and noise amplification of the sampled loop of a trial. Of several
+/// controllers those of one with the others closed around it, and all loops together: singular values of S and T, characteristic loci.
+#[utoipa::path(post, path = "/api/v1/robustness/frequency", tag = "tuning", params(OfController), request_body = Trial,
     responses((status = 200, body = FrequencyOutcome), (status = 422, body = Problem)))]
-async fn frequency_curves(Body(trial): Body<Trial>) -> Result<Json<FrequencyOutcome>, Problem> {
+async fn frequency_curves(
+    Query(of): Query<OfController>,
+    Body(trial): Body<Trial>,
+) -> Result<Json<FrequencyOutcome>, Problem> {
     let outcome = compute(move || {
         trial.validate()?;
+        if !trial.candidate.further.is_empty() || of.controller.is_some() {
+            let found = over_frequency(&trial, of.controller.as_deref())?;
+            let OverFrequency { curves, margins, together } = found.unwrap_or_default();
+            let verdicts = robustness_verdicts(margins.as_ref());
+            return Ok(FrequencyOutcome { curves, margins, noise: None, verdicts, together });
+        }
         let margins = trial_margins(&trial)?;
         let Some(sampled) = SampledLoop::of(&trial)? else {
-            return Ok(FrequencyOutcome { curves: None, margins, noise: None, verdicts: Vec::new() });
+            return Ok(FrequencyOutcome { curves: None, margins, noise: None, verdicts: Vec::new(), together: None });
         };
         let controller = &trial.candidate.controller;
         let curves = FrequencyCurves::new(&sampled, controller)?;
@@ -65,8 +87,8 @@ async fn frequency_curves(Body(trial): Body<Trial>) -> Result<Json<FrequencyOutc
             }
             _ => None,
         };
-        let verdicts = antistasis_core::assessment::robustness_verdicts(margins.as_ref());
-        Ok::<_, Error>(FrequencyOutcome { curves, margins, noise, verdicts })
+        let verdicts = robustness_verdicts(margins.as_ref());
+        Ok::<_, Error>(FrequencyOutcome { curves, margins, noise, verdicts, together: None })
     });
     Ok(Json(outcome.await??))
 }
@@ -82,13 +104,15 @@ struct MismatchRequest {
     question: MismatchQuestion,
 }
 
-/// What becomes of the loop of a trial when gain and dead time of the plant are not the model's.
+/// What becomes of the loop of a trial when gain and dead time of the plant are not the model's. Of several loops the first is taken
+/// as if the others stood still.
 #[utoipa::path(post, path = "/api/v1/robustness/mismatch", tag = "tuning", request_body = MismatchRequest,
     responses((status = 200, body = MismatchMap), (status = 422, body = Problem)))]
 async fn mismatch(Body(request): Body<MismatchRequest>) -> Result<Json<MismatchMap>, Problem> {
     let map = compute(move || {
         let MismatchRequest { trial, question } = request;
         trial.validate()?;
+        trial.check_stands_alone()?;
         let plant = Controlled::of(&trial.plant)?;
         let threads = std::thread::available_parallelism().map_or(1, usize::from);
         let (span, scan) = (&trial.plant.pv.span, trial.scenario.scan);

@@ -166,6 +166,8 @@ struct TrialResult {
     simc_time_constant: Option<f64>,
     /// SHA-256 of the trial: the same digest, the same trace.
     digest: String,
+    /// Whether the first controller sets the OP by itself and can be looked at as if all others stood still.
+    stands_alone: bool,
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -197,7 +199,13 @@ async fn run(trial: Trial, rows: usize, with_balances: bool) -> Result<TrialResu
         let simc_time_constant = settings
             .zip(trial.plant.process.as_linear())
             .and_then(|(settings, process)| simc_choice_of(process, &trial.plant.pv.span, settings));
-        Ok(TrialResult { trace: trace.thinned(rows), assessment, simc_time_constant, digest: trial.digest() })
+        Ok(TrialResult {
+            trace: trace.thinned(rows),
+            assessment,
+            simc_time_constant,
+            digest: trial.digest(),
+            stands_alone: trial.stands_alone(),
+        })
     })
     .await?
 }

@@ -198,7 +198,11 @@ async fn start_tuning(
     State(state): State<AppState>,
     Body(request): Body<TuningRequest>,
 ) -> Result<(StatusCode, Json<TuningState>), Problem> {
-    let request = compute(move || request.trial.validate().map(|()| request)).await??;
+    let request = compute(move || {
+        let trial = &request.trial;
+        trial.validate().and_then(|()| trial.check_stands_alone()).map(|()| request)
+    })
+    .await??;
     request.demands.validate()?;
     if let Some(words) = &request.demands_in_words {
         Demands::read(words)?;

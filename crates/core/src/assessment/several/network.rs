@@ -1,57 +1,19 @@
-//! Margins of one loop of several, the others closed, and what becomes of each of them.
+//! Controllers and process of a trial as one linear network at the scan.
 
-use super::margins::{LoopGain, Margins};
-use super::{Metrics, judge, metrics_of};
+use super::super::margins::{LoopGain, Margins};
+use super::super::{FrequencyCurves, frequency::curve_points};
 use crate::Result;
 use crate::controller::{ControllerSpec, FeedForward, PidSettings};
-use crate::simulation::{Links, Trace, Trial};
-use crate::verdict::Verdict;
+use crate::simulation::{Links, Trial};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
-use serde::{Deserialize, Serialize};
 use std::f64::consts::PI;
-use utoipa::ToSchema;
-
-/// A further controller of a trial, assessed as the first one is.
-#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct FurtherLoop {
-    /// Its name.
-    pub name: String,
-    /// Metrics of its loop.
-    pub metrics: Metrics,
-    /// Margins of its loop, the others closed; null in manual, where it stands by to override, and where they cannot be told.
-    pub margins: Option<Margins>,
-    /// What they mean, the gravest first.
-    pub verdicts: Vec<Verdict>,
-}
-
-/// All further controllers that have a measured signal and an OP of their own.
-pub(super) fn further_loops(trial: &Trial, trace: &Trace) -> Result<Vec<FurtherLoop>> {
-    let mut all = Vec::new();
-    let network = if trial.candidate.further.is_empty() { None } else { Network::of(trial)? };
-    for (k, wired) in trial.candidate.further.iter().enumerate() {
-        let (Some(seen), Some(own)) = (trial.seen_from(&wired.name)?, trial.trace_seen_from(&wired.name, trace)?)
-        else {
-            continue;
-        };
-        let metrics = metrics_of(&seen, &own)?;
-        let margins = network.as_ref().and_then(|network| network.margins(k + 1));
-        let verdicts = judge(&seen, &own, margins.as_ref(), &metrics, &[]);
-        all.push(FurtherLoop { name: wired.name.clone(), metrics, margins, verdicts });
-    }
-    Ok(all)
-}
-
-/// The margins of the first loop of a trial with further controllers, these closed around it; see [`Network::margins`].
-pub(super) fn first_margins(trial: &Trial) -> Result<Option<Margins>> {
-    Ok(Network::of(trial)?.and_then(|network| network.margins(0)))
-}
 
 /// A response over the angular frequency in rad/s.
 type Channel = Box<dyn Fn(f64) -> Complex64>;
 
 /// Controllers and process as linear systems at the scan, in % of span and % of OP.
-struct Network {
+pub(super) struct Network {
     /// What each controller is; None in manual.
     pids: Vec<Option<PidSettings>>,
     links: Links,
@@ -63,7 +25,7 @@ struct Network {
 }
 
 impl Network {
-    fn of(trial: &Trial) -> Result<Option<Self>> {
+    pub(super) fn of(trial: &Trial) -> Result<Option<Self>> {
         let (plant, scan) = (&trial.plant, trial.scenario.scan);
         let specs = std::iter::once(&trial.candidate.controller)
             .chain(trial.candidate.further.iter().map(|one| &one.controller));
@@ -105,18 +67,50 @@ impl Network {
     /// The margins of the loop of controller `cut`, the others closed around it. None in manual, where it stands by to override, where
     /// feed-forwards drive each other, and where the other loops are not stable without this one: then no single loop has a margin of
     /// its own.
-    fn margins(&self, cut: usize) -> Option<Margins> {
+    pub(super) fn margins(&self, cut: usize) -> Option<Margins> {
+        self.closed_around(cut).map(|closed| self.gain(cut, &closed).margins())
+    }
+
+    /// The loop of controller `cut` over frequency, the others closed around it, where it has [`margins`](Self::margins).
+    pub(super) fn curves(&self, cut: usize) -> Option<FrequencyCurves> {
+        let closed = self.closed_around(cut)?;
+        let pid = self.pids[cut].as_ref()?;
+        let points = self.grid().into_iter().map(|omega| {
+            let returned = self.returned(cut, &closed, omega);
+            (omega, returned / pid.sampled_response(omega, self.scan), returned)
+        });
+        Some(FrequencyCurves::through(points))
+    }
+
+    /// Frequencies from far below anything that happens to half the sampling rate.
+    pub(super) fn grid(&self) -> Vec<f64> {
+        curve_points(2e-3 / self.slowest, PI / self.scan * (1.0 - 1e-9), 0.15 / (self.dead_time + self.scan))
+    }
+
+    /// The controllers that are closed around the loop of `cut`; None where that has no margins.
+    fn closed_around(&self, cut: usize) -> Option<Vec<usize>> {
         if self.pids[cut].is_none() || self.stands_by(cut) || !self.forwards_hold() {
             return None;
         }
         let mut closed: Vec<usize> = Vec::new();
-        for other in (0..self.count()).filter(|k| *k != cut && self.pids[*k].is_some() && !self.stands_by(*k)) {
+        for other in self.at_work().into_iter().filter(|other| *other != cut) {
             if !self.gain(other, &closed).margins().stable {
                 return None;
             }
             closed.push(other);
         }
-        Some(self.gain(cut, &closed).margins())
+        Some(closed)
+    }
+
+    /// The controllers that move something while no output is at a limit or selected.
+    pub(super) fn at_work(&self) -> Vec<usize> {
+        (0..self.count()).filter(|k| self.pids[*k].is_some() && !self.stands_by(*k)).collect()
+    }
+
+    /// Of these controllers the ones whose set point no other of them moves.
+    pub(super) fn with_own_set_point(&self, at_work: &[usize]) -> Vec<usize> {
+        let is_set = |of: usize| at_work.iter().any(|from| self.links.at_set_point(*from, of) != 0.0);
+        at_work.iter().copied().filter(|k| !is_set(*k)).collect()
     }
 
     /// What the feed-forward of controller `c` makes of each % that controller `from` puts out; None without one.
@@ -127,7 +121,7 @@ impl Network {
     }
 
     /// Whether the ring of the feed-forwards alone is stable: they are, so that the determinant of what each does to the others tells.
-    fn forwards_hold(&self) -> bool {
+    pub(super) fn forwards_hold(&self) -> bool {
         let n = self.count();
         let ring = |omega: f64| {
             let z = Complex64::from_polar(1.0, omega * self.scan);
@@ -160,7 +154,11 @@ impl Network {
 
     /// The loop gain at controller `cut`, with the `closed` ones closed and all others standing still.
     fn gain<'a>(&'a self, cut: usize, closed: &'a [usize]) -> LoopGain<impl Fn(f64) -> Complex64 + 'a> {
-        let response = move |omega: f64| self.returned(cut, closed, omega);
+        self.as_loop_gain(move |omega| self.returned(cut, closed, omega))
+    }
+
+    /// A response of the network as that of a loop.
+    pub(super) fn as_loop_gain<F: Fn(f64) -> Complex64>(&self, response: F) -> LoopGain<F> {
         let lowest = (1e-4 / self.slowest).min(0.1 * PI / self.scan);
         // As many poles at the origin as the gain doubles when the frequency is halved.
         let rise = (response(lowest).norm() / response(2.0 * lowest).norm()).log2();
@@ -174,36 +172,59 @@ impl Network {
         }
     }
 
-    /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.
-    fn returned(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+    /// How controllers that are at work follow from each other at a frequency: rows say what each puts out follows from the outputs of
+    /// all, that of controller `open` aside, whose own error does not come back.
+    fn outputs(&self, at_work: impl Fn(usize) -> bool, open: Option<usize>, omega: f64) -> DMatrix<Complex64> {
         let n = self.count();
         let z = Complex64::from_polar(1.0, omega * self.scan);
-        // What the controllers put out: rows say how each follows from all.
         let mut matrix: DMatrix<Complex64> = DMatrix::identity(n, n);
-        let at_op = |from: usize, op: usize| Complex64::from(self.links.at_op(from, op));
-        let measured = |signal: usize, from: usize| -> Complex64 {
-            (0..self.channels[signal].len()).map(|op| self.channels[signal][op](omega) * at_op(from, op)).sum()
-        };
-        for c in (0..n).filter(|c| *c == cut || closed.contains(c)) {
+        for c in (0..n).filter(|c| at_work(*c)) {
             let Some(pid) = &self.pids[c] else { continue };
-            let own = if c == cut { Complex64::ZERO } else { pid.sampled_response(omega, self.scan) };
-            for from in (0..n).filter(|from| *from == cut || closed.contains(from)) {
-                let error = Complex64::from(self.links.at_set_point(from, c)) - measured(self.links.measures[c], from);
-                matrix[(c, from)] -= own * error;
+            let own = if open == Some(c) { Complex64::ZERO } else { pid.sampled_response(omega, self.scan) };
+            for from in (0..n).filter(|from| at_work(*from)) {
+                matrix[(c, from)] -= own * self.error(c, from, omega);
                 matrix[(c, from)] -= self.fed_forward(c, pid, from, z).unwrap_or_default();
             }
         }
-        let mut injected = DVector::zeros(n);
+        matrix
+    }
+
+    /// What each % that controller `from` puts out does to the error of controller `c`.
+    fn error(&self, c: usize, from: usize, omega: f64) -> Complex64 {
+        let row = &self.channels[self.links.measures[c]];
+        let measured: Complex64 = (0..row.len()).map(|op| row[op](omega) * self.links.at_op(from, op)).sum();
+        self.links.at_set_point(from, c) - measured
+    }
+
+    /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.
+    fn returned(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+        let matrix = self.outputs(|c| c == cut || closed.contains(&c), Some(cut), omega);
+        let mut injected = DVector::zeros(self.count());
         injected[cut] = Complex64::ONE;
         let Some(out) = matrix.lu().solve(&injected) else { return Complex64::new(f64::MAX, 0.0) };
-        let error: Complex64 = (0..n)
-            .map(|from| {
-                (Complex64::from(self.links.at_set_point(from, cut)) - measured(self.links.measures[cut], from))
-                    * out[from]
-            })
-            .sum();
+        let error: Complex64 = (0..self.count()).map(|from| self.error(cut, from, omega) * out[from]).sum();
         let pid = self.pids[cut].as_ref().map_or(Complex64::ZERO, |pid| pid.sampled_response(omega, self.scan));
         -pid * error
+    }
+
+    /// The return difference of all controllers at work: its determinant, closed, over that of what is only fed forward.
+    pub(super) fn determinant(&self, at_work: &[usize], omega: f64) -> Complex64 {
+        self.outputs(|c| at_work.contains(&c), None, omega).determinant()
+    }
+
+    /// From the set points of some controllers to their errors, all at work being closed: the sensitivity, in % of span. None where
+    /// it has no bounds.
+    pub(super) fn sensitivity(&self, at_work: &[usize], of: &[usize], omega: f64) -> Option<DMatrix<Complex64>> {
+        let mut moved: DMatrix<Complex64> = DMatrix::zeros(self.count(), of.len());
+        for (column, c) in of.iter().enumerate() {
+            let pid = self.pids[*c].as_ref()?;
+            moved[(*c, column)] = pid.sampled_response(omega, self.scan);
+        }
+        let out = self.outputs(|c| at_work.contains(&c), None, omega).lu().solve(&moved)?;
+        Some(DMatrix::from_fn(of.len(), of.len(), |i, j| {
+            let back: Complex64 = at_work.iter().map(|from| self.error(of[i], *from, omega) * out[(*from, j)]).sum();
+            back + if i == j { Complex64::ONE } else { Complex64::ZERO }
+        }))
     }
 }
 
