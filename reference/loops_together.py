@@ -3,12 +3,14 @@ and the highest singular values on a dense grid, by NumPy, written to data/loops
 
 The sampled process is written out from the zero-order hold of a lag whose dead time is no whole number of scans (the modified
 z-transform; Astrom & Wittenmark, Computer-Controlled Systems, 3rd ed. 1997, section 2.3), the controllers from their difference
-equation; a fed-forward decoupler is a gain.
+equation; a fed-forward decoupler is a gain. Beside them the settings of the two loops tuned one after the other, and the factor by which
+those of Ziegler & Nichols are detuned for a largest singular value of 2, both in continuous time.
 """
 import json
 import pathlib
 
 import numpy as np
+from scipy.optimize import brentq
 
 MINUTE = 60.0
 ELEMENTS = [
@@ -42,8 +44,54 @@ def matrices(omega, decoupler):
     return opened, sensitivity, np.eye(2) - sensitivity
 
 
+def continuous(omega):
+    s = 1j * omega
+    return np.array([[gain * np.exp(-late * s) / (tau * s + 1) for gain, tau, late in row] for row in ELEMENTS])
+
+
+def ultimate(response, grid):
+    values = np.array([response(w) for w in grid])
+    k = np.flatnonzero((values[:-1].imag < 0) & (values[1:].imag >= 0))[0]
+    w = brentq(lambda w: response(w).imag, grid[k], grid[k + 1], xtol=1e-16)
+    return 1 / abs(response(w)), 2 * np.pi / w
+
+
+def pi(settings, omega):
+    gain, time = settings
+    return gain * (1 + 1 / (1j * omega * time))
+
+
+def one_by_one():
+    """The top loop, which is quicker, first; the bottom loop with it closed; each by Ku/3.2 and 2.2 Pu."""
+    grid = np.geomspace(1e-5, 0.05, 200_000)
+    ku, pu = ultimate(lambda w: continuous(w)[0, 0], grid)
+    first = (ku / 3.2, 2.2 * pu)
+
+    def seen(w):
+        g = continuous(w)
+        return -(g[1, 1] - g[1, 0] * pi(first, w) * g[0, 1] / (1 + g[0, 0] * pi(first, w)))
+
+    ku2, pu2 = ultimate(seen, grid)
+    return {"ultimate": [[ku, pu], [ku2, pu2]], "settings": [list(first), [ku2 / 3.2, 2.2 * pu2]]}
+
+
+def within_sensitivity(most):
+    """The factor by which the settings of Ziegler and Nichols are detuned until the largest singular value of S is `most`."""
+    grid = np.geomspace(1e-5, 0.05, 200_000)
+    alone = [ultimate(lambda w, k=k: sign * continuous(w)[k, k], grid) for k, sign in ((0, 1), (1, -1))]
+    coarse = np.geomspace(5e-4, 0.03, 4000)
+
+    def peak(factor):
+        def sigma(w):
+            control = np.diag([s * pi((ku / 2.2 / factor, pu / 1.2 * factor), w) for (ku, pu), s in zip(alone, (1, -1))])
+            return 1 / np.linalg.svd(np.eye(2) + continuous(w) @ control, compute_uv=False)[-1]
+        return max(sigma(w) for w in coarse)
+
+    return brentq(lambda factor: peak(factor) - most, 1.2, 40, xtol=1e-6)
+
+
 def main():
-    out = {"scan": SCAN, "cases": []}
+    out = {"scan": SCAN, "cases": [], "one_by_one": one_by_one(), "factor_for_sensitivity_2": within_sensitivity(2.0)}
     for decoupler in (0.0, 0.6):
         points = []
         for omega in (1e-4, 1e-3, 3e-3, 8e-3, 2e-2, 8e-2):

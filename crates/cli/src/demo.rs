@@ -120,7 +120,7 @@ fn coupled() -> Result<Vec<(&'static str, Trial)>, Failure> {
     [("two loops that feel each other", Decoupler::None), ("decoupled, as the models say", Decoupler::Dynamic)]
         .into_iter()
         .map(|(label, decoupler)| {
-            let question = LoopsQuestion { plant: test.plant.clone(), pairs: pairs.clone(), decoupler };
+            let question = LoopsQuestion { decoupler, ..LoopsQuestion::plain(test.plant.clone(), pairs.clone()) };
             begin_loops(&question).map(|answer| (label, answer.trial)).map_err(Failure::new)
         })
         .collect()

@@ -8,7 +8,7 @@ use antistasis_core::assessment::{
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
-use antistasis_core::tuning::{Decoupler, LoopsAnswer, LoopsQuestion, Optimum, RuleTuning, begin_loops};
+use antistasis_core::tuning::{Decoupler, LoopsAnswer, LoopsMethod, LoopsQuestion, Optimum, RuleTuning, begin_loops};
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -145,6 +145,22 @@ pub(crate) struct LoopsOptions {
     /// What is fed forward from each OP to the other loops.
     #[arg(long, value_enum, default_value_t = DecouplerOption::None)]
     decoupler: DecouplerOption,
+    /// How the loops are tuned.
+    #[arg(long, value_enum, default_value_t = LoopsMethodOption::LargestLogModulus)]
+    method: LoopsMethodOption,
+    /// For maximum-sensitivity, the largest singular value of S that is allowed, 1.2 to 5.
+    #[arg(long, default_value_t = 2.0)]
+    most_sensitivity: f64,
+}
+
+#[derive(Debug, Clone, Copy, ValueEnum)]
+enum LoopsMethodOption {
+    /// All detuned by one factor, until their largest log modulus is 2 dB a loop.
+    LargestLogModulus,
+    /// All detuned by one factor, until the largest singular value of S is within a limit.
+    MaximumSensitivity,
+    /// The quickest first, each with those before it closed.
+    OneByOne,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -171,7 +187,16 @@ pub(crate) fn loops(options: &LoopsOptions) -> Result<(), Failure> {
         DecouplerOption::Static => Decoupler::Static,
         DecouplerOption::Dynamic => Decoupler::Dynamic,
     };
-    print(&begin_loops(&LoopsQuestion { plant: trial.plant, pairs, decoupler }).map_err(refused)?)
+    let method = match options.method {
+        LoopsMethodOption::LargestLogModulus => LoopsMethod::LargestLogModulus,
+        LoopsMethodOption::MaximumSensitivity => LoopsMethod::MaximumSensitivity,
+        LoopsMethodOption::OneByOne => LoopsMethod::OneByOne,
+    };
+    let most_sensitivity = Some(options.most_sensitivity);
+    print(
+        &begin_loops(&LoopsQuestion { plant: trial.plant, pairs, decoupler, method, most_sensitivity })
+            .map_err(refused)?,
+    )
 }
 
 #[derive(Debug, Args)]

@@ -455,7 +455,7 @@ fn shaped(shape: Shape, gains: [f64; 2], times: [f64; 2], rows: usize) -> Trial 
 #[test]
 fn decouplers_that_drive_each_other_have_no_margins_and_are_not_proposed() {
     use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput};
-    use antistasis_core::tuning::{Decoupler, LoopsQuestion, begin_loops};
+    use antistasis_core::tuning::{Decoupler, LoopsMethod, LoopsQuestion, begin_loops};
     // By hand: fed forward both ways the OPs follow u₁ = d₁₂ u₂, u₂ = d₂₁ u₁, which runs away where d₁₂ d₂₁ is above 1.
     let ringing = |product: f64| {
         let mut trial = shaped(Shape::Decoupled, [0.3, 0.3], [60.0, 60.0], 300);
@@ -484,6 +484,8 @@ fn decouplers_that_drive_each_other_have_no_margins_and_are_not_proposed() {
             inputs: ["u1", "u2"].map(|input| DrivenInput { input: input.into(), at_0: 0.0, at_100: 100.0 }).into(),
         },
         decoupler,
+        method: LoopsMethod::default(),
+        most_sensitivity: None,
     };
     for decoupler in [Decoupler::Static, Decoupler::Dynamic] {
         let answer = begin_loops(&question(decoupler)).unwrap();
@@ -717,7 +719,7 @@ fn a_trial_seen_from_another_loop_is_the_same_trial() {
 #[test]
 fn loops_are_set_up_from_pairs_of_signals() {
     use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput};
-    use antistasis_core::tuning::{Decoupler, LoopsQuestion, begin_loops};
+    use antistasis_core::tuning::{Decoupler, LoopsMethod, LoopsQuestion, begin_loops};
     // The blending of a strong and a weak stream: concentration by the one flow, temperature by the other.
     let mut plant = Plant::usual(ProcessSpec::library("blending_tank", &[]), "AIC-320").unwrap();
     plant.operating_point = OperatingPoint::new(31.0, 40.0);
@@ -738,7 +740,7 @@ fn loops_are_set_up_from_pairs_of_signals() {
         }
     };
     let ask = |swapped: bool, decoupler| {
-        begin_loops(&LoopsQuestion { plant: plant.clone(), pairs: pairs(swapped), decoupler })
+        begin_loops(&LoopsQuestion { decoupler, ..LoopsQuestion::plain(plant.clone(), pairs(swapped)) })
     };
     for decoupler in [Decoupler::None, Decoupler::Static, Decoupler::Dynamic] {
         let answer = ask(true, decoupler).unwrap();
@@ -781,6 +783,8 @@ fn loops_are_set_up_from_pairs_of_signals() {
             inputs: ["u2", "u1"].map(|input| DrivenInput { input: input.into(), at_0: 0.0, at_100: 100.0 }).into(),
         },
         decoupler: Decoupler::None,
+        method: LoopsMethod::default(),
+        most_sensitivity: None,
     };
     let swapped = begin_loops(&question).unwrap().trial;
     assert_eq!((swapped.plant.op.tag.as_str(), swapped.plant.further_driven[0].tag.as_str()), ("u2.OP", "U1"));
@@ -789,7 +793,7 @@ fn loops_are_set_up_from_pairs_of_signals() {
     assert_eq!(refused.field(), Some("pairs.inputs"));
     let mut without = pairs(true);
     without.outputs[1] = MeasuredOutput { output: "product_flow".into(), span: Span::new(0.0, 30.0, "m³/h") };
-    let question = LoopsQuestion { plant: plant.clone(), pairs: without, decoupler: Decoupler::None };
+    let question = LoopsQuestion::plain(plant.clone(), without);
     assert_eq!(begin_loops(&question).unwrap_err().field(), Some("pairs.outputs"));
 }
 

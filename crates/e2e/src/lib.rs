@@ -314,6 +314,13 @@ impl Page {
         Ok(())
     }
 
+    /// Clicks the button of a radio group with this label.
+    pub async fn click_radio(&self, label: &str) -> Result<()> {
+        let path = format!("//label[contains(normalize-space(.), \"{label}\")]//input[@type='radio']");
+        self.found(&path, label).await?.click().await?;
+        Ok(())
+    }
+
     /// The element at a path, as soon as it is there; what it is called stands in the error.
     async fn found(&self, path: &str, name: &str) -> Result<Element> {
         let waited = self.client.wait().at_most(PATIENCE).for_element(Locator::XPath(path)).await;

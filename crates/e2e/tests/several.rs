@@ -75,9 +75,18 @@ async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Res
     page.click("Scenario").await?;
     page.shows("SP +").await?;
 
-    // From another pairing of the view of interaction: a trial with a controller a pair.
+    // Over frequency: the loop in focus with the other closed, and both together.
+    page.click("Frequency").await?;
+    page.shows("FIC-322, the others closed").await?;
+    page.shows("Sensitivities").await?;
+    page.click_radio("AIC-320, FIC-322 together").await?;
+    page.shows("Characteristic loci").await?;
+    page.shows("from the worst direction").await?;
+
+    // From another pairing of the view of interaction: a trial with a controller a pair, tuned as it is asked for.
     page.click("Interaction").await?;
     page.shows("Relative gains at rest").await?;
+    page.select("How the loops are tuned", "one_by_one").await?;
     page.click("Control these").await?;
     page.drawn().await?;
     page.shows("the other loops closed").await?;
@@ -86,6 +95,9 @@ async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Res
         return row.trial.candidate.further.length;
     })()";
     page.until("two controllers", &format!("{controllers}.then((count) => count === 1)")).await?;
+    let label = "return (async () => (await (await fetch('/api/v1/loops/AIC-320/trials')).json())[0].label)()";
+    page.until("how they were tuned", &format!("{label}.then((label) => label.includes('one after the other'))"))
+        .await?;
     page.close().await
 }
 

@@ -88,6 +88,7 @@ export const RANGES = {
     nk: { min: 1, max: 1000 },
   },
   "Following moving_horizon": { dead_time: { min: 0 } },
+  LoopsQuestion: { most_sensitivity: { min: 1.2, max: 5 } },
   Manipulated: { at_start: { min: 0, max: 100 } },
   Metrics: { output_reversals: { min: 0 } },
   MismatchQuestion: { points: { min: 0 } },

@@ -1018,7 +1018,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Open loop, the four sensitivity functions, margins and noise amplification of the sampled loop of a trial. */
+        /**
+         * Open loop, the four sensitivity functions, margins and noise amplification of the sampled loop of a trial. Of several
+         *     controllers those of one with the others closed around it, and all loops together: singular values of S and T, characteristic loci.
+         */
         post: operations["frequency_curves"];
         delete?: never;
         options?: never;
@@ -1035,7 +1038,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** What becomes of the loop of a trial when gain and dead time of the plant are not the model's. */
+        /**
+         * What becomes of the loop of a trial when gain and dead time of the plant are not the model's. Of several loops the first is taken
+         *     as if the others stood still.
+         */
         post: operations["mismatch"];
         delete?: never;
         options?: never;
@@ -3138,6 +3144,7 @@ export interface components {
             curves?: components["schemas"]["FrequencyCurves"] | null;
             margins?: components["schemas"]["Margins"] | null;
             noise?: components["schemas"]["NoiseToOutput"] | null;
+            together?: components["schemas"]["LoopsTogether"] | null;
             /** @description What they mean. */
             verdicts: components["schemas"]["Verdict"][];
         };
@@ -3628,6 +3635,13 @@ export interface components {
              */
             recovery_time?: number | null;
         };
+        /** @description An eigenvalue of the loops over frequency. */
+        Locus: {
+            /** @description Imaginary part. */
+            imaginary: number[];
+            /** @description Real part. */
+            real: number[];
+        };
         /** @description What a loop is called and what it controls: all that is edited in one place. */
         LoopCard: {
             /** @description What is hard about it, in a line. */
@@ -3774,29 +3788,74 @@ export interface components {
         LoopsAnswer: {
             /**
              * Format: double
-             * @description The factor F by which the settings of each loop alone were detuned.
+             * @description The factor F by which the settings of each loop alone were detuned; null where they were tuned one by one.
              */
-            detuning: number;
+            detuning?: number | null;
             /**
              * Format: double
-             * @description The largest log modulus of the loops together that this gives, dB.
+             * @description The largest log modulus of the loops together, dB, without decouplers.
              */
             largest_log_modulus: number;
+            /**
+             * Format: double
+             * @description The largest singular value of S of the loops together, without decouplers.
+             */
+            largest_sensitivity: number;
             /** @description What is said of each loop. */
             loops: components["schemas"]["TunedLoop"][];
+            /** @description The order in which they were tuned one by one, by their names. */
+            order: string[];
             /** @description What could not be done as it was wanted. */
             remarks: string[];
             /** @description The trial: the loops with their settings, a set point step of each after the other, and a load. */
             trial: components["schemas"]["Trial"];
         };
+        /**
+         * @description How several loops are tuned.
+         * @enum {string}
+         */
+        LoopsMethod: "largest_log_modulus" | "maximum_sensitivity" | "one_by_one";
         /** @description Pairs of signals that are to be controlled together on a plant. */
         LoopsQuestion: {
             /** @description What is fed forward from each OP to the other loops. */
             decoupler?: components["schemas"]["Decoupler"];
+            /** @description How the loops are tuned. */
+            method?: components["schemas"]["LoopsMethod"];
+            /**
+             * Format: double
+             * @description For `maximum_sensitivity`, the largest singular value of S that is allowed: 1.2 to 5; null for 2.
+             */
+            most_sensitivity?: number | null;
             /** @description Which signals: the first output is paired with the first input, and so on. */
             pairs: components["schemas"]["InteractionQuestion"];
             /** @description The plant; its PV is one of the outputs. */
             plant: components["schemas"]["Plant"];
+        };
+        /** @description Several loops over frequency, in % of the spans of what they measure: the loops of a cascade count by the outer one. */
+        LoopsTogether: {
+            /** @description The largest singular value of T = I − S at each. */
+            largest_complementary: number[];
+            /** @description The largest singular value of S = (I + L)⁻¹ at each: by how much disturbances at the PVs come through from the worst direction. */
+            largest_sensitivity: number[];
+            /** @description The eigenvalues of L, each a curve: the characteristic loci. */
+            loci: components["schemas"]["Locus"][];
+            /** @description The controllers whose set points come from outside. */
+            loops: string[];
+            /** @description Angular frequencies in rad/s. */
+            omega: number[];
+            peak_complementary?: components["schemas"]["Peak"] | null;
+            peak_sensitivity?: components["schemas"]["Peak"] | null;
+            /** @description The smallest one. */
+            smallest_complementary: number[];
+            /** @description The smallest one: from the best direction. */
+            smallest_sensitivity: number[];
+            /**
+             * @description Whether all loops together are stable: the generalised Nyquist criterion on `det(I + L)` (MacFarlane & Postlethwaite, Int. J.
+             *     Control 25, 1977).
+             */
+            stable: boolean;
+            /** @description What they mean. */
+            verdicts: components["schemas"]["Verdict"][];
         };
         /**
          * @description The cost of a residual. Widths are in standard deviations of the noise, which is estimated from the residuals of the
@@ -4793,6 +4852,19 @@ export interface components {
              * @description The standard error as it would be for white residuals.
              */
             white_error?: number | null;
+        };
+        /** @description The highest point of a curve. */
+        Peak: {
+            /**
+             * Format: double
+             * @description Its height.
+             */
+            height: number;
+            /**
+             * Format: double
+             * @description Where it is, rad/s.
+             */
+            omega: number;
         };
         /** @description How a model agrees with data. */
         Performance: {
@@ -6556,6 +6628,8 @@ export interface components {
              * @description The closed-loop time constant in s for which SIMC gives these settings; null when they are others.
              */
             simc_time_constant?: number | null;
+            /** @description Whether the first controller sets the OP by itself and can be looked at as if all others stood still. */
+            stands_alone: boolean;
             /** @description The course, thinned for drawing. */
             trace: components["schemas"]["Trace"];
         };
@@ -6629,7 +6703,7 @@ export interface components {
             name: string;
             /**
              * Format: double
-             * @description Ultimate gain in %/% of the loop alone.
+             * @description Ultimate gain in %/% of the loop alone, or where they were tuned one by one with those before it closed.
              */
             ultimate_gain: number;
             /**
@@ -13473,7 +13547,10 @@ export interface operations {
     };
     frequency_curves: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description Name of the controller; the first one where left out. */
+                controller?: string | null;
+            };
             header?: never;
             path?: never;
             cookie?: never;

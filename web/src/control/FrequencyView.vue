@@ -55,12 +55,12 @@ function ofAll(largest: number[], smallest: number[], colour: string): Line[] {
     { x, y: smallest, colour, dash: [7, 4], label: "best" },
   ];
 }
+/** From a hundredth up to a little above the highest point. */
+const allHeight = (largest: number[]): [number, number] => [0.01, 1.5 * Math.max(...largest, 1)];
 const loci = computed<Line[]>(() => [
   ...(all.value?.loci ?? []).map(({ real, imaginary }, k) => ({
     x: real,
-    y: imaginary.map((value, at) =>
-      Math.abs(value) > 8 || Math.abs(real[at] as number) > 8 ? null : value,
-    ),
+    y: imaginary.map((value, at) => (Math.abs(value) > 8 || Math.abs(real[at] as number) > 8 ? null : value)),
     colour: COLOURS[k % COLOURS.length] as string,
     dash: DASHES[k % DASHES.length],
     label: `λ${k + 1}`,
@@ -154,102 +154,118 @@ const sensitivityRange = computed<[number, number]>(() => {
   }}</StateNotice>
   <StateNotice v-else-if="!outcome" kind="loading" title="The loop is being computed" />
   <template v-else>
-  <div v-if="together" class="flex flex-wrap gap-x-4 pl-14 text-[13px]" role="radiogroup" aria-label="Which loops">
-    <label class="flex items-center gap-2">
-      <input v-model="allWanted" type="radio" :value="false" /> {{ controller }}, the others closed
-    </label>
-    <label class="flex items-center gap-2">
-      <input v-model="allWanted" type="radio" :value="true" /> {{ together.loops.join(", ") }} together
-    </label>
-  </div>
-  <div v-if="all" class="grid min-h-0 flex-1 grid-cols-2 grid-rows-[1fr_1fr_auto] gap-1 pr-3 pb-1">
-    <XyPlot
-      :lines="ofAll(all.largest_sensitivity, all.smallest_sensitivity, '--pv')"
-      title="Singular values of S"
-      y-title="disturbance at the PVs, worst and best direction"
-      x-title="rad/s"
-      log-x
-      log-y
-      :x-range="allRange"
-      :marks="all.peak_sensitivity ? [{ x: all.peak_sensitivity.omega, label: number(all.peak_sensitivity.height) }] : []"
-    />
-    <XyPlot
-      class="row-span-2"
-      :lines="loci"
-      title="Characteristic loci"
-      y-title="imaginary part of the eigenvalues of L"
-      x-title="real part"
-      one-scale
-      :x-range="[-2, 1]"
-      :y-range="[-1.5, 1]"
-    />
-    <XyPlot
-      :lines="ofAll(all.largest_complementary, all.smallest_complementary, '--op')"
-      title="Singular values of T"
-      y-title="set points, worst and best direction"
-      x-title="rad/s"
-      log-x
-      log-y
-      :x-range="allRange"
-      :marks="all.peak_complementary ? [{ x: all.peak_complementary.omega, label: number(all.peak_complementary.height) }] : []"
-    />
-    <div class="col-span-2 pl-[58px]">
-      <VerdictNote v-for="verdict in all.verdicts" :key="verdict.text" :verdict="verdict" />
+    <div
+      v-if="together"
+      class="flex flex-wrap gap-x-4 pl-14 text-[13px]"
+      role="radiogroup"
+      aria-label="Which loops"
+    >
+      <label class="flex items-center gap-2">
+        <input v-model="allWanted" type="radio" :value="false" /> {{ controller }}, the others closed
+      </label>
+      <label class="flex items-center gap-2">
+        <input v-model="allWanted" type="radio" :value="true" /> {{ together.loops.join(", ") }} together
+      </label>
     </div>
-  </div>
-  <StateNotice v-else-if="!curves" kind="empty" title="No frequency response">
-    In manual, with a relay or a controller that adapts, where a controller stands by to override, where the other loops do
-    not hold without this one, and where the plant does not start at rest, there is no linear loop that stands still.
-  </StateNotice>
-  <div v-else class="grid min-h-0 flex-1 grid-cols-2 grid-rows-2 gap-1 pr-3 pb-1">
-    <XyPlot
-      :lines="[line(curves.loop_gain)]"
-      title="|L|"
-      y-title="open loop"
-      x-title="rad/s"
-      log-x
-      log-y
-      :x-range="range"
-      :y-range="gainRange"
-      :marks="marks"
-    />
-    <XyPlot
-      :lines="nyquist"
-      title="Nyquist"
-      y-title="imaginary part of L"
-      x-title="real part"
-      one-scale
-      :x-range="[-2, 1]"
-      :y-range="[-1.5, 1]"
-    />
-    <XyPlot
-      :lines="[{ ...line([]), y: phase }]"
-      title="Phase of L"
-      y-title="°"
-      x-title="rad/s"
-      log-x
-      :x-range="range"
-      :y-range="phaseRange"
-      :marks="marks"
-    />
-    <XyPlot
-      :lines="sensitivities"
-      title="Sensitivities"
-      y-title="S load at PV · T set point · GS load at OP · CS noise to OP"
-      x-title="rad/s"
-      log-x
-      log-y
-      :x-range="range"
-      :y-range="sensitivityRange"
-    />
-    <p v-if="outcome.noise" class="col-span-2 pl-[58px] text-[12.5px] text-soft">
-      White noise of 1 % at the PV moves the OP by {{ number(outcome.noise.output) }} %, from scan to scan by
-      {{ number(outcome.noise.a_move) }} % (standard deviations)<template
-        v-if="outcome.noise.travel_per_hour > 0"
-        >; this sensor's noise alone makes the actuator travel {{ number(outcome.noise.travel_per_hour) }} %
-        an hour</template
-      >.
-    </p>
-  </div>
+    <div v-if="all" class="grid min-h-0 flex-1 grid-cols-2 grid-rows-[1fr_1fr_auto] gap-1 pr-3 pb-1">
+      <XyPlot
+        :lines="ofAll(all.largest_sensitivity, all.smallest_sensitivity, '--pv')"
+        title="Singular values of S"
+        y-title="disturbance at the PVs, worst and best direction"
+        x-title="rad/s"
+        log-x
+        log-y
+        :x-range="allRange"
+        :y-range="allHeight(all.largest_sensitivity)"
+        :marks="
+          all.peak_sensitivity
+            ? [{ x: all.peak_sensitivity.omega, label: number(all.peak_sensitivity.height) }]
+            : []
+        "
+      />
+      <XyPlot
+        class="row-span-2"
+        :lines="loci"
+        title="Characteristic loci"
+        y-title="imaginary part of the eigenvalues of L"
+        x-title="real part"
+        one-scale
+        :x-range="[-2, 1]"
+        :y-range="[-1.5, 1]"
+      />
+      <XyPlot
+        :lines="ofAll(all.largest_complementary, all.smallest_complementary, '--op')"
+        title="Singular values of T"
+        y-title="set points, worst and best direction"
+        x-title="rad/s"
+        log-x
+        log-y
+        :x-range="allRange"
+        :y-range="allHeight(all.largest_complementary)"
+        :marks="
+          all.peak_complementary
+            ? [{ x: all.peak_complementary.omega, label: number(all.peak_complementary.height) }]
+            : []
+        "
+      />
+      <div class="col-span-2 pl-[58px]">
+        <VerdictNote v-for="verdict in all.verdicts" :key="verdict.text" :verdict="verdict" />
+      </div>
+    </div>
+    <StateNotice v-else-if="!curves" kind="empty" title="No frequency response">
+      In manual, with a relay or a controller that adapts, where a controller stands by to override, where the
+      other loops do not hold without this one, and where the plant does not start at rest, there is no linear
+      loop that stands still.
+    </StateNotice>
+    <div v-else class="grid min-h-0 flex-1 grid-cols-2 grid-rows-2 gap-1 pr-3 pb-1">
+      <XyPlot
+        :lines="[line(curves.loop_gain)]"
+        title="|L|"
+        y-title="open loop"
+        x-title="rad/s"
+        log-x
+        log-y
+        :x-range="range"
+        :y-range="gainRange"
+        :marks="marks"
+      />
+      <XyPlot
+        :lines="nyquist"
+        title="Nyquist"
+        y-title="imaginary part of L"
+        x-title="real part"
+        one-scale
+        :x-range="[-2, 1]"
+        :y-range="[-1.5, 1]"
+      />
+      <XyPlot
+        :lines="[{ ...line([]), y: phase }]"
+        title="Phase of L"
+        y-title="°"
+        x-title="rad/s"
+        log-x
+        :x-range="range"
+        :y-range="phaseRange"
+        :marks="marks"
+      />
+      <XyPlot
+        :lines="sensitivities"
+        title="Sensitivities"
+        y-title="S load at PV · T set point · GS load at OP · CS noise to OP"
+        x-title="rad/s"
+        log-x
+        log-y
+        :x-range="range"
+        :y-range="sensitivityRange"
+      />
+      <p v-if="outcome.noise" class="col-span-2 pl-[58px] text-[12.5px] text-soft">
+        White noise of 1 % at the PV moves the OP by {{ number(outcome.noise.output) }} %, from scan to scan
+        by {{ number(outcome.noise.a_move) }} % (standard deviations)<template
+          v-if="outcome.noise.travel_per_hour > 0"
+          >; this sensor's noise alone makes the actuator travel {{ number(outcome.noise.travel_per_hour) }} %
+          an hour</template
+        >.
+      </p>
+    </div>
   </template>
 </template>

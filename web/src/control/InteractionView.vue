@@ -118,6 +118,27 @@ const DECOUPLERS: { value: Schemas["Decoupler"]; title: string }[] = [
   { value: "static", title: "with static decouplers" },
   { value: "dynamic", title: "with dynamic decouplers" },
 ];
+const method = useKept<Schemas["LoopsMethod"]>(
+  `loops of ${props.loopTag} tuned`,
+  () => "largest_log_modulus",
+);
+const METHODS: { value: Schemas["LoopsMethod"]; title: string; hint: string }[] = [
+  {
+    value: "largest_log_modulus",
+    title: "largest log modulus",
+    hint: "All detuned by one factor, until the largest log modulus is 2 dB a loop",
+  },
+  {
+    value: "maximum_sensitivity",
+    title: "maximum sensitivity 2",
+    hint: "All detuned by one factor, until the largest singular value of S is 2",
+  },
+  {
+    value: "one_by_one",
+    title: "one after the other",
+    hint: "The quickest first, each by Tyreus and Luyben with those before it closed",
+  },
+];
 const untuned = ref("");
 async function control(pairing: Schemas["Pairing"]) {
   const now = question.value;
@@ -128,10 +149,18 @@ async function control(pairing: Schemas["Pairing"]) {
     return now.inputs.filter((known) => known.input === pair?.input);
   });
   try {
-    const body = { plant: props.plant, pairs: { outputs: now.outputs, inputs }, decoupler: decoupler.value };
+    const body = {
+      plant: props.plant,
+      pairs: { outputs: now.outputs, inputs },
+      decoupler: decoupler.value,
+      method: method.value,
+    };
     const found = await answered(api.POST("/api/v1/plants/loops", { body }));
     for (const remark of found.remarks) tell(remark);
-    const kind = DECOUPLERS.find((known) => known.value === decoupler.value)?.title ?? "";
+    const kind = [
+      METHODS.find((known) => known.value === method.value)?.title,
+      DECOUPLERS.find((known) => known.value === decoupler.value)?.title,
+    ].join(", ");
     const pairs = pairing.pairs.map((pair) => `${readable(pair.output)} by ${readable(pair.input)}`);
     emit("take", found.trial, `${pairs.join(", ")}, ${kind}`);
   } catch (error) {
@@ -238,9 +267,16 @@ const relative = computed<Line[]>(() => {
       <div tabindex="0" role="region" aria-label="Pairings" class="max-h-[220px] overflow-auto">
         <h3 class="flex items-baseline justify-between gap-2 font-semibold">
           Pairings
-          <select v-model="decoupler" class="entry font-normal" aria-label="Decoupler of the trial">
-            <option v-for="one in DECOUPLERS" :key="one.value" :value="one.value">{{ one.title }}</option>
-          </select>
+          <span class="flex gap-1">
+            <select v-model="method" class="entry font-normal" aria-label="How the loops are tuned">
+              <option v-for="one in METHODS" :key="one.value" :value="one.value" :title="one.hint">
+                {{ one.title }}
+              </option>
+            </select>
+            <select v-model="decoupler" class="entry font-normal" aria-label="Decoupler of the trial">
+              <option v-for="one in DECOUPLERS" :key="one.value" :value="one.value">{{ one.title }}</option>
+            </select>
+          </span>
         </h3>
         <ProblemNote :text="untuned" />
         <table class="w-full border-collapse text-[13px]">

@@ -1,7 +1,7 @@
 //! The trial that a loop begins with: a model as the process, SIMC settings, the standard scenario.
 
 use super::loops::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
-use super::{Decoupler, SimcChoice, Tuning, simc};
+use super::{SimcChoice, Tuning, simc};
 use crate::assessment::{InteractionQuestion, loop_channel};
 use crate::controller::ControllerSpec;
 use crate::identification::Model;
@@ -37,11 +37,8 @@ impl FirstTrial {
 
     /// Of several.
     fn of_several(answer: LoopsAnswer) -> Self {
-        let settings = format!(
-            "{} loops, detuned together by {} (largest log modulus)",
-            answer.loops.len(),
-            readable(answer.detuning)
-        );
+        let factor = readable(answer.detuning.unwrap_or(1.0));
+        let settings = format!("{} loops, detuned together by {factor} (largest log modulus)", answer.loops.len());
         Self { trial: answer.trial, settings, tuning: None }
     }
 }
@@ -62,7 +59,7 @@ pub fn begin_on_plant(plant: &Plant, choice: &SimcChoice) -> Result<FirstTrial> 
     let pairs = if several { InteractionQuestion::recommended(plant).ok().flatten() } else { None };
     match pairs {
         Some(pairs) => {
-            let question = LoopsQuestion { plant: plant.clone(), pairs, decoupler: Decoupler::None };
+            let question = LoopsQuestion::plain(plant.clone(), pairs);
             begin_loops(&question).map(FirstTrial::of_several)
         }
         None => first_trial_on(plant, choice).map(FirstTrial::of_one),
