@@ -399,6 +399,14 @@ describe("several loops", () => {
     expect(marks.map((mark) => mark.key)).toEqual(["event 0", "event 0 FIC-2"]);
     expect(marks[1]!.label).toContain("FIC-2: ");
     expect(marks[1]!.label).toContain("t/h");
+    // Each is drawn through the panels of its own loop, a load on an input through all.
+    const drawn = course.courseMarks(wide(), null, trace, true);
+    expect(drawn[0]!.panels).toEqual(["pv", "op", "load"]);
+    expect(drawn[1]!.panels).toEqual(["FIC-2.SP", "FIC-2.PV", "FIC-2.OP", "FIC-2 puts out"]);
+    const loaded = wide();
+    loaded.scenario.events = [{ kind: "load_step", at: 3, by: 1, input: "feed" }];
+    expect(course.courseMarks(loaded, null, trace, true)[0]!.panels).toBeUndefined();
+    expect(course.courseMarks(trialOf(), null, traceOf(), true)[0]!.panels).toBeUndefined();
   });
 
   it("are read and changed one by one", async () => {

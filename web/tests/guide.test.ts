@@ -15,9 +15,9 @@ const oneLine = (text: string): string => text.replace(/\s+/g, " ").toLowerCase(
 
 /** Titles of periodicals and books, which are set in the same way. */
 const CITED =
-  /^(Econometrica|IEEE|Ind\. Eng|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica)/;
+  /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica)/;
 /** Words that the core or the server puts on the screen. */
-const FROM_RUST = ["change of parameters", "not now"];
+const FROM_RUST = ["change of parameters", "not now", "matrix, dead time in every cell"];
 
 function emphasised(text: string): string[] {
   const withoutCode = text.replace(/```[\s\S]*?```/g, "").replace(/`[^`]*`/g, "");

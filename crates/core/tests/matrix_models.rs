@@ -151,9 +151,9 @@ fn a_matrix_is_simulated_as_it_was_fitted() {
                     if by == 0.0 {
                         continue;
                     }
-                    for later in at..data.axis.len() {
-                        sum[later] +=
-                            by * interpolated(&step.times, &step.values, data.axis.at(later) - data.axis.at(at));
+                    for (later, value) in sum.iter_mut().enumerate().skip(at) {
+                        let since = data.axis.at(later) - data.axis.at(at);
+                        *value += by * interpolated(&step.times, &step.values, since);
                     }
                 }
             }
@@ -268,7 +268,7 @@ fn what_is_no_matrix_is_refused_at_its_cell() {
     let (field, text) = with(vec![vec![lag, None]; 3]);
     assert_eq!((field.as_str(), text.as_str()), ("cells[0][1]", "u2 acts on no output: give it one, or leave it out."));
     assert_eq!(with(vec![vec![lag, Some(Structure::Arx { na: 1, nb: 1, nk: 1 })]; 3]).0, "cells[0][1]");
-    let paths = FitOptions { paths: vec![lag.unwrap(); 2], ..FitOptions::new(Structure::Fopdt) };
+    let paths = FitOptions { paths: vec![Structure::Fopdt; 2], ..FitOptions::new(Structure::Fopdt) };
     assert_eq!(fit(&data.of(["u1", "u2"], ["y1"]), &paths).unwrap_err().field(), Some("paths"));
     let paths = FitOptions { paths: vec![Structure::Integrating], ..FitOptions::new(Structure::Fopdt) };
     assert_eq!(fit(&data.of(["u1", "u2"], ["y1"]), &paths).unwrap_err().field(), Some("paths[0]"));

@@ -75,6 +75,23 @@ async fn a_pairing_becomes_a_trial_of_two_loops_that_are_set_one_by_one() -> Res
     page.click("Scenario").await?;
     page.shows("SP +").await?;
 
+    // Panels are moved and folded, and stay so.
+    let shown = "return [...document.querySelectorAll('[data-panel] strong')].map((title) => title.textContent)";
+    let titles = page.script(shown).await?;
+    assert_eq!(titles.as_array().map(Vec::len), Some(5), "{titles}");
+    page.press("[aria-label='Axis of FIC-322.PV']").await?;
+    page.click("Up").await?;
+    page.until("the panel moved up", &format!("return (() => {{ {shown} }})()[1] === 'FIC-322.PV'")).await?;
+    page.press("[aria-label='Axis of AIC-320.OP']").await?;
+    page.click("Fold").await?;
+    page.until("four panels", &format!("return (() => {{ {shown} }})().length === 4")).await?;
+    page.click("Balances").await?;
+    page.click("Course").await?;
+    page.until("four panels as before", &format!("return (() => {{ {shown} }})().length === 4")).await?;
+    page.press("[aria-label='Open AIC-320.OP']").await?;
+    page.click("all as they come").await?;
+    page.until("all as they came", &format!("return JSON.stringify((() => {{ {shown} }})()) === '{titles}'")).await?;
+
     // Over frequency: the loop in focus with the other closed, and both together.
     page.click("Frequency").await?;
     page.shows("FIC-322, the others closed").await?;

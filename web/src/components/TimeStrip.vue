@@ -3,6 +3,15 @@
 import uPlot from "uplot";
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/vue";
 import { computed, nextTick, onBeforeUnmount, onMounted, ref, useTemplateRef, watch } from "vue";
+import {
+  AS_THEY_COME,
+  LEAST_HEIGHT,
+  arranged,
+  moved,
+  sharedHeights,
+  toggled,
+  type Arrangement,
+} from "../lib/arrangement";
 import { clockSplits, clockText, dayOf } from "../lib/clock";
 import { number, timeUnit } from "../lib/format";
 import { useKept } from "../lib/kept";
@@ -28,6 +37,12 @@ const emit = defineEmits<{
   /** A mark or level was drawn to another time or value; `settled` once it is let go. */
   drag: [key: string, to: number, settled: boolean];
 }>();
+
+/** What somebody made of the panels of this strip: folded, in another order. */
+const arrangement = useKept<Arrangement>(`panels of ${props.label}`, () => AS_THEY_COME);
+const parts = computed(() => arranged(props.panels, arrangement.value));
+const open = computed(() => parts.value.open);
+const isArranged = computed(() => arrangement.value.order.length > 0 || parts.value.folded.length > 0);
 
 const AXIS_WIDTH = 56;
 const LABEL_WIDTH = 92;
@@ -66,7 +81,7 @@ function rangeShown(panel: Panel, height: number): [number, number] {
 const whole = computed<[number, number]>(() => {
   if (props.extent) return props.extent;
   let [low, high] = [Infinity, -Infinity];
-  for (const curve of props.panels.flatMap((panel) => panel.curves)) {
+  for (const curve of open.value.flatMap((panel) => panel.curves)) {
     low = Math.min(low, curve.times[0] ?? Infinity);
     high = Math.max(high, curve.times.at(-1) ?? -Infinity);
   }
@@ -76,7 +91,7 @@ const whole = computed<[number, number]>(() => {
 /** What makes a plot anew; all else only needs new data. */
 const layout = computed(() =>
   JSON.stringify(
-    props.panels.map((panel) => [
+    open.value.map((panel) => [
       panel.key,
       panel.weight,
       panel.curves.map((curve) => [
@@ -92,7 +107,7 @@ const layout = computed(() =>
 );
 
 function options(panel: Panel, index: number, width: number, height: number): uPlot.Options {
-  const isLast = index === props.panels.length - 1;
+  const isLast = index === open.value.length - 1;
   const axis = {
     stroke: () => colour("--ink-soft"),
     font: "12px 'Atkinson Hyperlegible Next Variable', sans-serif",
@@ -158,7 +173,7 @@ function options(panel: Panel, index: number, width: number, height: number): uP
 }
 
 function surroundings(index: number): Surroundings {
-  const isLast = index === props.panels.length - 1;
+  const isLast = index === open.value.length - 1;
   const day = props.start ? dayOf(props.start, shown[0]) : null;
   return { marks: props.marks ?? [], shown, isFirst: index === 0, isLast, day };
 }
@@ -166,7 +181,7 @@ function surroundings(index: number): Surroundings {
 /** A panel that is just going has nothing more to show. */
 const NO_PANEL: Panel = { key: "", title: "", unit: "", curves: [], weight: 1 };
 function current(index: number): Panel {
-  return props.panels[index] ?? NO_PANEL;
+  return open.value[index] ?? NO_PANEL;
 }
 
 /** Handles of what can be drawn, where they stand on the screen. */
@@ -250,7 +265,7 @@ function readCursor(plot: uPlot) {
   }
   const time = plot.posToVal(left, "x");
   const values = new Map<string, string>();
-  for (const panel of props.panels) {
+  for (const panel of open.value) {
     const texts = panel.curves
       .filter((curve) => curve.label)
       .map((curve) => `${curve.label} ${number(valueAt(curve, time), 4)}`);
@@ -316,13 +331,11 @@ function pressed(event: KeyboardEvent) {
 
 function heights(total: number): number[] {
   const fixed = MARK_HEIGHT + AXIS_HEIGHT;
-  const weights = props.panels.reduce((sum, panel) => sum + panel.weight, 0);
-  return props.panels.map((panel, index) => {
-    const own = ((total - fixed) * panel.weight) / weights;
-    return Math.floor(
-      own + (index === 0 ? MARK_HEIGHT : 0) + (index === props.panels.length - 1 ? AXIS_HEIGHT : 0),
-    );
-  });
+  const weights = open.value.map((panel) => panel.weight);
+  const least = weights.length > 1 ? LEAST_HEIGHT : 0;
+  return sharedHeights(weights, total - fixed, least).map((own, index) =>
+    Math.floor(own + (index === 0 ? MARK_HEIGHT : 0) + (index === open.value.length - 1 ? AXIS_HEIGHT : 0)),
+  );
 }
 
 function build() {
@@ -331,7 +344,7 @@ function build() {
   if (!host.value) return;
   const { clientWidth, clientHeight } = host.value;
   const tall = heights(clientHeight);
-  plots = props.panels.map((panel, index) => {
+  plots = open.value.map((panel, index) => {
     const slot = host.value?.querySelector<HTMLElement>(`[data-panel="${index}"]`);
     return new uPlot(options(panel, index, clientWidth, tall[index] ?? 100), table(panel), slot ?? undefined);
   });
@@ -369,7 +382,7 @@ watch(whole, (now, before) => {
   isZoomed.value = false;
 });
 watch(
-  () => [layout.value, props.panels] as const,
+  () => [layout.value, open.value] as const,
   async ([now], [before]) => {
     if (now !== before) {
       await nextTick();
@@ -396,7 +409,7 @@ function drawSoon(withCurves: boolean) {
     const what = asked;
     asked = "nothing";
     if (what === "marks") return plots.forEach((plot) => plot.redraw());
-    plots.forEach((plot, index) => index < props.panels.length && plot.setData(table(current(index))));
+    plots.forEach((plot, index) => index < open.value.length && plot.setData(table(current(index))));
     emit("drawn");
   });
 }
@@ -425,101 +438,160 @@ defineExpose({ reset: () => show(...whole.value), view: () => shown });
 </script>
 
 <template>
-  <div
-    ref="host"
-    class="relative h-full min-h-0 w-full overflow-hidden"
-    role="group"
-    tabindex="0"
-    :aria-label="label"
-    @wheel="wheeled"
-    @dblclick="show(...whole)"
-    @keydown="pressed"
-  >
-    <p
-      v-if="stale"
-      class="absolute top-[3px] right-[100px] z-20 rounded-[4px] border border-caution bg-sheet px-2 text-[12px] text-caution"
-      role="status"
+  <div class="flex h-full min-h-0 w-full flex-col">
+    <div
+      ref="host"
+      class="relative min-h-0 w-full flex-1 overflow-x-hidden overflow-y-auto"
+      role="group"
+      tabindex="0"
+      :aria-label="label"
+      @wheel="wheeled"
+      @dblclick="show(...whole)"
+      @keydown="pressed"
     >
-      △ {{ stale }}
-    </p>
-    <button
-      v-if="isZoomed"
-      type="button"
-      class="button absolute right-2 bottom-[26px] z-20 !px-2 !py-0 text-[12px] print:hidden"
-      @click="show(...whole)"
-    >
-      whole <kbd class="key">0</kbd>
-    </button>
-    <div v-for="(panel, index) in panels" :key="panel.key" :data-panel="index" class="relative">
-      <Popover
-        class="absolute left-[2px] z-20 print:hidden"
-        :class="index === 0 ? 'top-[20px]' : 'top-[7px]'"
+      <p
+        v-if="stale"
+        class="absolute top-[3px] right-[100px] z-20 rounded-[4px] border border-caution bg-sheet px-2 text-[12px] text-caution"
+        role="status"
       >
-        <PopoverButton
-          class="px-1 text-[12px] hover:text-ink"
-          :class="
-            axesByHand[nameOfAxis(panel)]?.some((end) => end !== null) ? 'font-bold text-op' : 'text-soft'
-          "
-          :aria-label="`Axis of ${panel.title}`"
-          title="Set the axis"
-          >⇕</PopoverButton
-        >
-        <PopoverPanel
-          class="absolute left-0 z-40 mt-1 grid w-[190px] gap-1 rounded-[5px] border border-rule bg-raised p-2 text-[12.5px] shadow-lg"
-        >
-          <label v-for="(title, end) in ['from', 'to']" :key="title" class="flex items-center gap-2">
-            <span class="w-[34px]">{{ title }}</span>
-            <input
-              class="entry min-w-0 flex-1 text-right"
-              inputmode="decimal"
-              placeholder="as it fits"
-              :aria-label="`Axis of ${panel.title} ${title}`"
-              :value="axesByHand[nameOfAxis(panel)]?.[end] ?? ''"
-              @keydown.stop
-              @change="setAxis(panel, end as 0 | 1, ($event.target as HTMLInputElement).value)"
-            />
-            <span class="text-soft">{{ panel.unit }}</span>
-          </label>
-        </PopoverPanel>
-      </Popover>
-      <div
-        class="pointer-events-none absolute z-10 flex max-w-[calc(100%-160px)] gap-2 bg-sheet/85 px-1 text-[12px]"
-        :class="index === 0 ? 'top-[22px]' : 'top-[9px]'"
-        style="left: 62px"
-      >
-        <strong class="font-semibold whitespace-nowrap">{{ panel.title }}</strong>
-        <span class="text-soft whitespace-nowrap">{{ panel.unit }}</span>
-        <span v-if="readout" class="whitespace-pre text-ink">{{ readout.values.get(panel.key) }}</span>
-        <span v-if="readout && index === 0" class="text-soft">at {{ readout.time }}</span>
-      </div>
+        △ {{ stale }}
+      </p>
       <button
-        v-for="handle in handles.filter((known) => known.panel === index)"
-        :key="handle.key"
+        v-if="isZoomed"
         type="button"
-        role="slider"
-        :aria-label="handle.label"
-        :aria-valuenow="handle.value"
-        class="absolute z-20 touch-none"
-        :class="
-          handle.isLevel
-            ? 'right-[92px] left-[56px] h-[11px] -translate-y-1/2 cursor-ns-resize'
-            : 'top-[2px] bottom-0 w-[13px] -translate-x-1/2 cursor-ew-resize'
-        "
-        :style="handle.isLevel ? { top: `${handle.at}px` } : { left: `${handle.at}px` }"
-        @pointerdown="dragged($event, handle)"
-        @keydown="nudged($event, handle)"
+        class="button absolute right-2 bottom-[26px] z-20 !px-2 !py-0 text-[12px] print:hidden"
+        @click="show(...whole)"
       >
-        <span
-          v-if="handle.isLevel"
-          class="pointer-events-none absolute inset-x-0 top-1/2 border-t-2 border-dotted"
-          :style="{ borderColor: `var(${handle.colour})` }"
-        />
-        <span
-          v-if="handle.isLevel"
-          class="pointer-events-none absolute -top-[13px] right-1 bg-sheet/85 px-1 text-[12px]"
-          :style="{ color: `var(${handle.colour})` }"
-          >⇕ {{ handle.label }}</span
+        whole <kbd class="key">0</kbd>
+      </button>
+      <div
+        v-for="(panel, index) in open"
+        :key="panel.key"
+        :data-panel="index"
+        class="relative"
+        :class="index > 0 && index === open.length - 1 ? 'sticky bottom-0 z-10 bg-paper' : ''"
+      >
+        <Popover
+          class="absolute left-[2px] z-20 print:hidden"
+          :class="index === 0 ? 'top-[20px]' : 'top-[7px]'"
         >
+          <PopoverButton
+            class="px-1 text-[12px] hover:text-ink"
+            :class="
+              axesByHand[nameOfAxis(panel)]?.some((end) => end !== null) ? 'font-bold text-op' : 'text-soft'
+            "
+            :aria-label="`Axis of ${panel.title}`"
+            title="Set the axis, move or fold the panel"
+            >⇕</PopoverButton
+          >
+          <PopoverPanel
+            :class="index > 0 && index === open.length - 1 ? 'bottom-full mb-1' : 'mt-1'"
+            class="absolute left-0 z-40 grid w-[200px] grid-cols-[minmax(0,1fr)] gap-1 rounded-[5px] border border-rule bg-raised p-2 text-[12.5px] shadow-lg"
+          >
+            <label v-for="(title, end) in ['from', 'to']" :key="title" class="flex items-center gap-2">
+              <span class="w-[34px]">{{ title }}</span>
+              <input
+                class="entry min-w-0 flex-1 text-right"
+                inputmode="decimal"
+                placeholder="as it fits"
+                :aria-label="`Axis of ${panel.title} ${title}`"
+                :value="axesByHand[nameOfAxis(panel)]?.[end] ?? ''"
+                @keydown.stop
+                @change="setAxis(panel, end as 0 | 1, ($event.target as HTMLInputElement).value)"
+              />
+              <span class="text-soft">{{ panel.unit }}</span>
+            </label>
+            <div
+              v-if="panels.length > 1"
+              class="flex gap-1"
+              role="group"
+              :aria-label="`Panel ${panel.title}`"
+            >
+              <button
+                type="button"
+                class="button flex-1 !px-1 !py-0"
+                :disabled="index === 0"
+                @click="arrangement = moved(panels, arrangement, panel.key, -1)"
+              >
+                Up
+              </button>
+              <button
+                type="button"
+                class="button flex-1 !px-1 !py-0"
+                :disabled="index === open.length - 1"
+                @click="arrangement = moved(panels, arrangement, panel.key, 1)"
+              >
+                Down
+              </button>
+              <button
+                type="button"
+                class="button flex-1 !px-1 !py-0"
+                :disabled="open.length < 2"
+                @click="arrangement = toggled(arrangement, panel.key)"
+              >
+                Fold
+              </button>
+            </div>
+          </PopoverPanel>
+        </Popover>
+        <div
+          class="pointer-events-none absolute z-10 flex max-w-[calc(100%-160px)] gap-2 bg-sheet/85 px-1 text-[12px]"
+          :class="index === 0 ? 'top-[22px]' : 'top-[9px]'"
+          style="left: 62px"
+        >
+          <strong class="font-semibold whitespace-nowrap">{{ panel.title }}</strong>
+          <span class="text-soft whitespace-nowrap">{{ panel.unit }}</span>
+          <span v-if="readout" class="whitespace-pre text-ink">{{ readout.values.get(panel.key) }}</span>
+          <span v-if="readout && index === 0" class="text-soft">at {{ readout.time }}</span>
+        </div>
+        <button
+          v-for="handle in handles.filter((known) => known.panel === index)"
+          :key="handle.key"
+          type="button"
+          role="slider"
+          :aria-label="handle.label"
+          :aria-valuenow="handle.value"
+          class="absolute z-20 touch-none"
+          :class="
+            handle.isLevel
+              ? 'right-[92px] left-[56px] h-[11px] -translate-y-1/2 cursor-ns-resize'
+              : 'top-[2px] bottom-0 w-[13px] -translate-x-1/2 cursor-ew-resize'
+          "
+          :style="handle.isLevel ? { top: `${handle.at}px` } : { left: `${handle.at}px` }"
+          @pointerdown="dragged($event, handle)"
+          @keydown="nudged($event, handle)"
+        >
+          <span
+            v-if="handle.isLevel"
+            class="pointer-events-none absolute inset-x-0 top-1/2 border-t-2 border-dotted"
+            :style="{ borderColor: `var(${handle.colour})` }"
+          />
+          <span
+            v-if="handle.isLevel"
+            class="pointer-events-none absolute -top-[13px] right-1 bg-sheet/85 px-1 text-[12px]"
+            :style="{ color: `var(${handle.colour})` }"
+            >⇕ {{ handle.label }}</span
+          >
+        </button>
+      </div>
+    </div>
+    <div v-if="isArranged" class="flex flex-wrap items-center gap-1 pl-14 text-[12px] print:hidden">
+      <button
+        v-for="panel in parts.folded"
+        :key="panel.key"
+        type="button"
+        class="rounded-[4px] border border-rule px-2 text-soft hover:text-ink"
+        :aria-label="`Open ${panel.title}`"
+        @click="arrangement = toggled(arrangement, panel.key)"
+      >
+        ▸ {{ panel.title }}
+      </button>
+      <button
+        type="button"
+        class="px-1 text-soft underline decoration-rule underline-offset-2 hover:text-ink"
+        @click="arrangement = AS_THEY_COME"
+      >
+        all as they come
       </button>
     </div>
   </div>

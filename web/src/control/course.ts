@@ -1,7 +1,7 @@
 /** From a trial and its trace to what the strip shows. */
 import type { Schemas, Trial } from "../api/client";
 import type { Curve, Mark, Panel } from "../lib/strip";
-import { colourOf, describe, readable } from "./events";
+import { colourOf, describe, readable, type Event } from "./events";
 import { loopsOf, measuredOf } from "./loops";
 
 type Trace = Schemas["Trace"];
@@ -249,6 +249,11 @@ function furtherPanels(
   });
 }
 
+/** Whether an event is felt at its own loop first: a load on an input or a parameter is felt by all of a plant. */
+function isAtLoop(event: Event): boolean {
+  return !("input" in event && event.input) && event.kind !== "parameter_change";
+}
+
 /** Most things of a kind that are marked: a tank at its rim can spill at every scan. */
 const MOST_HAPPENINGS = 6;
 
@@ -260,7 +265,13 @@ export function courseMarks(
   movable: boolean,
 ): Mark[] {
   const unit = trial.plant.pv.span.unit;
-  const events = loopsOf(trial).flatMap(({ key: of, name }) => {
+  const loops = loopsOf(trial);
+  /** The panels of a loop; those of the first have keys of their own. */
+  const panelsOf = (of: string) =>
+    of
+      ? (trace?.columns ?? []).filter((column) => column.of === of).map((column) => column.tag)
+      : ["pv", "op", "load"];
+  const events = loops.flatMap(({ key: of, name }) => {
     const list = of ? (trial.scenario.further?.[of] ?? []) : trial.scenario.events;
     const own = of ? measuredOf(trial, of).span.unit : unit;
     return list.map((event, index) => ({
@@ -268,6 +279,7 @@ export function courseMarks(
       label: `${of ? `${name}: ` : ""}${describe(event, own, description)}`,
       colour: colourOf(event),
       key: movable ? `event ${index} ${of}`.trim() : undefined,
+      ...(loops.length > 1 && trace && isAtLoop(event) ? { panels: panelsOf(of) } : {}),
     }));
   });
   const happenings = (trace?.happenings ?? [])

@@ -48,6 +48,8 @@ export interface Mark {
   colour: string;
   /** Names a mark that can be drawn to and fro. */
   key?: string;
+  /** Keys of the panels that it belongs to; all of them where left out. */
+  panels?: string[];
 }
 
 /** Dash patterns of the curves that are laid over: told apart without colour. */

@@ -111,13 +111,16 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
   inOrder.forEach((mark, k) => {
     const x = plot.valToPos(mark.time, "x", true);
     if (x < bbox.left - 1 || x > bbox.left + bbox.width + 1) return;
-    ctx.strokeStyle = colour(mark.colour);
-    ctx.setLineDash([1.5 * ratio, 3 * ratio]);
-    ctx.beginPath();
-    ctx.moveTo(x, bbox.top);
-    ctx.lineTo(x, bbox.top + bbox.height);
-    ctx.stroke();
-    ctx.setLineDash([]);
+    if (!mark.panels || mark.panels.includes(panel.key)) {
+      ctx.strokeStyle = colour(mark.colour);
+      ctx.setLineDash([1.5 * ratio, 3 * ratio]);
+      ctx.beginPath();
+      ctx.moveTo(x, bbox.top);
+      ctx.lineTo(x, bbox.top + bbox.height);
+      ctx.stroke();
+      ctx.setLineDash([]);
+    }
+    // What it is called stands above the strip, wherever it belongs.
     if (!isFirst) return;
     ctx.fillStyle = colour(mark.colour);
     const y = bbox.top - 4 * ratio;
