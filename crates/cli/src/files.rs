@@ -8,7 +8,9 @@ use antistasis_core::assessment::{
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
-use antistasis_core::tuning::{Decoupler, LoopsAnswer, LoopsMethod, LoopsQuestion, Optimum, RuleTuning, begin_loops};
+use antistasis_core::tuning::{
+    Decoupler, LoopsAnswer, LoopsMethod, LoopsQuestion, Optimum, RuleTuning, begin_loops, tune_in_order,
+};
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -151,6 +153,9 @@ pub(crate) struct LoopsOptions {
     /// For maximum-sensitivity, the largest singular value of S that is allowed, 1.2 to 5.
     #[arg(long, default_value_t = 2.0)]
     most_sensitivity: f64,
+    /// Tunes the controllers that the trial has, one after the other, of a cascade the inner one first, instead of setting up new ones.
+    #[arg(long, conflicts_with_all = ["pairs", "decoupler", "method", "most_sensitivity"])]
+    in_order: bool,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -176,6 +181,9 @@ enum DecouplerOption {
 pub(crate) fn loops(options: &LoopsOptions) -> Result<(), Failure> {
     let trial: Trial = read_json(&options.trial)?;
     let refused = |error: antistasis_core::Error| Failure::of(&options.trial, error);
+    if options.in_order {
+        return print(&tune_in_order(&trial).map_err(refused)?);
+    }
     let pairs = match &options.pairs {
         Some(path) => read_json(path)?,
         None => InteractionQuestion::recommended(&trial.plant).map_err(refused)?.ok_or_else(|| {

@@ -1,12 +1,18 @@
 //! Documents of every version that there was open, and give what they gave.
 //!
 //! `documents/trial-N` holds trials of version N as the server of that time stored them, with rows of the trace that its engine
-//! gave; `examples/keep_documents.rs` wrote them.
+//! gave; `examples/keep_documents.rs` wrote them. `documents/others-N` holds one of every other kind of document.
 
 #![allow(clippy::unwrap_used, clippy::panic)]
 
-use antistasis_core::simulation::{Column, Trial};
-use serde::Deserialize;
+use antistasis_core::assessment::Assessment;
+use antistasis_core::experiment::ExperimentSpec;
+use antistasis_core::identification::{FitOptions, Model, Validation};
+use antistasis_core::preparation::Step;
+use antistasis_core::simulation::{Candidate, Column, Plant, Scenario, Trial};
+use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
+use serde_json::Value;
 use std::path::{Path, PathBuf};
 
 #[derive(Deserialize)]
@@ -20,7 +26,9 @@ struct Kept {
 fn kept() -> Vec<(PathBuf, Kept)> {
     let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/documents");
     let inside = |path: &Path| std::fs::read_dir(path).unwrap().map(|entry| entry.unwrap().path()).collect::<Vec<_>>();
-    let mut files: Vec<PathBuf> = inside(&root).iter().flat_map(|directory| inside(directory)).collect();
+    let of_trials = |directory: &&PathBuf| directory.file_name().unwrap().to_string_lossy().starts_with("trial-");
+    let mut files: Vec<PathBuf> =
+        inside(&root).iter().filter(of_trials).flat_map(|directory| inside(directory)).collect();
     files.sort();
     let read = |path: PathBuf| {
         let text = std::fs::read_to_string(&path).unwrap();
@@ -36,7 +44,7 @@ const ALIKE: f64 = 1e-12;
 #[test]
 fn old_trials_open_and_give_the_same_trace() {
     let all = kept();
-    assert!(all.len() >= 20, "{}", all.len());
+    assert!(all.len() >= 29, "{}", all.len());
     for (path, Kept { trial, every, rows, columns }) in all {
         let name = path.file_stem().unwrap().to_string_lossy().into_owned();
         let trial: Trial = serde_json::from_value(trial).unwrap_or_else(|error| panic!("{name}: {error}"));
@@ -64,5 +72,82 @@ fn what_is_read_is_written_as_it_was() {
         let read: Trial = serde_json::from_value(trial).unwrap();
         let again: Trial = serde_json::from_str(&serde_json::to_string(&read).unwrap()).unwrap();
         assert_eq!((&again, again.digest()), (&read, read.digest()), "{}", path.display());
+    }
+}
+
+/// Reads a document of a kind and writes it again.
+fn again<T: DeserializeOwned + Serialize>(document: &Value) -> serde_json::Result<Value> {
+    serde_json::from_value::<T>(document.clone()).and_then(serde_json::to_value)
+}
+
+/// The first place at which something of the old document is not in the new one; what is new there does not count, and what is
+/// nothing (null, an empty list) may be left out.
+fn lost(old: &Value, new: Option<&Value>, at: &str) -> Option<String> {
+    let is_nothing = |value: &Value| value.is_null() || value.as_array().is_some_and(Vec::is_empty);
+    let Some(new) = new else { return (!is_nothing(old)).then(|| at.to_owned()) };
+    match (old, new) {
+        (Value::Object(old), Value::Object(new)) => {
+            old.iter().find_map(|(key, value)| lost(value, new.get(key), &format!("{at}.{key}")))
+        }
+        (Value::Array(old), Value::Array(own)) if old.len() == own.len() => {
+            old.iter().zip(own).enumerate().find_map(|(k, (old, new))| lost(old, Some(new), &format!("{at}[{k}]")))
+        }
+        (Value::Number(old), Value::Number(new)) => (old.as_f64() != new.as_f64()).then(|| at.to_owned()),
+        _ => (old != new).then(|| at.to_owned()),
+    }
+}
+
+#[test]
+fn every_other_kind_of_document_opens_and_loses_nothing() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/documents/others-1");
+    let mut kinds = std::collections::BTreeMap::<String, usize>::new();
+    for entry in std::fs::read_dir(root).unwrap() {
+        let path = entry.unwrap().path();
+        let name = path.file_stem().unwrap().to_string_lossy().into_owned();
+        let kind = name.split('-').next().unwrap().to_owned();
+        let old: Value = serde_json::from_str(&std::fs::read_to_string(&path).unwrap()).unwrap();
+        let new = match kind.as_str() {
+            "model" => again::<Model>(&old),
+            "options" => again::<FitOptions>(&old),
+            "validation" => again::<Validation>(&old),
+            "experiment" => again::<ExperimentSpec>(&old),
+            "preparation" => again::<Vec<Step>>(&old),
+            "candidate" => again::<Candidate>(&old),
+            "scenario" => again::<Scenario>(&old),
+            "plant" => again::<Plant>(&old),
+            "assessment" => again::<Assessment>(&old),
+            other => panic!("{name}: nothing is known of the kind {other}"),
+        };
+        let new = new.unwrap_or_else(|error| panic!("{name}: {error}"));
+        assert_eq!(lost(&old, Some(&new), ""), None, "{name}");
+        *kinds.entry(kind).or_default() += 1;
+    }
+    assert_eq!(kinds.len(), 9, "{kinds:?}");
+    assert!(kinds["model"] >= 7, "{kinds:?}");
+}
+
+/// A model that was stored goes on where it was: it answers a step as its parameters say.
+#[test]
+fn stored_models_still_answer() {
+    let root = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/documents/others-1");
+    let model = |name: &str| -> Model {
+        serde_json::from_str(&std::fs::read_to_string(root.join(format!("model-{name}.json"))).unwrap()).unwrap()
+    };
+    let first = model("fopdt");
+    let settled = *first.step_response(None, 0, 0, None).unwrap().values.last().unwrap();
+    let gain = first.parameter("gain").unwrap().value;
+    assert!((settled / gain - 1.0).abs() < 0.01, "{settled} for {gain}");
+    let matrix = model("matrix");
+    assert_eq!(matrix.rows.len(), 2);
+    let cells = matrix.cells(None).unwrap();
+    assert!(cells.rows[0].iter().all(Option::is_some) && cells.rows[1][1].is_none());
+    for name in ["noise-and-steps", "integrating", "arx", "disturbance", "state-space"] {
+        let own = model(name);
+        for input in 0..own.inputs.len() {
+            assert!(
+                own.step_response(None, input, 0, None).unwrap().values.iter().all(|value| value.is_finite()),
+                "{name}"
+            );
+        }
     }
 }

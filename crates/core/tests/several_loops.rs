@@ -13,6 +13,7 @@ use antistasis_core::simulation::{
     Candidate, Column, ColumnRole, Event, Manipulated, Measured, OperatingPoint, Plant, Scenario, Select, Signal,
     TRIAL_VERSION, Trace, Trial, Wire, Wired,
 };
+use antistasis_core::tuning::tune_in_order;
 use antistasis_core::units::Span;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -640,6 +641,44 @@ fn a_cascade_is_one_loop_from_outside_and_does_not_stand_alone() {
     assert!(found.together.is_none() && found.curves.is_some());
     assert!(!own.stands_alone());
     assert!(own.check_stands_alone().unwrap_err().to_string().contains("sets no OP by itself"));
+}
+
+#[test]
+fn a_cascade_is_tuned_from_within() {
+    let known: serde_json::Value = serde_json::from_str(TOGETHER).unwrap();
+    let mut own = trial(cascade_plant(), PidSettings::pi(0.1, 600.0), Vec::new(), 1.0, 1500);
+    own.plant.further_driven.clear();
+    own.candidate.further = vec![wired("FIC", "FIC.PV", &["U1"], PidSettings::pi(0.1, 60.0))];
+    own.candidate.sets = vec![Wire::to("FIC.SP")];
+    let tuned = tune_in_order(&own).unwrap();
+    assert_eq!(tuned.remarks, [] as [&str; 0]);
+    for (one, name) in tuned.loops.iter().zip(["inner", "outer"]) {
+        let wanted: Vec<f64> =
+            known["cascade"][name].as_array().unwrap().iter().map(|own| own.as_f64().unwrap()).collect();
+        // The reference takes an inner controller that is not rounded to three digits.
+        assert!((one.ultimate_gain / wanted[0] - 1.0).abs() < 2e-3, "{one:?} for {wanted:?}");
+        assert!((one.ultimate_period / wanted[1] - 1.0).abs() < 2e-3, "{one:?} for {wanted:?}");
+    }
+    assert_eq!((tuned.loops[0].name.as_str(), tuned.loops[1].name.as_str()), ("FIC", "Y1"));
+    // It holds, and brings the temperature to its set point far sooner than what was there.
+    let settles = |trial: &Trial| {
+        let mut moved = trial.clone();
+        moved.scenario.events = vec![Event::set_point(10.0, 5.0)];
+        let trace = moved.run().unwrap();
+        trace.values(ColumnRole::ProcessVariable)[300..].iter().map(|pv| (pv - 55.0).abs()).fold(0.0, f64::max)
+    };
+    assert!(settles(&tuned.trial) < 0.5 && settles(&own) > 1.0, "{} {}", settles(&tuned.trial), settles(&own));
+    // A pair is tuned the quicker first, as from the view of interaction (continuous there: a scan makes the difference).
+    let pair = tune_in_order(&column_under_two(1.0, 0.0)).unwrap();
+    for (one, wanted) in pair.loops.iter().zip(known["one_by_one"]["ultimate"].as_array().unwrap()) {
+        assert!((one.ultimate_gain / wanted[0].as_f64().unwrap() - 1.0).abs() < 0.02, "{one:?} for {wanted}");
+    }
+    // What is in manual stays as it is, and that is said.
+    let mut manual = column_under_two(30.0, 0.0);
+    manual.candidate.further[0].controller = ControllerSpec::Manual;
+    let tuned = tune_in_order(&manual).unwrap();
+    assert_eq!(tuned.remarks, ["Y2 was left as it is: it is in manual."]);
+    assert_eq!(tuned.trial.candidate.further[0].controller, ControllerSpec::Manual);
 }
 
 #[test]

@@ -1345,6 +1345,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tune/in-order": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Tunes the controllers of a trial one after the other, of a cascade the inner one first, each with those before it closed. */
+        post: operations["in_order"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tune/relay": {
         parameters: {
             query?: never;
@@ -3341,6 +3358,15 @@ export interface components {
             integral?: components["schemas"]["Written"] | null;
             /** @description The proportional setting. */
             proportional: components["schemas"]["Written"];
+        };
+        /** @description A trial whose controllers were tuned one after the other. */
+        InOrder: {
+            /** @description What is said of each controller, in the order in which they were tuned. */
+            loops: components["schemas"]["TunedLoop"][];
+            /** @description What was left as it was, and why. */
+            remarks: string[];
+            /** @description The trial with the settings. */
+            trial: components["schemas"]["Trial"];
         };
         /** @description All that was found, the gravest first. */
         Inspection: {
@@ -15623,6 +15649,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Beginning"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    in_order: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["InOrder"];
                 };
             };
             /** @description The request cannot be read. */

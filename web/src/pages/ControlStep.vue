@@ -310,6 +310,20 @@ function takeController(controller: Controller, name: string) {
   }, name);
 }
 
+/** Every controller of the trial tuned with those before it closed. */
+async function tuneInOrder() {
+  const trial = draft.value;
+  if (!trial) return;
+  try {
+    const found = await answered(api.POST("/api/v1/tune/in-order", { body: trial }));
+    for (const remark of found.remarks) tell(remark);
+    const order = found.loops.map((one) => one.name).join(", then ");
+    adopt(found.trial, `tuned in order: ${order}`, null);
+  } catch (error) {
+    refusal.value = messageOf(error);
+  }
+}
+
 /** A trial of several loops that were set up together. */
 function takeLoops(trial: Trial, name: string) {
   adopt(trial, name, null);
@@ -793,6 +807,9 @@ useKeys({
               △ Rules and searches take {{ loops[0]?.name }} alone, as if the other loops stood still.
               {{ setsItsOp ? "" : "It sets no OP by itself here: what they find is for a loop that does." }}
               Loops are tuned together at Interaction.
+              <button type="button" class="button mt-1 block" @click="tuneInOrder">
+                Tune all as they are wired, the inner one first
+              </button>
             </p>
             <TunePanel :trial="draft" :tuning="tuning" @take="takeController" />
           </template>

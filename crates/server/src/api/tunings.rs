@@ -10,8 +10,8 @@ use antistasis_core::controller::{ControllerSpec, InNotation, Notation, PidSetti
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    Beginning, Controlled, ControllerKind, Demands, RelayReading, Rule, RuleChoice, RuleTuning, begin_with, read_relay,
-    tune_by_rule,
+    Beginning, Controlled, ControllerKind, Demands, InOrder, RelayReading, Rule, RuleChoice, RuleTuning, begin_with,
+    read_relay, tune_by_rule, tune_in_order,
 };
 use axum::Json;
 use axum::extract::State;
@@ -27,6 +27,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(tune_by_rules))
         .routes(routes!(read_relay_experiment))
+        .routes(routes!(in_order))
         .routes(routes!(begin_controller))
         .routes(routes!(write_settings))
         .routes(routes!(read_settings))
@@ -107,6 +108,13 @@ async fn tune_by_rules(Body(request): Body<RulesRequest>) -> Result<Json<RulesOu
     responses((status = 200, body = RelayReading), (status = 422, body = Problem)))]
 async fn read_relay_experiment(Body(trial): Body<Trial>) -> Result<Json<RelayReading>, Problem> {
     Ok(Json(compute(move || read_relay(&trial, &trial.run()?)).await??))
+}
+
+/// Tunes the controllers of a trial one after the other, of a cascade the inner one first, each with those before it closed.
+#[utoipa::path(post, path = "/api/v1/tune/in-order", tag = "tuning", request_body = Trial,
+    responses((status = 200, body = InOrder), (status = 422, body = Problem)))]
+async fn in_order(Body(trial): Body<Trial>) -> Result<Json<InOrder>, Problem> {
+    Ok(Json(compute(move || tune_in_order(&trial)).await??))
 }
 
 /// Another kind of controller for a trial.

@@ -10,7 +10,7 @@ use super::{FrequencyCurves, Metrics, judge, metrics_of};
 use crate::simulation::{Trace, Trial};
 use crate::verdict::Verdict;
 use crate::{Error, Result};
-use network::Network;
+pub(crate) use network::Network;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 

@@ -13,7 +13,7 @@ use std::f64::consts::PI;
 type Channel = Box<dyn Fn(f64) -> Complex64>;
 
 /// Controllers and process as linear systems at the scan, in % of span and % of OP.
-pub(super) struct Network {
+pub(crate) struct Network {
     /// What each controller is; None in manual.
     pids: Vec<Option<PidSettings>>,
     links: Links,
@@ -25,7 +25,7 @@ pub(super) struct Network {
 }
 
 impl Network {
-    pub(super) fn of(trial: &Trial) -> Result<Option<Self>> {
+    pub(crate) fn of(trial: &Trial) -> Result<Option<Self>> {
         let (plant, scan) = (&trial.plant, trial.scenario.scan);
         let specs = std::iter::once(&trial.candidate.controller)
             .chain(trial.candidate.further.iter().map(|one| &one.controller));
@@ -83,7 +83,7 @@ impl Network {
     }
 
     /// Frequencies from far below anything that happens to half the sampling rate.
-    pub(super) fn grid(&self) -> Vec<f64> {
+    pub(crate) fn grid(&self) -> Vec<f64> {
         curve_points(2e-3 / self.slowest, PI / self.scan * (1.0 - 1e-9), 0.15 / (self.dead_time + self.scan))
     }
 
@@ -103,8 +103,34 @@ impl Network {
     }
 
     /// The controllers that move something while no output is at a limit or selected.
-    pub(super) fn at_work(&self) -> Vec<usize> {
+    pub(crate) fn at_work(&self) -> Vec<usize> {
         (0..self.count()).filter(|k| self.pids[*k].is_some() && !self.stands_by(*k)).collect()
+    }
+
+    /// The settings of a controller; None in manual.
+    pub(crate) fn settings(&self, controller: usize) -> Option<&PidSettings> {
+        self.pids[controller].as_ref()
+    }
+
+    /// Gives a controller other settings.
+    pub(crate) fn set(&mut self, controller: usize, settings: PidSettings) {
+        self.pids[controller] = Some(settings);
+    }
+
+    /// The controllers whose set points the output of a controller moves.
+    pub(crate) fn inner_of(&self, controller: usize) -> Vec<usize> {
+        (0..self.count()).filter(|of| self.links.at_set_point(controller, *of) != 0.0).collect()
+    }
+
+    /// What each % that controller `cut` puts out does to what it measures while those that are `closed` are at work: % of span.
+    pub(crate) fn seen_by(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+        let Some(pid) = &self.pids[cut] else { return Complex64::ZERO };
+        self.returned(cut, closed, omega) / pid.sampled_response(omega, self.scan)
+    }
+
+    /// The margins of the loop of `cut` with those that are `closed` at work.
+    pub(crate) fn margins_with(&self, cut: usize, closed: &[usize]) -> Margins {
+        self.gain(cut, closed).margins()
     }
 
     /// Of these controllers the ones whose set point no other of them moves.

@@ -1,9 +1,11 @@
 //! Several loops on one plant: PI controllers tuned together or one after the other, and decouplers between them.
 
 mod decouplers;
+mod in_order;
 mod settings;
 mod signals;
 
+pub use in_order::{InOrder, tune_in_order};
 pub use signals::with_further;
 
 use crate::assessment::InteractionQuestion;
