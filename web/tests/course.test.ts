@@ -426,18 +426,6 @@ describe("several loops", () => {
     expect(trial.scenario.events).toHaveLength(1);
   });
 
-  it("get controllers on what is free, and override where nothing is", async () => {
-    const { wiredWith } = await loops();
-    const trial = wide();
-    const overriding = wiredWith(trial);
-    expect(overriding.sets).toEqual([{ to: "TIC-1.OP", select: "lowest" }]);
-    expect(overriding.measures).toBe("TIC-1.PV");
-    expect(overriding.name).not.toBe("TIC-1");
-    trial.candidate.further = [];
-    const free = wiredWith(trial);
-    expect([free.name, free.measures, free.sets]).toEqual(["FIC-2", "FIC-2.PV", [{ to: "FIC-2.OP" }]]);
-  });
-
   it("keep their wires when a signal is renamed", async () => {
     const { setTag } = await loops();
     const trial = wide();

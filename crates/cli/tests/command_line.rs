@@ -319,3 +319,67 @@ fn a_noise_model_and_steps_are_asked_for_on_the_command_line() {
     let wrong = antistasis(&["identify", &record, "--noise", "pink"]);
     assert!(!wrong.status.success() && String::from_utf8_lossy(&wrong.stderr).contains("integrated"));
 }
+
+#[test]
+fn a_matrix_is_identified_and_several_loops_are_tuned_as_they_are_asked_for() {
+    let directory = TempDir::new().unwrap();
+    let path = |name: &str| directory.path().join(name).to_string_lossy().into_owned();
+    // The blend of the demo: both OPs moved, one after the other.
+    antistasis(&["simulate", "demo/trials/AIC-320-step-test.json", "--csv", &path("record.csv")]);
+    let record = path("record.csv");
+    let signals = [
+        "--time",
+        "time",
+        "--input",
+        "AIC-320.OP",
+        "--output",
+        "AIC-320.PV",
+        "--disturbance",
+        "FIC-322.OP",
+        "--further-output",
+        "FIC-322.PV",
+        "--structure",
+        "matrix",
+    ];
+    let asked = |more: &[&str]| -> Vec<String> {
+        ["identify", &record].iter().chain(&signals).chain(more).map(|text| (*text).to_owned()).collect()
+    };
+    let run = |more: &[&str]| {
+        let all = asked(more);
+        antistasis(&all.iter().map(String::as_str).collect::<Vec<_>>())
+    };
+    let model = printed(&run(&[]));
+    let gain = |row: usize, input: &str| {
+        let all = model["rows"][row]["parameters"].as_array().unwrap();
+        let found = all.iter().find(|own| own["name"] == "gain" && own["input"] == input).unwrap();
+        found["value"].as_f64().unwrap()
+    };
+    // Both flows run from 0 to 15 m³/h over their OPs, and the product is their sum: 0.15 m³/h per %, by conservation.
+    for input in ["AIC-320.OP", "FIC-322.OP"] {
+        assert!((gain(1, input) - 0.15).abs() < 0.001, "{}", gain(1, input));
+    }
+    assert!(gain(0, "AIC-320.OP") > 0.0 && gain(0, "FIC-322.OP") < 0.0);
+    let sparse = printed(&run(&["--cell", "FIC-322.PV:AIC-320.OP=none", "--cell", "AIC-320.PV:AIC-320.OP=two-lags"]));
+    assert_eq!(sparse["rows"][1]["inputs"].as_array().unwrap().len(), 1);
+    assert_eq!(sparse["rows"][0]["structure"]["kind"], "two_lags");
+    let refused = |more: &[&str]| {
+        let all = asked(more);
+        refusal(&all.iter().map(String::as_str).collect::<Vec<_>>())
+    };
+    assert!(refused(&["--cell", "FIC-322.PV=none"]).contains("outputs are AIC-320.PV, FIC-322.PV"));
+    assert!(refused(&["--cell", "nonsense"]).contains("OUTPUT:INPUT=STRUCTURE"));
+    assert!(refused(&["--cell", "FIC-322.PV:AIC-320.OP=arx:1,1,1"]).contains("dead time"));
+
+    let trial = "demo/trials/AIC-320-step-test.json";
+    let loops = |more: &[&str]| printed(&antistasis(&["loops", trial].iter().chain(more).copied().collect::<Vec<_>>()));
+    let plain = loops(&[]);
+    let calm = loops(&["--method", "maximum-sensitivity", "--most-sensitivity", "1.4"]);
+    assert!(calm["largest_sensitivity"].as_f64().unwrap() < 1.41, "{}", calm["largest_sensitivity"]);
+    assert!(calm["detuning"].as_f64() > plain["detuning"].as_f64());
+    let by_turns = loops(&["--method", "one-by-one"]);
+    assert_eq!((by_turns["order"].as_array().unwrap().len(), &by_turns["detuning"]), (2, &Value::Null));
+    std::fs::write(path("pair.json"), serde_json::to_string(&plain["trial"]).unwrap()).unwrap();
+    let ordered = printed(&antistasis(&["loops", &path("pair.json"), "--in-order"]));
+    assert_eq!(ordered["loops"].as_array().unwrap().len(), 2);
+    assert!(refusal(&["loops", trial, "--most-sensitivity", "9"]).contains("1.2 to 5"));
+}

@@ -13,7 +13,7 @@ use antistasis_core::simulation::{
     Candidate, Column, ColumnRole, Event, Manipulated, Measured, OperatingPoint, Plant, Scenario, Select, Signal,
     TRIAL_VERSION, Trace, Trial, Wire, Wired,
 };
-use antistasis_core::tuning::tune_in_order;
+use antistasis_core::tuning::{another_controller, tune_in_order};
 use antistasis_core::units::Span;
 use proptest::prelude::*;
 use std::collections::BTreeMap;
@@ -679,6 +679,29 @@ fn a_cascade_is_tuned_from_within() {
     let tuned = tune_in_order(&manual).unwrap();
     assert_eq!(tuned.remarks, ["Y2 was left as it is: it is in manual."]);
     assert_eq!(tuned.trial.candidate.further[0].controller, ControllerSpec::Manual);
+}
+
+#[test]
+fn another_controller_takes_what_is_free_and_holds_there() {
+    let mut own = column_under_two(30.0, 0.0);
+    let second = own.candidate.further.remove(0);
+    let found = another_controller(&own).unwrap().wired;
+    assert_eq!((found.name.as_str(), found.measures.as_str(), &found.sets), ("Y2", "Y2.PV", &second.sets));
+    let ControllerSpec::Pid(pid) = &found.controller else { panic!("{found:?}") };
+    assert_eq!(pid.action, Action::Direct);
+    own.candidate.further.push(found);
+    let together = over_frequency(&own, None).unwrap().unwrap().together.unwrap();
+    assert!(together.stable, "{:?}", together.verdicts);
+    // Where every OP is set it overrides the first one, under a name of its own.
+    let overriding = another_controller(&own).unwrap();
+    assert_eq!(overriding.wired.sets, [Wire { select: Some(Select::Lowest), ..Wire::to("U1") }]);
+    assert_eq!((overriding.wired.measures.as_str(), overriding.wired.name.as_str()), ("Y1.PV", "Y1 2"));
+    assert!(overriding.remark.contains("overrides"));
+    own.candidate.further.push(overriding.wired);
+    own.validate().unwrap();
+    // A trial that cannot be run gets none.
+    own.scenario.scan = -1.0;
+    assert_eq!(another_controller(&own).unwrap_err().field(), Some("scenario.scan"));
 }
 
 #[test]

@@ -8,6 +8,7 @@ use crate::problem::Problem;
 use crate::sweeps::SweepOutcome;
 use crate::tunings::TuningOutcome;
 use crate::uploads::Uploads;
+use antistasis_core::assessment::Assessment;
 use antistasis_core::preparation::{Prepared, Step, prepare};
 use antistasis_core::series::Record;
 use antistasis_store::{RecordInfo, Store};
@@ -16,6 +17,8 @@ use std::path::Path;
 use std::sync::Arc;
 use uuid::Uuid;
 
+/// Assessments that are remembered.
+const ASSESSED: u64 = 1000;
 /// Memory for records that are being looked at, in bytes.
 const RECORD_CACHE: u64 = 512 * 1024 * 1024;
 
@@ -33,6 +36,8 @@ pub struct AppState {
     /// Searches for settings.
     pub(crate) tunings: Jobs<TuningOutcome>,
     pub(crate) events: Events,
+    /// What was said of the trials that were simulated last, by their digests.
+    pub(crate) assessed: Cache<String, Arc<Assessment>>,
     records: Cache<Uuid, Arc<Record>>,
     prepared: Cache<(Uuid, String), Arc<Prepared>>,
 }
@@ -59,6 +64,7 @@ impl AppState {
             .weigher(move |_, prepared: &Arc<Prepared>| size(&prepared.record))
             .build();
         Ok(Self {
+            assessed: Cache::new(ASSESSED),
             events: Events::of(store.clone()),
             uploads: Uploads::new(data)?,
             access: Arc::new(access),

@@ -91,7 +91,32 @@ async fn from_two_pvs_and_ops_to_two_loops() {
     let edited = site.send(Method::POST, "/loops/TIC-1/trials", &keep, StatusCode::CREATED).await;
     assert_eq!(edited["model_id"], Value::Null);
 
-    // An archive holds it as it is.
+    // Over frequency: either loop with the other closed, and both together; who is not there is refused at its field.
+    let mut trial = kept["trial"].clone();
+    for name in ["TIC-1", "FIC-2"] {
+        let path = format!("/robustness/frequency?controller={name}");
+        let found = site.send(Method::POST, &path, &trial, StatusCode::OK).await;
+        assert_eq!(found["together"]["loops"], json!(["TIC-1", "FIC-2"]));
+        assert!(found["together"]["stable"] == json!(true) && !found["curves"].is_null(), "{name}");
+    }
+    let refused = site.refused("/robustness/frequency?controller=LIC-9", &trial).await;
+    assert_eq!(refused["field"], json!("controller"));
+    // One after the other, and one more.
+    let ordered = site.send(Method::POST, "/tune/in-order", &trial, StatusCode::OK).await;
+    assert_eq!(ordered["loops"].as_array().unwrap().len(), 2, "{ordered}");
+    let run = site.send(Method::POST, "/simulate", &ordered["trial"], StatusCode::OK).await;
+    assert_eq!(run["assessment"]["margins"]["stable"], json!(true));
+    assert_eq!(run["stands_alone"], json!(true));
+    let more = site.send(Method::POST, "/tune/another", &trial, StatusCode::OK).await;
+    assert_eq!(more["wired"]["sets"][0]["select"], json!("lowest"), "{more}");
+    // What asks for one loop is refused where there is none by itself.
+    trial["candidate"]["further"].as_array_mut().unwrap().push(more["wired"].clone());
+    let alone = site.send(Method::POST, "/simulate", &trial, StatusCode::OK).await;
+    assert_eq!(alone["stands_alone"], json!(false));
+    let refused = site.refused("/robustness/mismatch", &json!({ "trial": trial })).await;
+    assert!(refused["detail"].as_str().unwrap().contains("sets no OP by itself"), "{refused}");
+
+    // What was stored is what was fitted.
     let models = site.get("/loops/TIC-1/models").await;
     assert_eq!(models[0]["model"]["rows"], model["model"]["rows"]);
 }

@@ -1328,6 +1328,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/tune/another": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * One more controller for a trial: of what none measures yet, on an OP that none sets yet, tuned there; where all are set it overrides
+         *     the first one.
+         */
+        post: operations["another"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/tune/begin": {
         parameters: {
             query?: never;
@@ -1578,6 +1598,13 @@ export interface components {
             validation?: components["schemas"]["Validation"] | null;
             /** @description Zeros of that way, dead time aside. */
             zeros: components["schemas"]["Root"][];
+        };
+        /** @description A controller to be added to a trial. */
+        Another: {
+            /** @description Where its settings come from, or why they are only a place to begin. */
+            remark: string;
+            /** @description The controller with its wires. */
+            wired: components["schemas"]["Wired"];
         };
         /**
          * @description What is done about the integral while the output stands at a limit (Åström & Hägglund 2006, section 3.5).
@@ -15553,6 +15580,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Tuning"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    another: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Another"];
                 };
             };
             /** @description The request cannot be read. */

@@ -4,9 +4,10 @@ import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { beginWith, KINDS, type Kind, type Pid } from "../control/controllers";
 import { readable } from "../control/events";
-import { measuredTags, settableTags, signalTags, wiredWith, wiresOf } from "../control/loops";
+import { measuredTags, settableTags, signalTags, wiresOf } from "../control/loops";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
+import { tell } from "../lib/notes";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
 import SavedList from "../control/SavedList.vue";
@@ -262,10 +263,16 @@ function setTarget(to: string) {
 }
 
 /** One more controller: of what nobody measures yet, on an OP that nobody sets yet, or overriding the first. */
-function another() {
-  const wired = wiredWith(props.trial);
-  emit("change", (trial) => (trial.candidate.further ??= []).push(wired), `with ${wired.name}`);
-  emit("made", wired.name);
+async function another() {
+  try {
+    const { wired, remark } = await answered(api.POST("/api/v1/tune/another", { body: props.trial }));
+    emit("change", (trial) => (trial.candidate.further ??= []).push(wired), `with ${wired.name}`);
+    emit("made", wired.name);
+    tell(`${wired.name}: ${remark}`);
+    trouble.value = "";
+  } catch (error) {
+    trouble.value = messageOf(error);
+  }
 }
 
 function setTracking(value: boolean) {

@@ -79,31 +79,6 @@ export function signalTags(trial: Trial): { name: string; unit: string }[] {
   ];
 }
 
-/**
- * A further controller to begin with: it measures what nobody measures yet, and sets an OP that nobody sets yet; where all are set it
- * overrides the first one, the lower output being taken.
- */
-export function wiredWith(trial: Trial): Wired {
-  const further = trial.candidate.further ?? [];
-  const measured = [trial.plant.pv.tag, ...further.map((wired) => wired.measures)];
-  const tags = measuredTags(trial);
-  const measures = tags.find((tag) => !measured.includes(tag)) ?? trial.plant.pv.tag;
-  const set = loopsOf(trial).flatMap((loop) => wiresOf(trial, loop.key).map((wire) => wire.to));
-  const ops = [trial.plant.op.tag, ...(trial.plant.further_driven ?? []).map((signal) => signal.tag)];
-  const free = ops.find((tag) => !set.includes(tag));
-  const names = loopsOf(trial).map((loop) => loop.name);
-  const own = measures.replace(/\.PV$/, "");
-  const name = [own, ...[2, 3, 4, 5, 6, 7, 8, 9].map((k) => `${own} ${k}`)].find(
-    (one) => !names.includes(one),
-  );
-  return {
-    name: name ?? `${own} ${names.length}`,
-    measures,
-    sets: [free ? { to: free } : { to: trial.plant.op.tag, select: "lowest" }],
-    controller: { kind: "pid", gain: 1, integral_time: 60 },
-  };
-}
-
 /** Renames a further signal, and what is wired to it. */
 export function setTag(trial: Trial, list: "further_measured" | "further_driven", k: number, tag: string) {
   const own = trial.plant[list]?.[k];

@@ -18,7 +18,8 @@ pub use controlled::Controlled;
 pub use envelope::{Envelope, envelope};
 pub use first_trial::{FirstTrial, begin_on_model, begin_on_plant, first_trial, first_trial_on, process_of};
 pub use loops::{
-    Decoupler, InOrder, LoopsAnswer, LoopsMethod, LoopsQuestion, TunedLoop, begin_loops, tune_in_order, with_further,
+    Another, Decoupler, InOrder, LoopsAnswer, LoopsMethod, LoopsQuestion, TunedLoop, another_controller, begin_loops,
+    tune_in_order, with_further,
 };
 pub use mismatch::{MismatchMap, MismatchQuestion, mismatch_map};
 pub use optimise::{

@@ -35,7 +35,6 @@ async fn main() -> Result<()> {
     for (name, place, text) in [
         ("read", "measure?view=read", "Smith 1972"),
         ("plan", "measure?view=plan", "expected of a fit"),
-        ("responses", "model?view=data", "Step response from the data"),
         ("over-time", "model?view=time", "PV and prediction"),
     ] {
         page.go(&application.address(&format!("/loops/TIC-204/{place}"))).await?;
@@ -95,6 +94,10 @@ async fn main() -> Result<()> {
     page.shows("Relative gains at rest").await?;
     page.drawn().await?;
     save("interaction").await?;
+    page.go(&application.address("/loops/AIC-320/model?view=cells")).await?;
+    page.shows("AIC-320.PV by FIC-322.OP").await?;
+    page.drawn().await?;
+    save("cells").await?;
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     page.go(&application.address("/loops/AIC-320/control")).await?;

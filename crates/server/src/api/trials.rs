@@ -23,6 +23,7 @@ use axum::http::StatusCode;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -213,8 +214,23 @@ async fn run(trial: Trial, rows: usize, with_balances: bool) -> Result<TrialResu
 /// Runs a trial without keeping it.
 #[utoipa::path(post, path = "/api/v1/simulate", tag = "control", params(Drawing), request_body = Trial,
     responses((status = 200, body = TrialResult), (status = 422, body = Problem)))]
-async fn simulate(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> Result<Json<TrialResult>, Problem> {
-    Ok(Json(run(trial, drawing.rows()?, drawing.balances).await?))
+async fn simulate(
+    State(state): State<AppState>,
+    Query(drawing): Query<Drawing>,
+    Body(trial): Body<Trial>,
+) -> Result<Json<TrialResult>, Problem> {
+    let result = run(trial, drawing.rows()?, drawing.balances).await?;
+    // Whoever keeps it next has it judged already.
+    state.assessed.insert(result.digest.clone(), Arc::new(result.assessment.clone())).await;
+    Ok(Json(result))
+}
+
+/// What is to be said of a trial: as it was said when it was simulated last, or after running it.
+async fn assessed(state: &AppState, trial: &Trial) -> Result<Arc<Assessment>, Problem> {
+    match state.assessed.get(&trial.digest()).await {
+        Some(known) => Ok(known),
+        None => Ok(Arc::new(run(trial.clone(), DRAWN_ROWS, false).await?.assessment)),
+    }
 }
 
 /// A trial, and the kind of event that is to be added.
@@ -379,7 +395,7 @@ async fn keep_trial(
         }
         _ => "first".to_owned(),
     };
-    let result = run(request.trial.clone(), DRAWN_ROWS, false).await?;
+    let assessment = assessed(&state, &request.trial).await?;
     let label = with_reading(label, &request.trial).await?;
     let new = NewTrial {
         model_id: match &request.trial.plant.process {
@@ -390,7 +406,7 @@ async fn keep_trial(
         },
         label: &label,
         trial: &request.trial,
-        assessment: &result.assessment,
+        assessment: &assessment,
         replaces: request.replaces,
     };
     let id = state.store.add_trial(found.id, new).await?;

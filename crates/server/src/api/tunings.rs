@@ -10,8 +10,8 @@ use antistasis_core::controller::{ControllerSpec, InNotation, Notation, PidSetti
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_core::tuning::{
-    Beginning, Controlled, ControllerKind, Demands, InOrder, RelayReading, Rule, RuleChoice, RuleTuning, begin_with,
-    read_relay, tune_by_rule, tune_in_order,
+    Another, Beginning, Controlled, ControllerKind, Demands, InOrder, RelayReading, Rule, RuleChoice, RuleTuning,
+    another_controller, begin_with, read_relay, tune_by_rule, tune_in_order,
 };
 use axum::Json;
 use axum::extract::State;
@@ -28,6 +28,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(tune_by_rules))
         .routes(routes!(read_relay_experiment))
         .routes(routes!(in_order))
+        .routes(routes!(another))
         .routes(routes!(begin_controller))
         .routes(routes!(write_settings))
         .routes(routes!(read_settings))
@@ -115,6 +116,14 @@ async fn read_relay_experiment(Body(trial): Body<Trial>) -> Result<Json<RelayRea
     responses((status = 200, body = InOrder), (status = 422, body = Problem)))]
 async fn in_order(Body(trial): Body<Trial>) -> Result<Json<InOrder>, Problem> {
     Ok(Json(compute(move || tune_in_order(&trial)).await??))
+}
+
+/// One more controller for a trial: of what none measures yet, on an OP that none sets yet, tuned there; where all are set it overrides
+/// the first one.
+#[utoipa::path(post, path = "/api/v1/tune/another", tag = "tuning", request_body = Trial,
+    responses((status = 200, body = Another), (status = 422, body = Problem)))]
+async fn another(Body(trial): Body<Trial>) -> Result<Json<Another>, Problem> {
+    Ok(Json(compute(move || another_controller(&trial)).await??))
 }
 
 /// Another kind of controller for a trial.

@@ -89,7 +89,7 @@ pub fn tune_in_order(trial: &Trial) -> Result<InOrder> {
 
 /// Where a loop begins to oscillate for good under a gain alone.
 #[derive(Debug, Clone, Copy)]
-struct Ultimate {
+pub(super) struct Ultimate {
     /// Gain in %/%, above 0.
     gain: f64,
     /// Period in s.
@@ -103,7 +103,7 @@ fn period(point: Option<Ultimate>) -> f64 {
 }
 
 /// The first lag of half a turn of what a controller sees.
-fn ultimate(network: &Network, k: usize, closed: &[usize]) -> Option<Ultimate> {
+pub(super) fn ultimate(network: &Network, k: usize, closed: &[usize]) -> Option<Ultimate> {
     let grid = network.grid();
     let first = network.seen_by(k, closed, *grid.first()?);
     // Of what integrates, the answer to slow changes lags by a quarter of a turn.
@@ -115,7 +115,7 @@ fn ultimate(network: &Network, k: usize, closed: &[usize]) -> Option<Ultimate> {
     Some(Ultimate { gain: seen(at).norm().recip(), period: 2.0 * PI / at, is_direct: slow < 0.0 })
 }
 
-fn by_rule(before: &PidSettings, point: Ultimate) -> PidSettings {
+pub(super) fn by_rule(before: &PidSettings, point: Ultimate) -> PidSettings {
     let has_derivative = before.derivative_time > 0.0;
     PidSettings {
         gain: rounded(point.gain / if has_derivative { 2.2 } else { 3.2 }, 3),

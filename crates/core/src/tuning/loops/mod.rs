@@ -1,10 +1,12 @@
 //! Several loops on one plant: PI controllers tuned together or one after the other, and decouplers between them.
 
+mod another;
 mod decouplers;
 mod in_order;
 mod settings;
 mod signals;
 
+pub use another::{Another, another_controller};
 pub use in_order::{InOrder, tune_in_order};
 pub use signals::with_further;
 
