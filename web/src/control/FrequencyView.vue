@@ -3,12 +3,12 @@
 import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
-import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
 import { number } from "../lib/format";
 import type { Line } from "../lib/xy";
 import { useKept } from "../lib/kept";
 import { comebacks } from "../lib/live";
+import TogetherView from "./TogetherView.vue";
 
 const props = defineProps<{
   trial: Trial;
@@ -40,34 +40,6 @@ const together = computed(() => outcome.value?.together ?? null);
 /** All loops together, where somebody wants to see them. */
 const allWanted = useKept("frequency of all loops", () => false);
 const all = computed(() => (allWanted.value ? together.value : null));
-const DASHES = [undefined, [7, 4], [2, 3], [9, 3, 2, 3], [4, 4], [12, 4]];
-const COLOURS = ["--pv", "--op", "--dv", "--measured", "--over-1", "--ink"];
-const allRange = computed<[number, number]>(() => {
-  const { omega = [], peak_sensitivity: peak } = all.value ?? {};
-  const [first = 1e-3, last = 1] = [omega[0], omega.at(-1)];
-  const about = peak?.omega ?? Math.sqrt(first * last);
-  return [Math.max(first, about / 100), Math.min(last, about * 40)];
-});
-function ofAll(largest: number[], smallest: number[], colour: string): Line[] {
-  const x = all.value?.omega ?? [];
-  return [
-    { x, y: largest, colour, width: 2.2, label: "worst" },
-    { x, y: smallest, colour, dash: [7, 4], label: "best" },
-  ];
-}
-/** From a hundredth up to a little above the highest point. */
-const allHeight = (largest: number[]): [number, number] => [0.01, 1.5 * Math.max(...largest, 1)];
-const loci = computed<Line[]>(() => [
-  ...(all.value?.loci ?? []).map(({ real, imaginary }, k) => ({
-    x: real,
-    y: imaginary.map((value, at) => (Math.abs(value) > 8 || Math.abs(real[at] as number) > 8 ? null : value)),
-    colour: COLOURS[k % COLOURS.length] as string,
-    dash: DASHES[k % DASHES.length],
-    label: `λ${k + 1}`,
-    width: 2,
-  })),
-  { x: [-1], y: [0], colour: "--limit", kind: "crosses" as const },
-]);
 const margins = computed(() => outcome.value?.margins ?? null);
 const omega = computed(() => curves.value?.omega ?? []);
 const line = (y: number[], label?: string, colour = "--pv", dash?: number[]): Line => ({
@@ -167,51 +139,7 @@ const sensitivityRange = computed<[number, number]>(() => {
         <input v-model="allWanted" type="radio" :value="true" /> {{ together.loops.join(", ") }} together
       </label>
     </div>
-    <div v-if="all" class="grid min-h-0 flex-1 grid-cols-2 grid-rows-[1fr_1fr_auto] gap-1 pr-3 pb-1">
-      <XyPlot
-        :lines="ofAll(all.largest_sensitivity, all.smallest_sensitivity, '--pv')"
-        title="Singular values of S"
-        y-title="disturbance at the PVs, worst and best direction"
-        x-title="rad/s"
-        log-x
-        log-y
-        :x-range="allRange"
-        :y-range="allHeight(all.largest_sensitivity)"
-        :marks="
-          all.peak_sensitivity
-            ? [{ x: all.peak_sensitivity.omega, label: number(all.peak_sensitivity.height) }]
-            : []
-        "
-      />
-      <XyPlot
-        class="row-span-2"
-        :lines="loci"
-        title="Characteristic loci"
-        y-title="imaginary part of the eigenvalues of L"
-        x-title="real part"
-        one-scale
-        :x-range="[-2, 1]"
-        :y-range="[-1.5, 1]"
-      />
-      <XyPlot
-        :lines="ofAll(all.largest_complementary, all.smallest_complementary, '--op')"
-        title="Singular values of T"
-        y-title="set points, worst and best direction"
-        x-title="rad/s"
-        log-x
-        log-y
-        :x-range="allRange"
-        :y-range="allHeight(all.largest_complementary)"
-        :marks="
-          all.peak_complementary
-            ? [{ x: all.peak_complementary.omega, label: number(all.peak_complementary.height) }]
-            : []
-        "
-      />
-      <div class="col-span-2 pl-[58px]">
-        <VerdictNote v-for="verdict in all.verdicts" :key="verdict.text" :verdict="verdict" />
-      </div>
-    </div>
+    <TogetherView v-if="all" :loops="all" />
     <StateNotice v-else-if="!curves" kind="empty" title="No frequency response">
       In manual, with a relay or a controller that adapts, where a controller stands by to override, where the
       other loops do not hold without this one, and where the plant does not start at rest, there is no linear
