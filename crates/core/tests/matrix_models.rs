@@ -391,7 +391,7 @@ fn intervals_of_a_matrix_hold_the_truth_as_often_as_they_claim() {
     let truth = [[1.5, 30.0, 6.3], [-0.8, 45.0, 11.0]];
     let axis = TimeAxis::uniform(1.0, 900).unwrap();
     let moved = |from: usize, every: usize| -> Vec<f64> {
-        (0..900).map(|k| if (k + from) / every % 2 == 0 { 50.0 } else { 55.0 }).collect()
+        (0..900).map(|k| if ((k + from) / every).is_multiple_of(2) { 50.0 } else { 55.0 }).collect()
     };
     let inputs = [moved(40, 130), moved(110, 170)];
     let clean: Vec<f64> = (0..900)

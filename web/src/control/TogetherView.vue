@@ -33,14 +33,14 @@ const plots = computed(() => {
   return [
     of(
       "Singular values of S",
-      "disturbance at the PVs, worst and best direction",
+      "at the PVs",
       "--pv",
       [loops.largest_sensitivity, loops.smallest_sensitivity],
       loops.peak_sensitivity,
     ),
     of(
       "Singular values of T",
-      "set points, worst and best direction",
+      "set points",
       "--op",
       [loops.largest_complementary, loops.smallest_complementary],
       loops.peak_complementary,
@@ -71,7 +71,7 @@ const loci = computed<Line[]>(() => [
       class="col-start-2 row-span-2 row-start-1"
       :lines="loci"
       title="Characteristic loci"
-      y-title="imaginary part of the eigenvalues of L"
+      y-title="imaginary part"
       x-title="real part"
       one-scale
       :x-range="[-2, 1]"

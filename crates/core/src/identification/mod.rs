@@ -112,7 +112,7 @@ impl Model {
 /// The profile of a parameter of the OP's path: see [`Profile`].
 pub fn profile(stretches: &[DataSet], options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
     if model.is_matrix() {
-        return Err(Error::unfit("a matrix has no single parameter of that name", "fit that output by itself"));
+        return Err(Error::unfit("profiles are made of models of one output", "fit this output by itself to see one"));
     }
     process_model::profile(stretches, options, model, parameter)
 }
