@@ -4,7 +4,7 @@ use antistasis_e2e::{Application, Page, Result, binary, project};
 use serde_json::Value;
 
 /// Every view of every step, with a text or an element that says that it is there.
-const VIEWS: [&str; 27] = [
+const VIEWS: [&str; 28] = [
     "/",
     "/loops/TIC-204/measure",
     "/loops/TIC-204/measure?view=plan",
@@ -27,6 +27,7 @@ const VIEWS: [&str; 27] = [
     "/loops/TIC-310/control?view=balances",
     "/loops/TIC-310/control?view=operating",
     "/loops/AIC-320/control?view=interaction",
+    "/loops/AIC-320/model?view=cells",
     "/loops/TIC-310/control?view=channels",
     "/loops/TIC-310/control?view=sweep",
     "/loops/AIC-310/measure",

@@ -584,7 +584,7 @@ defineExpose({ reset: () => show(...whole.value), view: () => shown });
         :aria-label="`Open ${panel.title}`"
         @click="arrangement = toggled(arrangement, panel.key)"
       >
-        ▸ {{ panel.title }}
+        <span aria-hidden="true">▸</span> {{ panel.title }}
       </button>
       <button
         type="button"

@@ -94,7 +94,7 @@ function shorter(cell: Cell): string {
               <button
                 type="button"
                 class="underline decoration-rule underline-offset-2"
-                :aria-label="`Look at ${found.outputs[i]?.tag} alone`"
+                :aria-label="`${cell.structure ? shortName(cell.structure) : 'step'}: look at ${found.outputs[i]?.tag} alone`"
                 @click="emit('show', found.outputs[i]?.tag ?? '')"
               >
                 {{ cell.structure ? shortName(cell.structure) : "step" }}
