@@ -268,6 +268,18 @@ fn what_is_no_matrix_is_refused_at_its_cell() {
     let (field, text) = with(vec![vec![lag, None]; 3]);
     assert_eq!((field.as_str(), text.as_str()), ("cells[0][1]", "u2 acts on no output: give it one, or leave it out."));
     assert_eq!(with(vec![vec![lag, Some(Structure::Arx { na: 1, nb: 1, nk: 1 })]; 3]).0, "cells[0][1]");
+    // What belongs to another structure is not passed over.
+    let refused = |options: FitOptions| {
+        fit(&data.of(["u1", "u2"], ["y1"]), &options).unwrap_err().field().unwrap_or_default().to_owned()
+    };
+    let arx = Structure::Arx { na: 1, nb: 1, nk: 1 };
+    assert_eq!(refused(FitOptions { paths: vec![Structure::Fopdt], ..FitOptions::new(arx) }), "paths");
+    assert_eq!(refused(FitOptions { paths: vec![Structure::Fopdt], ..FitOptions::new(Structure::Matrix) }), "paths");
+    assert_eq!(refused(FitOptions { cells: vec![vec![lag, lag]], ..FitOptions::new(Structure::Fopdt) }), "cells");
+    let known =
+        Constraint { parameter: "gain".into(), output: Some("y1".into()), fixed: Some(1.0), ..Default::default() };
+    let alone = FitOptions { constraints: vec![known], ..FitOptions::new(Structure::Fopdt) };
+    assert_eq!(refused(alone), "constraints[0].output");
     let paths = FitOptions { paths: vec![Structure::Fopdt; 2], ..FitOptions::new(Structure::Fopdt) };
     assert_eq!(fit(&data.of(["u1", "u2"], ["y1"]), &paths).unwrap_err().field(), Some("paths"));
     let paths = FitOptions { paths: vec![Structure::Integrating], ..FitOptions::new(Structure::Fopdt) };

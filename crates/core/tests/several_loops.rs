@@ -7,6 +7,7 @@ use antistasis_core::assessment::{FrequencyCurves, SampledLoop, assess, over_fre
 use antistasis_core::controller::{
     Action, AntiWindup, CascadeSettings, ControllerSpec, FeedForward, OutputLimits, PidSettings,
 };
+use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::process::{DetailedSpec, Element, NamedValue, ProcessSpec, TransferFunctionsSpec};
 use antistasis_core::simulation::{
@@ -679,6 +680,24 @@ fn a_cascade_is_tuned_from_within() {
     let tuned = tune_in_order(&manual).unwrap();
     assert_eq!(tuned.remarks, ["Y2 was left as it is: it is in manual."]);
     assert_eq!(tuned.trial.candidate.further[0].controller, ControllerSpec::Manual);
+}
+
+#[test]
+fn a_plan_moves_every_op_in_its_turn_whatever_they_are_called() {
+    // The OP of the loop drives another pair, and one of the others has the name of the loop.
+    let mut plant = column_of_wood_and_berry();
+    plant.op.tag = "U2".into();
+    plant.further_driven[0].tag = "Y1.OP".into();
+    let spec = ExperimentSpec::first(&plant.pv.span, &plant.op.span, None, None);
+    let trial = spec.plan().unwrap().trial(&plant, spec.sample_time, 1).unwrap();
+    let trace = trial.run().unwrap();
+    let moves = |tag: &str| -> Vec<usize> {
+        let values = column(&trace, tag);
+        (1..values.len()).filter(|k| values[*k] != values[k - 1]).collect()
+    };
+    let (first, second) = (moves("U2"), moves("Y1.OP"));
+    assert!(!first.is_empty() && first.len() == second.len(), "{first:?} {second:?}");
+    assert!(first.last() < second.first(), "one after the other: {first:?} {second:?}");
 }
 
 #[test]

@@ -90,6 +90,15 @@ const yTicks = computed(() =>
   props.logY ? logTicks(...ranges.value.y) : valueTicks(...ranges.value.y, 0.76 * inner.value.height),
 );
 
+/** Room that the label of a mark takes, px. */
+const MARK_LABEL = 60;
+/** Labels of marks that stand close to each other go below each other. */
+function rowOf(k: number): number {
+  const [own, before] = [props.marks?.[k], props.marks?.[k - 1]];
+  if (!own || !before || Math.abs(px(own.x) - px(before.x)) >= MARK_LABEL) return 0;
+  return rowOf(k - 1) + 1;
+}
+
 function path(line: Line): string {
   let text = "";
   let open = false;
@@ -350,7 +359,7 @@ function moved(event: PointerEvent) {
           fill-opacity="0.12"
           stroke="var(--pv)"
         />
-        <g v-for="mark in marks ?? []" :key="mark.label">
+        <g v-for="(mark, k) in marks ?? []" :key="mark.label">
           <line
             :x1="px(mark.x)"
             :x2="px(mark.x)"
@@ -359,7 +368,7 @@ function moved(event: PointerEvent) {
             stroke="var(--ink)"
             stroke-dasharray="1.5 3"
           />
-          <text :x="px(mark.x) + 5" :y="TOP + 14" class="text-[12px]" fill="var(--ink)">
+          <text :x="px(mark.x) + 5" :y="TOP + 14 + 14 * rowOf(k)" class="text-[12px]" fill="var(--ink)">
             {{ mark.label }}
           </text>
         </g>

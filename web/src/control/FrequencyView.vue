@@ -19,17 +19,23 @@ const props = defineProps<{
 const outcome = shallowRef<Schemas["FrequencyOutcome"] | null>(null);
 const problem = ref("");
 
+let sent = 0;
 watch(
   [() => JSON.stringify(props.trial), () => props.controller, comebacks],
-  async () => {
+  async ([, controller], [, before]) => {
+    // The curves of one loop never stand under the name of another.
+    if (controller !== before) outcome.value = null;
+    const ticket = ++sent;
     try {
-      const query = props.controller ? { controller: props.controller } : {};
-      outcome.value = await answered(
+      const query = controller ? { controller } : {};
+      const found = await answered(
         api.POST("/api/v1/robustness/frequency", { params: { query }, body: props.trial }),
       );
+      if (ticket !== sent) return;
+      outcome.value = found;
       problem.value = "";
     } catch (error) {
-      problem.value = messageOf(error);
+      if (ticket === sent) problem.value = messageOf(error);
     }
   },
   { immediate: true },

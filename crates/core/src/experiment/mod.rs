@@ -327,7 +327,8 @@ impl ExperimentPlan {
         let mut candidate = Candidate::new(ControllerSpec::Manual);
         let mut further = BTreeMap::new();
         for (k, driven) in plant.further_driven.iter().enumerate() {
-            let name = driven.tag.strip_suffix(".OP").unwrap_or(&driven.tag).to_owned();
+            // The whole tag: without its ending it may be the name of the plant's own loop, which another OP drives.
+            let name = driven.tag.clone();
             further.insert(name.clone(), self.moves((k + 1) as f64 * turn));
             candidate.further.push(Wired {
                 name,

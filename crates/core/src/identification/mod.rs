@@ -76,6 +76,7 @@ pub fn fit_together(stretches: &[DataSet], options: &FitOptions) -> Result<Model
             "none: only a matrix and state space have several outputs",
         ));
     }
+    options.check_belongings()?;
     match options.structure {
         Structure::Matrix => matrix::fit(stretches, options),
         Structure::StateSpace { .. } => validation::completed(state_space::fit(stretches, options)?, stretches),

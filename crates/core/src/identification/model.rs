@@ -222,6 +222,26 @@ impl FitOptions {
         own.copied().unwrap_or_else(|| self.structure.of_path(input))
     }
 
+    /// Refuses what only other structures have: nothing that is asked for is passed over.
+    pub(super) fn check_belongings(&self) -> Result<()> {
+        if !self.paths.is_empty() && !self.structure.is_process() {
+            let allowed = "none: only a transfer function with dead time has paths beside it";
+            return Err(Error::invalid("paths", format!("{} structures", self.paths.len()), allowed));
+        }
+        if self.structure == Structure::Matrix {
+            return Ok(());
+        }
+        if !self.cells.is_empty() {
+            return Err(Error::invalid("cells", format!("{} rows", self.cells.len()), "none: only a matrix has cells"));
+        }
+        match self.constraints.iter().enumerate().find_map(|(k, known)| Some((k, known.output.as_ref()?))) {
+            None => Ok(()),
+            Some((k, tag)) => {
+                Err(Error::invalid(format!("constraints[{k}].output"), tag, "left out: only a matrix has several"))
+            }
+        }
+    }
+
     /// Refuses paths that are no transfer functions with dead time, more of them than there are inputs, and those that
     /// integrate beside a process that does not.
     pub(super) fn check_paths(&self, inputs: usize) -> Result<()> {

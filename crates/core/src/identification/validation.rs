@@ -214,7 +214,7 @@ fn judge(model: &Model, performance: &Performance, tests: &ResidualTests, seen: 
 pub(super) fn verdict_of_unvalidated() -> Verdict {
     Verdict::new(
         Tone::Caution,
-        "The OP moves in one half of the data only: the model is fitted to all of them and held against nothing. Record a second move to check it.",
+        "Not every input moves in both halves of the data: the model is fitted to all of them and held against nothing. Record further moves to check it.",
         "a model is checked on data that the fit has not seen",
     )
 }

@@ -26,7 +26,7 @@ pub struct Windows {
 #[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(tag = "kind", rename_all = "snake_case", deny_unknown_fields)]
 pub enum ValidationWindow {
-    /// The second half of the (first) window; the model is fitted to the first, and to further stretches. Where the OP moves in one half only, the model
+    /// The second half of the (first) window; the model is fitted to the first, and to further stretches. Where an input moves in one half only, the model
     /// is fitted to all and held
     /// against nothing.
     #[default]
