@@ -17,7 +17,12 @@ const oneLine = (text: string): string => text.replace(/\s+/g, " ").toLowerCase(
 const CITED =
   /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica)/;
 /** Words that the core or the server puts on the screen. */
-const FROM_RUST = ["change of parameters", "not now", "matrix, dead time in every cell"];
+const FROM_RUST = [
+  "change of parameters",
+  "not now",
+  "matrix, dead time in every cell",
+  "physical, balances with unknown numbers",
+];
 
 function emphasised(text: string): string[] {
   const withoutCode = text.replace(/```[\s\S]*?```/g, "").replace(/`[^`]*`/g, "");

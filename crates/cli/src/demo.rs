@@ -3,14 +3,17 @@
 use crate::Failure;
 use antistasis_core::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput, assess};
 use antistasis_core::controller::{ControllerSpec, PidSettings, SmithSettings};
-use antistasis_core::identification::{DataSet, FitOptions, Model, Structure, Windows, identify};
+use antistasis_core::identification::{
+    DataSet, FitOptions, Model, NoiseModel, PhysicalOptions, Sought, SoughtKind, Structure, Windows, identify,
+};
+use antistasis_core::process::ProcessSpec;
 use antistasis_core::series::{Record, Role};
-use antistasis_core::simulation::{Candidate, Trace, Trial};
+use antistasis_core::simulation::{Candidate, Plant, Trace, Trial};
 use antistasis_core::tuning::{
     Decoupler, LoopsQuestion, Rule, RuleChoice, SimcChoice, Terms, Variation, begin_loops, first_trial, tune_by_rule,
 };
 use antistasis_core::units::Span;
-use antistasis_store::{AreaSeed, LoopDetail, NewModel, NewRecord, NewTrial, Store};
+use antistasis_store::{AreaSeed, Expected, LoopDetail, LoopsAsked, NewModel, NewRecord, NewTrial, Store};
 use std::path::Path;
 use uuid::Uuid;
 
@@ -83,7 +86,7 @@ pub(crate) async fn seed(store: &Store, data: Option<&Path>) -> Result<(), Failu
     }
     // Nobody can have deleted anything before the first start has come to its end: what is missing then was never there.
     let begun = data.map(|data| data.join(BEGUN));
-    let is_first = store.loops().await.map_err(Failure::new)?.is_empty();
+    let is_first = store.loops(&LoopsAsked::default()).await.map_err(Failure::new)?.rows.is_empty();
     if let Some(begun) = begun.as_ref().filter(|_| is_first) {
         std::fs::write(begun, "").map_err(|error| Failure::of(begun, error))?;
     }
@@ -172,6 +175,9 @@ async fn fill(store: &Store) -> Result<(), Failure> {
         if tag == WORKED_EXAMPLE {
             work_out(store, &control_loop, id, &record).await?;
         }
+        if let Some((_, sought, name)) = PHYSICAL.iter().find(|own| own.0 == tag) {
+            model_balance(store, &control_loop, id, &record, &test.plant, sought, name).await?;
+        }
     }
     for (tag, label, text) in WIRED {
         let Some(control_loop) = find(store, tag).await? else { continue };
@@ -237,6 +243,80 @@ async fn model_matrix(store: &Store, found: &LoopDetail, record_id: Uuid, record
     let model_id = add_model(store, found.id, record_id, record, &data, &options).await?.0;
     let reason = "both flows act on both, and the cells say how";
     store.choose_model(model_id, reason).await.map_err(Failure::new)
+}
+
+/// Loops whose balance is fitted to their record: what is sought, where the search begins, and what the model is called.
+const PHYSICAL: [(&str, &[(SoughtKind, &str, f64)], &str); 3] = [
+    (
+        "TIC-204",
+        &[
+            (SoughtKind::Parameter, "holdup", 300.0),
+            (SoughtKind::Parameter, "loss", 0.1),
+            (SoughtKind::DeadTime, "power", 10.0),
+        ],
+        "heater by its heat balance",
+    ),
+    (
+        "TIC-310",
+        &[(SoughtKind::Parameter, "transfer", 2e5), (SoughtKind::Parameter, "reaction_heat", 5e4)],
+        "cooling and heat of reaction",
+    ),
+    (
+        "TIC-501",
+        &[
+            (SoughtKind::Parameter, "outer_transfer", 1.0),
+            (SoughtKind::Parameter, "glass_area", 30.0),
+            (SoughtKind::Parameter, "absorbing_area", 100.0),
+        ],
+        "loss and sun gain of the hall",
+    ),
+];
+
+/// A physical model of the plant behind a loop, with what is sought forgotten.
+async fn model_balance(
+    store: &Store,
+    found: &LoopDetail,
+    record_id: Uuid,
+    record: &Record,
+    plant: &Plant,
+    sought: &[(SoughtKind, &str, f64)],
+    name: &str,
+) -> Result<(), Failure> {
+    let known = store.models(found.id).await.map_err(Failure::new)?;
+    let ProcessSpec::Detailed(process) = &plant.process else { return Ok(()) };
+    if known.iter().any(|row| row.model.is_physical()) {
+        return Ok(());
+    }
+    let unit = &found.pv.span.unit;
+    let mut physical = PhysicalOptions::begin(process.clone(), record, unit).map_err(Failure::new)?;
+    physical.rest = plant.inputs.clone();
+    physical.outputs[0].lag = plant.sensor.time_constant;
+    if let (Some(input), Some(drive)) = (physical.inputs.first_mut(), &plant.drive) {
+        (input.input, input.range) = (drive.input.clone(), Some([drive.at_0, drive.at_100]));
+    }
+    if let Some(input) = physical.inputs.first_mut() {
+        input.dead_time = plant.sensor.dead_time;
+    }
+    physical.sought = sought
+        .iter()
+        .map(|(kind, name, value)| Sought {
+            kind: *kind,
+            name: (*name).to_owned(),
+            value: Some(*value),
+            ..Sought::default()
+        })
+        .collect();
+    let (disturbances, outputs) = physical.further_tags(&found.op.tag, &found.pv.tag);
+    let options = FitOptions {
+        noise: NoiseModel::Autoregression,
+        physical: Some(Box::new(physical)),
+        disturbances,
+        outputs,
+        ..FitOptions::new(Structure::Physical)
+    };
+    let data = DataSet::of_record(record, unit, &options.disturbances, &options.outputs).map_err(Failure::new)?;
+    let (id, _) = add_model(store, found.id, record_id, record, &data, &options).await?;
+    store.set_model(id, Expected::Any, name, "").await.map_err(Failure::new)
 }
 
 /// Fits a model to a record, holds it against the second half, and keeps it.

@@ -3,6 +3,7 @@
 mod demo;
 mod files;
 mod host;
+mod physical;
 mod privileges;
 mod records;
 mod tune;

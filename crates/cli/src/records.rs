@@ -2,16 +2,18 @@
 
 use crate::Failure;
 use crate::files::{format_of, print, read_json, save};
+use crate::physical::{Asked, PhysicalArguments};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
     Constraint, DataSet, FitOptions, Loss, Model, NoiseModel, Series, Structure, Validation, ValidationWindow, Windows,
-    identify_together,
+    balances, fit_together, identify_together, steady_check, telling,
 };
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
 use antistasis_core::units::Span;
 use antistasis_exchange::{ChannelMapping, ColumnPreview, Mapping, Reading, TimeSource, preview, read};
+use clap::builder::ArgPredicate;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
 use std::path::PathBuf;
@@ -40,6 +42,24 @@ impl RecordFile {
     /// The record: OP, PV and measured disturbances, by their names in the file. What was noticed goes to standard error.
     fn read(&self, disturbances: &[String]) -> Result<Record, Failure> {
         self.read_with(disturbances, &[])
+    }
+
+    /// Names of the columns of the OP and the PV, and how a column that is named on the command line is called in the record.
+    fn roles(&self) -> Result<(String, String, impl Fn(&str) -> String + use<>), Failure> {
+        let path = &self.record;
+        let preview = preview(path, &Reading::default()).map_err(|error| Failure::of(path, error))?;
+        let columns = preview.columns.clone();
+        let resolved = move |column: &str| {
+            let is_meant = |known: &&ColumnPreview| known.name == column || known.header.trim() == column.trim();
+            columns.iter().find(is_meant).map_or(column.to_owned(), |known| known.name.clone())
+        };
+        let guessed = |role: Role| {
+            let found = preview.guess.channels.iter().find(|channel| channel.role == role);
+            found.map(|channel| channel.column.clone()).unwrap_or_default()
+        };
+        let op = self.input.clone().unwrap_or_else(|| guessed(Role::Op));
+        let pv = self.output.clone().unwrap_or_else(|| guessed(Role::Pv));
+        Ok((resolved(&op), resolved(&pv), resolved))
     }
 
     /// The same with further outputs, which have no role of their own.
@@ -121,8 +141,8 @@ pub(crate) struct IdentifyOptions {
     disturbance: Vec<String>,
     /// Structure: fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK,
     /// armax:NA,NB,NC,NK, oe:NB,NF,NK,
-    /// bj:NB,NC,ND,NF,NK, ss, ss:ORDER or matrix.
-    #[arg(long, default_value = "fopdt")]
+    /// bj:NB,NC,ND,NF,NK, ss, ss:ORDER, matrix or physical; physical where a process is given.
+    #[arg(long, default_value = "fopdt", default_value_if("process", ArgPredicate::IsPresent, "physical"))]
     structure: String,
     /// Column of a further output, of a matrix or a state space; may be repeated.
     #[arg(long)]
@@ -159,9 +179,12 @@ pub(crate) struct IdentifyOptions {
     /// Find and fit steps of the PV that nothing measured explains.
     #[arg(long)]
     find_steps: bool,
-    /// A known parameter, NAME=VALUE, or a range, NAME=LOW:HIGH; may be repeated.
+    /// A known parameter, NAME=VALUE, or a range, NAME=LOW:HIGH; of a physical model a parameter or an input, NAME=VALUE. May be
+    /// repeated.
     #[arg(long, value_name = "NAME=VALUE")]
     known: Vec<String>,
+    #[command(flatten)]
+    physical: PhysicalArguments,
 }
 
 #[derive(Debug, Clone, Copy, ValueEnum)]
@@ -220,6 +243,18 @@ fn constraint(text: &str) -> Result<Constraint, Failure> {
 pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     let path = &options.file.record;
     let structure = Structure::parse(&options.structure).map_err(Failure::new)?;
+    let is_physical = structure == Structure::Physical;
+    if options.physical.is_given() != is_physical {
+        return Err(Failure("--process is for --structure physical, and that needs one".to_owned()));
+    }
+    let (mut disturbances, mut outputs) = (options.disturbance.clone(), options.further_output.clone());
+    let mut physical = None;
+    if is_physical {
+        let (op, pv, resolved) = options.file.roles()?;
+        let own = options.physical.options(&options.known, &resolved)?;
+        (disturbances, outputs) = own.further_tags(&op, &pv);
+        physical = Some(Box::new(own));
+    }
     let validation = match options.validate.as_str() {
         "half" => ValidationWindow::Half,
         "none" => ValidationWindow::None,
@@ -242,12 +277,16 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
             LossName::Absolute => Loss::Absolute,
             LossName::DeadBand => Loss::DeadBand { width: 1.0 },
         },
-        constraints: options.known.iter().map(|text| constraint(text)).collect::<Result<_, _>>()?,
-        disturbances: options.disturbance.clone(),
-        outputs: options.further_output.clone(),
+        constraints: match is_physical {
+            true => Vec::new(),
+            false => options.known.iter().map(|text| constraint(text)).collect::<Result<_, _>>()?,
+        },
+        disturbances: disturbances.clone(),
+        outputs: outputs.clone(),
+        physical,
         ..FitOptions::new(structure)
     };
-    let data = data_set(&options.file.read_with(&options.disturbance, &options.further_output)?);
+    let data = data_set(&options.file.read_with(&disturbances, &outputs)?);
     let fit_options = FitOptions { cells: cells(&options.cell, &data, structure)?, ..fit_options };
     let in_record = |error: antistasis_core::Error| Failure::of(path, error);
     let mut further = Vec::new();
@@ -259,9 +298,29 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     for other in &options.with {
         let file = RecordFile { record: other.clone(), ..options.file.clone() };
         let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
-        further.push(data_set(&file.read_with(&options.disturbance, &options.further_output)?).named(op, pv));
+        further.push(data_set(&file.read_with(&disturbances, &outputs)?).named(op, pv));
     }
     let windows = Windows { from: options.from, to: options.to, validation };
+    if let Some(own) = &fit_options.physical {
+        let whole = Windows { validation: ValidationWindow::None, ..windows };
+        let cut = || whole.cut(&data, 0.0).map(|parts| parts.estimation.data);
+        match options.physical.asked() {
+            Asked::Telling => {
+                let first = windows.cut(&data, 0.0).map_err(in_record)?.estimation.data;
+                let all: Vec<DataSet> = std::iter::once(first).chain(further).collect();
+                return print(&telling(&all, own).map_err(in_record)?);
+            }
+            Asked::Steady(parameter) => {
+                return print(&cut().and_then(|data| steady_check(&data, own, parameter)).map_err(in_record)?);
+            }
+            Asked::Balances => {
+                let data = cut().map_err(in_record)?;
+                let model = fit_together(&[data.clone()], &fit_options).map_err(in_record)?;
+                return print(&balances(&model, &data).map_err(in_record)?);
+            }
+            Asked::Model => {}
+        }
+    }
     let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
     let (validation_window, validation) = identified.validation.unzip();
     print(&IdentifiedModel { model: identified.model, window: identified.window, validation_window, validation })

@@ -438,3 +438,40 @@ async fn a_long_trail_comes_in_parts_with_what_must_not_be_missed() {
     let answer = site.request(Method::GET, "/loops/TIC-1/trials?also=nobody").send().await.unwrap();
     assert_eq!(answer.status(), StatusCode::BAD_REQUEST);
 }
+
+#[tokio::test]
+async fn loops_come_in_parts_by_words_and_in_the_order_that_is_asked_for() {
+    let site = Site::open().await;
+    for (tag, area) in [("LIC-9", "Wash"), ("TIC-2", "Kiln"), ("FIC-5", "Wash"), ("TIC-11", "Kiln")] {
+        made(&site, tag, area).await;
+    }
+    let tags = async |query: &str| -> (Vec<String>, String) {
+        let answer = site.request(Method::GET, &format!("/loops{query}")).send().await.unwrap();
+        let all = answer.headers()["x-total-count"].to_str().unwrap().to_owned();
+        let rows: Value = answer.json().await.unwrap();
+        (rows.as_array().unwrap().iter().map(|row| row["tag"].as_str().unwrap().to_owned()).collect(), all)
+    };
+    let all = tags("?order=tag").await;
+    assert_eq!(all, (["FIC-5", "LIC-9", "TIC-1", "TIC-11", "TIC-2"].map(String::from).to_vec(), "5".to_owned()));
+    assert_eq!(tags("?order=changed&first=2").await, (vec!["TIC-11".into(), "FIC-5".into()], "5".to_owned()));
+    // All words count, in any case and wherever they stand; how many there are in all is told of those that have them.
+    assert_eq!(tags("?words=tic%20KILN&first=1&order=tag").await, (vec!["TIC-11".into()], "2".to_owned()));
+    assert_eq!(tags("?words=%25").await, (vec![], "0".to_owned()), "a percent sign is no pattern");
+    // One that stands further down is there where it is asked for, and where it is no more nothing takes its place.
+    let id = site.get("/loops/TIC-2").await["id"].as_str().unwrap().to_owned();
+    assert_eq!(tags(&format!("?order=tag&first=1&also={id}")).await.0, ["FIC-5", "TIC-2"]);
+    site.send(Method::DELETE, "/loops/TIC-2", &json!({}), StatusCode::OK).await;
+    assert_eq!(tags(&format!("?order=tag&first=1&also={id}")).await, (vec!["FIC-5".into()], "4".to_owned()));
+    // Areas keep their order, loops theirs in it.
+    let (by_area, _) = tags("").await;
+    let of = |tag: &str| by_area.iter().position(|one| one == tag).unwrap();
+    assert!(of("LIC-9") < of("FIC-5") && of("FIC-5") < of("TIC-11"), "{by_area:?}");
+    for (wrong, field) in [("?first=0", "first"), ("?first=1001", "first")] {
+        let answer = site.request(Method::GET, &format!("/loops{wrong}")).send().await.unwrap();
+        assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY, "{wrong}");
+        assert_eq!(answer.json::<Value>().await.unwrap()["field"], json!(field));
+    }
+    let long = "x".repeat(201);
+    let answer = site.request(Method::GET, &format!("/loops?words={long}")).send().await.unwrap();
+    assert_eq!(answer.json::<Value>().await.unwrap()["field"], json!("words"));
+}

@@ -102,8 +102,8 @@ impl Store {
         let (title, along, stays) = match kind {
             DeletionKind::Area => {
                 let area = self.area(id).await?;
-                let loops: Vec<_> = self.loops().await?.into_iter().filter(|one| one.area == area.name).collect();
-                (format!("area {}", area.name), loops.iter().map(|one| format!("loop {}", one.tag)).collect(), vec![])
+                let loops = self.tags_of_area(id).await?;
+                (format!("area {}", area.name), loops.iter().map(|tag| format!("loop {tag}")).collect(), vec![])
             }
             DeletionKind::Loop => {
                 let detail = self.loop_by_id(id).await?;

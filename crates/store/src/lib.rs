@@ -14,7 +14,7 @@ mod unreadable;
 pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
 pub use bin::{BinItem, DeletionKind, Hanging, letter};
 pub use changes::{Change, Changes};
-pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopSeed, LoopSummary, NewLoop};
+pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopOrder, LoopSeed, LoopSummary, LoopsAsked, NewLoop};
 pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
 pub use saved::{SavedItem, SavedKind, SavedSpec};

@@ -1,6 +1,6 @@
 //! Areas and loops.
 
-use crate::{Error, Expected, Result, Store, found, taken};
+use crate::{Error, Expected, Listed, Part, Result, Store, found, taken};
 use antistasis_core::simulation::{Plant, Signal};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -116,6 +116,49 @@ pub struct LoopSummary {
     pub trials: i64,
     /// When anything in it was last made or changed by keeping.
     pub changed_at: DateTime<Utc>,
+}
+
+/// In which order loops are listed.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum LoopOrder {
+    /// By area, then as they stand in it.
+    #[default]
+    Area,
+    /// By tag.
+    Tag,
+    /// The last changed first.
+    Changed,
+    /// The worst fit of a model first; loops without a model last.
+    Fit,
+}
+
+impl LoopOrder {
+    fn name(self) -> &'static str {
+        match self {
+            Self::Area => "area",
+            Self::Tag => "tag",
+            Self::Changed => "changed",
+            Self::Fit => "fit",
+        }
+    }
+}
+
+/// Which loops are wanted.
+#[derive(Debug, Clone)]
+pub struct LoopsAsked {
+    /// Words that must all stand in tag, name, area or difficulty; in any case.
+    pub words: String,
+    /// In which order.
+    pub order: LoopOrder,
+    /// The first so many of them, and one besides.
+    pub part: Part,
+}
+
+impl Default for LoopsAsked {
+    fn default() -> Self {
+        Self { words: String::new(), order: LoopOrder::Area, part: Part { newest: 100, also: None } }
+    }
 }
 
 /// A loop.
@@ -250,33 +293,31 @@ impl Store {
         Ok(())
     }
 
-    /// All loops, by area.
-    pub async fn loops(&self) -> Result<Vec<LoopSummary>> {
+    /// The first loops in an order, with those that are asked for wherever they stand, and how many there are in all.
+    pub async fn loops(&self, asked: &LoopsAsked) -> Result<Listed<LoopSummary>> {
+        let words: Vec<String> = asked.words.to_lowercase().split_whitespace().map(str::to_owned).collect();
         let rows = sqlx::query!(
-            r#"select l.id, area.name as area, l.tag, l.name, l.difficulty, l.pv as "pv: Json<Signal>",
-                (select count(*) from record where loop_id = l.id and deletion_id is null) as "records!",
-                newest.duration as "duration?", newest.thumbnail as "thumbnail?: Json<Vec<Option<f64>>>",
-                (select count(*) from model where loop_id = l.id and deletion_id is null) as "models!",
-                told.chosen as "chosen?", told.structure as "structure?",
-                told.fitted as "fitted?", told.validated as "validated?",
-                (select count(*) from trial where loop_id = l.id and deletion_id is null) as "trials!",
-                greatest(l.made_at,
-                    (select max(created_at) from record where loop_id = l.id and deletion_id is null),
-                    (select max(created_at) from model where loop_id = l.id and deletion_id is null),
-                    (select max(created_at) from trial where loop_id = l.id and deletion_id is null)) as "changed_at!"
-            from control_loop l join area on area.id = l.area_id
-            left join lateral (select duration, thumbnail from record where loop_id = l.id and deletion_id is null
-                order by created_at desc, id desc limit 1) newest on true
-            left join lateral (select chosen, result -> 'structure' as structure,
-                    (result -> 'estimation' ->> 'fit_simulated')::double precision as fitted,
-                    (validation -> 'performance' ->> 'fit_simulated')::double precision as validated
-                from model where loop_id = l.id and deletion_id is null order by chosen desc, number desc limit 1) told on true
-            where l.deletion_id is null
-            order by area.position, area.name, l.position, l.tag"#
+            r#"select id as "id!", area as "area!", tag as "tag!", name as "name!", difficulty as "difficulty!",
+                pv as "pv!: Json<Signal>", records as "records!", duration, thumbnail as "thumbnail: Json<Vec<Option<f64>>>",
+                models as "models!", chosen, structure, fit_percent, fit_is_on_new_data as "fit_is_on_new_data!",
+                trials as "trials!", changed_at as "changed_at!", "all" as "all!"
+            from (select *, count(*) over () as "all", row_number() over (order by
+                    case when $2 = 'area' then area_position end, case when $2 = 'area' then area end,
+                    case when $2 = 'area' then position end, case when $2 = 'changed' then changed_at end desc,
+                    case when $2 = 'fit' then fit_percent end, tag) as place
+                from loop_summary where not exists (select from unnest($1::text[]) word
+                    where position(word in lower(concat_ws(' ', tag, name, area, difficulty))) = 0)) placed
+            where place <= $3 or id = $4
+            order by place"#,
+            &words,
+            asked.order.name(),
+            asked.part.newest,
+            asked.part.also
         )
         .fetch_all(&self.pool)
         .await?;
-        Ok(rows
+        let all = rows.first().map_or(0, |row| row.all);
+        let rows = rows
             .into_iter()
             .map(|row| LoopSummary {
                 id: row.id,
@@ -291,12 +332,23 @@ impl Store {
                 models: row.models,
                 has_chosen_model: row.chosen.unwrap_or(false),
                 model_structure: row.structure,
-                fit_percent: row.validated.or(row.fitted),
-                fit_is_on_new_data: row.validated.is_some(),
+                fit_percent: row.fit_percent,
+                fit_is_on_new_data: row.fit_is_on_new_data,
                 trials: row.trials,
                 changed_at: row.changed_at,
             })
-            .collect())
+            .collect();
+        Ok(Listed { rows, all, unreadable: 0 })
+    }
+
+    /// Tags of all loops of an area, in their order.
+    pub async fn tags_of_area(&self, area: Uuid) -> Result<Vec<String>> {
+        Ok(sqlx::query_scalar!(
+            "select tag from control_loop where area_id = $1 and deletion_id is null order by position, tag",
+            area
+        )
+        .fetch_all(&self.pool)
+        .await?)
     }
 
     /// The loop with this tag.

@@ -6,7 +6,7 @@
 
 use antistasis_cluster::Cluster;
 use antistasis_core::simulation::Trial;
-use antistasis_store::Store;
+use antistasis_store::{LoopsAsked, Store};
 use serde_json::{Value, json};
 use sqlx::migrate::MigrateDatabase;
 use sqlx::{PgPool, Row};
@@ -123,7 +123,7 @@ async fn each_older_version_is_brought_up_to_date_with_all_that_it_held() {
         // A second start changes nothing.
         store.close().await;
         let store = Store::open(&url).await.unwrap();
-        let loops = store.loops().await.unwrap();
+        let loops = store.loops(&LoopsAsked::default()).await.unwrap().rows;
         assert_eq!(loops.len(), 2, "version {version}");
         let found = store.find_loop("TIC-204").await.unwrap();
         let records = store.records(found.id).await.unwrap();

@@ -13,7 +13,8 @@ use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_store::{
-    AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, NewModel, NewRecord, NewTrial, Part, Store,
+    AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, LoopsAsked, NewModel, NewRecord, NewTrial,
+    Part, Store,
 };
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -83,7 +84,7 @@ async fn a_record_of_several_chunks_comes_back_to_the_bit() {
     let roles: Vec<Role> = info.channels.iter().map(|channel| channel.role).collect();
     assert_eq!(roles, [Role::Pv, Role::Other]);
     // The small trend on the home screen.
-    let summary = store.loops().await.unwrap().remove(0);
+    let summary = store.loops(&LoopsAsked::default()).await.unwrap().rows.remove(0);
     assert!(summary.records == 1 && summary.thumbnail.is_some_and(|values| values.len() > 20 && values.len() < 200));
 }
 

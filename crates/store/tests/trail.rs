@@ -7,7 +7,9 @@ use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::process::LinearSpec;
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
-use antistasis_store::{AreaSeed, DeletionKind, Error, Expected, Listed, LoopSeed, NewTrial, Part, Store, TrialEdit};
+use antistasis_store::{
+    AreaSeed, DeletionKind, Error, Expected, Listed, LoopSeed, LoopsAsked, NewTrial, Part, Store, TrialEdit,
+};
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 use uuid::Uuid;
@@ -245,7 +247,8 @@ async fn whatever_is_done_the_trail_is_what_the_rules_say() {
             assert_eq!(part.iter().map(|row| row.id).collect::<Vec<_>>(), wanted);
             assert_eq!(all, beside.rows.len() as i64);
         }
-        let summary = store.loops().await.unwrap().into_iter().find(|one| one.tag == tag).unwrap();
+        let summary =
+            store.loops(&LoopsAsked::default()).await.unwrap().rows.into_iter().find(|one| one.tag == tag).unwrap();
         assert_eq!(summary.trials, beside.rows.len() as i64);
     }
     store.close().await;

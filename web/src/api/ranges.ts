@@ -88,6 +88,7 @@ export const RANGES = {
     nk: { min: 1, max: 1000 },
   },
   "Following moving_horizon": { dead_time: { min: 0 } },
+  LoadQuestion: { points: { min: 3, max: 41 } },
   LoopsQuestion: { most_sensitivity: { min: 1.2, max: 5 } },
   Manipulated: { at_start: { min: 0, max: 100 } },
   Metrics: { output_reversals: { min: 0 } },
@@ -110,6 +111,7 @@ export const RANGES = {
   OrderSearch: { na: { min: 1, max: 10 }, nb: { min: 1, max: 10 }, nk: { min: 1, max: 200 } },
   Outside: { violations: { min: 0 } },
   Performance: { samples: { min: 0 } },
+  PhysicalOptions: { beginnings: { min: 0 } },
   PidSettings: {
     derivative_filter: { min: 1, max: 100 },
     derivative_set_point_weight: { min: 0, max: 1 },

@@ -221,7 +221,7 @@ export interface paths {
             path?: never;
             cookie?: never;
         };
-        /** All loops, by area. */
+        /** The first loops in an order. The header `X-Total-Count` tells how many there are in all. */
         get: operations["list_loops"];
         put?: never;
         /** Makes a loop. It may begin with a plant behind it, with a record that is imported afterwards, or with nothing. */
@@ -334,6 +334,57 @@ export interface paths {
         put?: never;
         /** Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own. */
         post: operations["fit_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/models/physical": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a physical model begins with on a record: which channel is likely to be which signal. */
+        post: operations["begin_physical"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/models/steady": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the steady stretches of a record imply for a parameter without any fit. */
+        post: operations["check_at_rest"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/models/telling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What a record can tell of what is sought, before anything is fitted: expected errors, and what only shows up together. */
+        post: operations["tell"];
         delete?: never;
         options?: never;
         head?: never;
@@ -574,6 +625,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/models/{id}/balances": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * The balances of a physical model over the data that it was fitted to: where what is conserved came from and went, and what is
+         *     left over.
+         */
+        get: operations["balances_of_model"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/models/{id}/cells": {
         parameters: {
             query?: never;
@@ -768,6 +839,26 @@ export interface paths {
          *     with or without decouplers. Refused (422) where a pair does not fit, or a loop cannot be tuned so.
          */
         post: operations["loops_of"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/plants/over-load": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * A plant over its range of operation: what it is like at each load, whether the settings of the trial do for all, and a gain
+         *     schedule with the trial that goes through the range.
+         */
+        post: operations["over_its_load"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1714,6 +1805,30 @@ export interface components {
             /** @description Unit of what is held; the terms are in this unit per second. */
             unit: string;
         };
+        /** @description A balance over time, in stretches of equal length. */
+        BalanceOverTime: {
+            /** @description What comes in and is made, less what leaves, is lost and is stored: 0 where model and record agree. */
+            left_over: number[];
+            /** @description What is conserved, for example `energy`. */
+            name: string;
+            /**
+             * Format: double
+             * @description Half width of the band in which noise of the measurements alone leaves 95 % of what is left over.
+             */
+            noise_band: number;
+            /** @description What is stored: the change of what is held, by what was measured where it was. */
+            stored: number[];
+            /** @description The terms, means over each stretch. */
+            terms: components["schemas"]["BalanceTerm"][];
+            /** @description Middle of each stretch, s from the start of the data. */
+            times: number[];
+            /** @description Totals over the record in the unit of what is conserved: in and made, out and lost, stored, left over. */
+            totals: number[];
+            /** @description Unit of the flows: kW where kJ are conserved, W for J, else per second. */
+            unit: string;
+            /** @description Whether the balance closes. */
+            verdict: components["schemas"]["Verdict"];
+        };
         /** @description A balance over a whole trial: what was held at the start and at the end, and what each term brought or took. */
         BalanceSheet: {
             /**
@@ -1743,11 +1858,30 @@ export interface components {
             /** @description Its unit. */
             unit: string;
         };
+        /** @description A term of a balance over time. */
+        BalanceTerm: {
+            /** @description What it does. */
+            kind: components["schemas"]["TermKind"];
+            /** @description Its name. */
+            name: string;
+            /** @description Its means. */
+            values: number[];
+        };
         /**
          * @description What a trial is to stand on.
          * @enum {string}
          */
         Basis: "model" | "plant";
+        /** @description What a physical model is to be of. */
+        BeginPhysicalRequest: {
+            /** @description The process: one of the library, or equations of one's own. */
+            process: components["schemas"]["DetailedSpec"];
+            /**
+             * Format: uuid
+             * @description The record; its preparation is applied.
+             */
+            record_id: string;
+        };
         /** @description Another kind of controller for a trial. */
         BeginRequest: {
             /** @description The kind. */
@@ -2850,6 +2984,24 @@ export interface components {
              */
             value: number;
         };
+        /** @description What is expected of a number before it is fitted. */
+        ExpectedNumber: {
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: double
+             * @description Standard error that a fit would have, for noise without memory as strong as that of the record; null where the data do not
+             *     tell.
+             */
+            standard_error?: number | null;
+            /** @description Its unit. */
+            unit: string;
+            /**
+             * Format: double
+             * @description Where the search begins.
+             */
+            value: number;
+        };
         /** @description A planned experiment. */
         ExperimentPlan: {
             /**
@@ -3064,6 +3216,7 @@ export interface components {
              *     order plus dead time, or an integrator where the process integrates.
              */
             paths?: components["schemas"]["Structure"][];
+            physical?: components["schemas"]["PhysicalOptions"] | null;
             /** @description The structure. */
             structure: components["schemas"]["Structure"];
         };
@@ -3339,7 +3492,10 @@ export interface components {
              *     in all; its level and what was under way are each stretch's own.
              */
             further?: components["schemas"]["StretchRequest"][];
-            /** @description Structure and method. */
+            /**
+             * @description Structure and method. A physical model names the channels of its signals itself: `disturbances` and `outputs` follow from
+             *     them.
+             */
             options: components["schemas"]["FitOptions"];
             /**
              * Format: uuid
@@ -3348,6 +3504,19 @@ export interface components {
             record_id: string;
             /** @description The windows; by default halves. */
             windows?: components["schemas"]["Windows"];
+        };
+        /** @description A parameter by a steady stretch. */
+        ImpliedValue: {
+            /**
+             * Format: double
+             * @description Its standard error by the noise of the output alone.
+             */
+            standard_error: number;
+            /**
+             * Format: double
+             * @description Its value.
+             */
+            value: number;
         };
         /** @description Which file becomes which record. */
         ImportRequest: {
@@ -3627,6 +3796,52 @@ export interface components {
             poles: number[][];
             /** @description Finite transmission zeros in 1/s from the first inputs to as many of the first outputs; empty where there are none. */
             zeros: number[][];
+        };
+        /** @description A plant at one load. */
+        LoadPoint: {
+            /**
+             * Format: double
+             * @description The value of what changes.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description Maximum sensitivity of the loop with the settings of the trial there; null where it is unstable.
+             */
+            max_sensitivity?: number | null;
+            /**
+             * Format: double
+             * @description The OP at rest there in %; null where the plant cannot rest.
+             */
+            op?: number | null;
+            process?: components["schemas"]["LinearSpec"] | null;
+            /**
+             * Format: double
+             * @description The PV at rest there, in its unit.
+             */
+            pv: number;
+            settings?: components["schemas"]["PidSettings"] | null;
+            /** @description Why there is none. */
+            why_not?: string | null;
+        };
+        /** @description Over what a plant is looked at. */
+        LoadQuestion: {
+            /**
+             * Format: double
+             * @description Lowest value; three tenths of the span below where the plant rests, or half the value of the input, where left out.
+             */
+            from?: number | null;
+            /** @description Name of the input that changes with load, the PV resting where it does; null for the PV itself, the OP following. */
+            over?: string | null;
+            /** @description How many, 3 to 41. */
+            points?: number;
+            /**
+             * Format: double
+             * @description Highest value; the like above where left out.
+             */
+            to?: number | null;
+            /** @description The trial: its plant, and the controller that is to do for all loads. */
+            trial: components["schemas"]["Trial"];
         };
         /** @description How the loop rejects a step of the load: what it does because of the step, whatever else happens. */
         LoadResponse: {
@@ -3961,6 +4176,39 @@ export interface components {
             /** @description Tag, for example `TIC-321.OP`. */
             tag: string;
         };
+        /** @description An input with the channel that shows it. */
+        MappedInput: {
+            /**
+             * Format: double
+             * @description Time in s until it acts, where that is known.
+             */
+            dead_time?: number;
+            /** @description Name of the input. */
+            input: string;
+            /** @description Values of the input at 0 and at 100 % where the channel is in %; those that are usual for the OP where left out. */
+            range?: number[] | null;
+            /** @description Whether it runs straight from sample to sample, as weather does, instead of standing until the next, as an OP does. */
+            straight?: boolean;
+            /** @description Tag of the channel. */
+            tag: string;
+        };
+        /** @description An output with the channel that shows it. */
+        MappedOutput: {
+            /**
+             * Format: double
+             * @description Time constant of the sensor in s, where that is known.
+             */
+            lag?: number;
+            /**
+             * Format: double
+             * @description By how much the transmitter shows too much, in the unit of the output, where that is known.
+             */
+            offset?: number;
+            /** @description Name of the output. */
+            output: string;
+            /** @description Tag of the channel. */
+            tag: string;
+        };
         /** @description Which columns of a file are what. */
         Mapping: {
             /** @description The columns to take, one channel each. */
@@ -4230,6 +4478,7 @@ export interface components {
             parameters: components["schemas"]["Parameter"][];
             /** @description Structures of the ways from the inputs beyond the first, where they were chosen. */
             paths?: components["schemas"]["Structure"][];
+            physical?: components["schemas"]["PhysicalModel"] | null;
             /** @description Of a matrix: the model of each output, whose inputs are those that act on it. */
             rows?: components["schemas"]["Model"][];
             /**
@@ -4798,6 +5047,16 @@ export interface components {
              */
             regularity: number;
         };
+        /** @description Agreement of an output. */
+        OutputAgreement: {
+            noise?: components["schemas"]["FittedNoise"] | null;
+            /** @description Name of the output. */
+            output: string;
+            /** @description The figures. */
+            performance: components["schemas"]["Performance"];
+            /** @description Tag of its channel. */
+            tag: string;
+        };
         /** @description Limits of the output, in %. */
         OutputLimits: {
             /**
@@ -4830,6 +5089,19 @@ export interface components {
              * @description The farthest beyond a limit.
              */
             worst: number;
+        };
+        /** @description A plant over its range of operation. */
+        OverLoad: {
+            /** @description What changes, in words. */
+            over: string;
+            /** @description The plant at each value. */
+            points: components["schemas"]["LoadPoint"][];
+            proof?: components["schemas"]["Trial"] | null;
+            scheduled?: components["schemas"]["PidSettings"] | null;
+            /** @description Its unit. */
+            unit: string;
+            /** @description What it means for the settings. */
+            verdict: components["schemas"]["Verdict"];
         };
         /** @description Parameters over time are asked for. */
         OverTimeRequest: components["schemas"]["Stretch"] & {
@@ -4943,6 +5215,45 @@ export interface components {
             residual_deviation: number;
             /** @description Number of samples of the PV that were used. */
             samples: number;
+        };
+        /** @description What a physical model begins with. */
+        PhysicalBeginning: {
+            /** @description The names, units and ranges of the process, its parameters with the values that they have. */
+            description: components["schemas"]["Description"];
+            /** @description The process with the channels of the record where names and units tell which is which; nothing is sought yet. */
+            options: components["schemas"]["PhysicalOptions"];
+        };
+        /** @description What a physical model is made of besides its parameters. */
+        PhysicalModel: {
+            /** @description What was fitted, with the estimates in their places: the process is ready to be simulated, and a further fit begins here. */
+            fitted: components["schemas"]["PhysicalOptions"];
+            /** @description How each output agrees with what was measured. */
+            outputs: components["schemas"]["OutputAgreement"][];
+            /** @description The states where each stretch begins. */
+            starts: number[][];
+            /** @description What these data do not tell. */
+            untold?: components["schemas"]["Untold"][];
+        };
+        /** @description A first-principles process whose unknown numbers are estimated. */
+        PhysicalOptions: {
+            /** @description Beginnings of the search: the values given, and further ones spread over the bounds. */
+            beginnings?: number;
+            /** @description The inputs that were measured. */
+            inputs: components["schemas"]["MappedInput"][];
+            /** @description The outputs that were measured. */
+            outputs: components["schemas"]["MappedOutput"][];
+            /** @description The process: one of the library, or equations of one's own. Parameters that are not sought are known, with these values. */
+            process: components["schemas"]["DetailedSpec"];
+            /** @description Values of the inputs that were not, by name; the usual ones where left out. */
+            rest?: {
+                [key: string]: number;
+            };
+            /** @description What is sought. */
+            sought: components["schemas"]["Sought"][];
+            /** @description What is known of the states where a stretch begins. */
+            start?: components["schemas"]["StartOfStates"];
+            /** @description Parameters that go with another one. */
+            tied?: components["schemas"]["Tie"][];
         };
         /**
          * @description Settings of a PID controller: ideal form, % of span.
@@ -6157,6 +6468,38 @@ export interface components {
             /** @description The controller on the prediction. */
             pid: components["schemas"]["PidSettings"];
         };
+        /** @description A number that is sought. */
+        Sought: {
+            /**
+             * Format: double
+             * @description Standard deviation of what is known of it beforehand, about its first value; nothing where left out.
+             */
+            deviation?: number | null;
+            /**
+             * Format: double
+             * @description Highest value; a thousand times the first where left out.
+             */
+            high?: number | null;
+            /** @description What it belongs to. */
+            kind?: components["schemas"]["SoughtKind"];
+            /**
+             * Format: double
+             * @description Lowest value; a thousandth of the first where left out.
+             */
+            low?: number | null;
+            /** @description Name of the parameter, the input or the output. */
+            name: string;
+            /**
+             * Format: double
+             * @description Where the search begins; the value that the process has where left out.
+             */
+            value?: number | null;
+        };
+        /**
+         * @description What a number that is sought belongs to.
+         * @enum {string}
+         */
+        SoughtKind: "parameter" | "dead_time" | "lag" | "offset";
         /**
          * @description The lower and upper range value of a signal with its unit.
          *
@@ -6198,6 +6541,11 @@ export interface components {
             /** @description Estimated coefficients of what the states at the start left behind. */
             transients: number[];
         };
+        /**
+         * @description What is known of the states where a stretch begins.
+         * @enum {string}
+         */
+        StartOfStates: "estimated" | "known";
         /** @description `x' = A x + B u(t − θ)`, `y = C x + D u(t − θ)`, in deviations from rest. */
         StateSpaceSpec: {
             /** @description n × n, 1/s, by rows. */
@@ -6215,6 +6563,34 @@ export interface components {
             /** @description The outputs with their values at rest. */
             outputs: components["schemas"]["NamedValue"][];
         };
+        /** @description A parameter by the steady stretches of a record. */
+        SteadyCheck: {
+            /**
+             * Format: double
+             * @description Mean of the values; null where there is none.
+             */
+            mean?: number | null;
+            /** @description Name of the parameter. */
+            parameter: string;
+            /**
+             * Format: double
+             * @description Their standard deviation; null with fewer than two.
+             */
+            spread?: number | null;
+            /** @description The steady stretches. */
+            stretches: components["schemas"]["SteadyStretch"][];
+            /** @description Its unit. */
+            unit: string;
+            /** @description What it means. */
+            verdict: components["schemas"]["Verdict"];
+        };
+        /** @description A check at rest. */
+        SteadyRequest: {
+            /** @description The fit: record, window and process. */
+            fit: components["schemas"]["IdentifyRequest"];
+            /** @description Name of the parameter that the balances at rest are to give. */
+            parameter: string;
+        };
         /** @description A state in which nothing changes. */
         SteadyState: {
             /** @description Eigenvalues there in 1/s, real and imaginary part. */
@@ -6227,6 +6603,20 @@ export interface components {
             stable: boolean;
             /** @description The states, in the order of the process. */
             state: number[];
+        };
+        /** @description A stretch of a record in which nothing moves. */
+        SteadyStretch: {
+            /**
+             * Format: double
+             * @description Its start, s from the start of the data.
+             */
+            from: number;
+            implied?: components["schemas"]["ImpliedValue"] | null;
+            /**
+             * Format: double
+             * @description Its end.
+             */
+            to: number;
         };
         /** @description One step. Times are in s from the start of the untouched record. */
         Step: {
@@ -6326,6 +6716,16 @@ export interface components {
             /** @description The windows. */
             windows: components["schemas"]["Windows"];
         };
+        /** @description Balances of a stretch, with its place in the record. */
+        StretchBalances: {
+            /** @description The balances. */
+            balances: components["schemas"]["BalanceOverTime"][];
+            /**
+             * Format: double
+             * @description Start of the stretch in s from the start of the untouched record; times of the balances count from here.
+             */
+            from: number;
+        };
         /** @description A further stretch that a model is to be fitted to. */
         StretchRequest: {
             /**
@@ -6420,6 +6820,9 @@ export interface components {
         } | {
             /** @enum {string} */
             kind: "matrix";
+        } | {
+            /** @enum {string} */
+            kind: "physical";
         };
         /** @description A structure that can be fitted. */
         StructureOffer: {
@@ -6531,6 +6934,22 @@ export interface components {
          * @enum {string}
          */
         TableForm: "wide" | "long";
+        /** @description What data can tell before anything is fitted, at the values where the search begins. */
+        Telling: {
+            /** @description Correlations of the estimates, a row a number; empty where some are not told. */
+            correlations: number[][];
+            /** @description What is expected of each number that is sought. */
+            numbers: components["schemas"]["ExpectedNumber"][];
+            /**
+             * @description Singular values of the sensitivities by relative changes, in units of the noise, the largest first: below 1 the direction
+             *     that belongs to it is not known to its own size.
+             */
+            singular_values: number[];
+            /** @description What is not told. */
+            untold: components["schemas"]["Untold"][];
+            /** @description What it means. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
         /** @description One term of a balance. */
         Term: {
             /** @description What it does. */
@@ -6565,6 +6984,18 @@ export interface components {
             /** @description What is wrong, in a sentence. */
             message: string;
         };
+        /** @description A parameter that is a multiple of another one. */
+        Tie: {
+            /**
+             * Format: double
+             * @description By what that one is multiplied.
+             */
+            factor: number;
+            /** @description Name of the parameter. */
+            parameter: string;
+            /** @description Name of the one that it goes with. */
+            to: string;
+        };
         /** @description Where the times of a record come from. */
         TimeSource: {
             /** @description Name of the column. */
@@ -6595,6 +7026,11 @@ export interface components {
          * @enum {string}
          */
         TimeUnit: "ms" | "s" | "min" | "h" | "d" | "serial_day" | "unix" | "unix_ms";
+        /**
+         * @description How numbers that cannot be told apart show up.
+         * @enum {string}
+         */
+        Together: "nothing" | "ratio" | "product" | "combination";
         /**
          * @description How a verdict is to be taken.
          * @enum {string}
@@ -6867,6 +7303,17 @@ export interface components {
             number?: number | null;
             /** @description Why it cannot be read. */
             why: string;
+        };
+        /** @description Numbers that the data do not tell apart. */
+        Untold: {
+            /** @description Their names. */
+            names: string[];
+            /** @description The same as a sentence. */
+            text: string;
+            /** @description How they show up. */
+            together: components["schemas"]["Together"];
+            /** @description Inputs that stood still and would tell them apart if they were moved. */
+            would_tell: string[];
         };
         /** @description A file that was taken in, and what it seems to hold. */
         UploadedFile: {
@@ -8335,7 +8782,16 @@ export interface operations {
     };
     list_loops: {
         parameters: {
-            query?: never;
+            query?: {
+                /** @description The first so many, 1 to 1000; 100 where left out. */
+                first?: number;
+                /** @description One that is to be there besides, wherever it stands. */
+                also?: string;
+                /** @description In which order: by area where left out. */
+                order?: "area" | "tag" | "changed" | "fit";
+                /** @description Words that must all stand in tag, name, area or difficulty, in any case; at most 200 characters. */
+                words?: string;
+            };
             header?: never;
             path?: never;
             cookie?: never;
@@ -8345,10 +8801,21 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description Loops in all */
+                    "X-Total-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
                     "application/json": components["schemas"]["LoopSummary"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
                 };
             };
             /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
@@ -8362,6 +8829,15 @@ export interface operations {
             };
             /** @description The request comes from another site. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -9277,6 +9753,330 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ModelRow"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    begin_physical: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["BeginPhysicalRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PhysicalBeginning"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    check_at_rest: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["SteadyRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SteadyCheck"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    tell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IdentifyRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Telling"];
                 };
             };
             /** @description The request cannot be read. */
@@ -10943,6 +11743,95 @@ export interface operations {
             };
         };
     };
+    balances_of_model: {
+        parameters: {
+            query?: {
+                /** @description Number of the stretch that it was fitted to, from 0; the first where left out. */
+                stretch?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["StretchBalances"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     cells_of_model: {
         parameters: {
             query?: never;
@@ -12008,6 +12897,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["LoopsAnswer"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    over_its_load: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["LoadQuestion"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["OverLoad"];
                 };
             };
             /** @description The request cannot be read. */

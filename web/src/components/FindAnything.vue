@@ -8,11 +8,12 @@ import {
   DialogPanel,
   DialogTitle,
 } from "@headlessui/vue";
-import { computed, ref } from "vue";
+import { computed, ref, watch } from "vue";
 import { useRoute, useRouter } from "vue-router";
 import { answered, api, type LoopSummary } from "../api/client";
 import { letter } from "../lib/format";
 import { useKeys } from "../lib/keys";
+import { gathered } from "../lib/live";
 import { shortName } from "../lib/structures";
 
 interface Place {
@@ -20,6 +21,8 @@ interface Place {
   note: string;
   path: string;
 }
+
+const STEPS = ["measure", "model", "control"];
 
 const route = useRoute();
 const router = useRouter();
@@ -31,9 +34,8 @@ const loops = ref<LoopSummary[]>([]);
 const inLoop = ref<Place[]>([]);
 
 const places = computed<Place[]>(() => {
-  const steps = ["measure", "model", "control"];
   const all = loops.value.flatMap((loop) =>
-    steps.map((step) => ({
+    STEPS.map((step) => ({
       title: `${loop.tag} ${step}`,
       note: `${loop.area} · ${loop.name}`,
       path: `/loops/${encodeURIComponent(loop.tag)}/${step}`,
@@ -74,10 +76,23 @@ async function listLoop(tag: string): Promise<Place[]> {
   ];
 }
 
+/** The loops that have the words; a word may also be a step's, which the server does not know. */
+async function listLoops() {
+  const own = words.value
+    .split(/\s+/)
+    .filter((word) => !STEPS.some((step) => step.startsWith(word.toLowerCase())));
+  const query = { first: 50, words: own.join(" ") };
+  loops.value = await answered(api.GET("/api/v1/loops", { params: { query } })).catch(() => []);
+}
+watch(
+  words,
+  gathered(() => void listLoops(), 150),
+);
+
 async function show() {
   words.value = "";
   open.value = true;
-  loops.value = await answered(api.GET("/api/v1/loops")).catch(() => []);
+  await listLoops();
   const { tag } = route.params;
   inLoop.value = typeof tag === "string" ? await listLoop(tag).catch(() => []) : [];
 }

@@ -135,7 +135,8 @@ export function provideLoop(
       await context.refreshDetail();
     } catch (error) {
       if (isUnanswered(error)) return;
-      const loops = await answered(api.GET("/api/v1/loops")).catch(() => null);
+      const params = { query: { first: 1, also: id } };
+      const loops = await answered(api.GET("/api/v1/loops", { params })).catch(() => null);
       const now = loops?.find((loop) => loop.id === id);
       if (now) renamed(now.tag);
       else if (loops && state.status === "ready") gone();

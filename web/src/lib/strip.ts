@@ -17,6 +17,10 @@ export interface Curve {
   fillTo?: number;
   /** Laid under the others, without a label. */
   faint?: boolean;
+  /** Filled down to these values: a layer of a stack. */
+  floor?: (number | null)[];
+  /** What is read of it, where that is not its height: the own share of a layer. */
+  amounts?: (number | null)[];
   /** Half widths of a band about the curve. */
   half?: (number | null)[];
 }

@@ -75,5 +75,5 @@ export function valueAt(curve: Curve, time: number): number | null {
     if ((curve.times[middle] as number) <= time) low = middle + 1;
     else high = middle;
   }
-  return curve.values[low - 1] ?? null;
+  return (curve.amounts ?? curve.values)[low - 1] ?? null;
 }

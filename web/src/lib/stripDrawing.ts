@@ -36,21 +36,20 @@ export function drawUnder(plot: uPlot, panel: Panel) {
       ctx.fillRect(left, bbox.top, Math.max(2, right - left), 3 * devicePixelRatio);
     }
     for (const curve of panel.curves) {
-      const { half } = curve;
-      if (!half) continue;
-      ctx.globalAlpha = 0.18;
+      const { half, floor, values } = curve;
+      if (!half && !floor) continue;
+      ctx.globalAlpha = floor ? 0.3 : 0.18;
       ctx.fillStyle = colour(curve.colour);
       ctx.beginPath();
-      const edge = (k: number, sign: number) => {
-        const [value, width] = [curve.values[k], half[k]];
-        if (value === null || value === undefined || width === null || width === undefined) return;
-        ctx.lineTo(
-          plot.valToPos(curve.times[k] as number, "x", true),
-          plot.valToPos(value + sign * width, "y", true),
-        );
+      const sum = (a: number | null | undefined, b: number | null | undefined) =>
+        a == null || b == null ? null : a + b;
+      const edge = (k: number, value: number | null | undefined) => {
+        if (value == null) return;
+        ctx.lineTo(plot.valToPos(curve.times[k] as number, "x", true), plot.valToPos(value, "y", true));
       };
-      for (let k = 0; k < curve.times.length; k += 1) edge(k, 1);
-      for (let k = curve.times.length - 1; k >= 0; k -= 1) edge(k, -1);
+      for (let k = 0; k < curve.times.length; k += 1) edge(k, half ? sum(values[k], half[k]) : values[k]);
+      for (let k = curve.times.length - 1; k >= 0; k -= 1)
+        edge(k, half ? sum(values[k], -(half[k] ?? 0)) : floor?.[k]);
       ctx.fill();
     }
     ctx.globalAlpha = 1;
@@ -232,7 +231,8 @@ function drawLabels(plot: uPlot, panel: Panel, end: number) {
       const last = curve.values[k] ?? null;
       // Beside values of this size it is nothing but rounding.
       const value = last !== null && Math.abs(last) < 1e-9 * largest ? 0 : last;
-      return value === null ? null : { curve, value, y: plot.valToPos(value, "y", true) };
+      const read = curve.amounts?.[k] ?? value;
+      return value === null ? null : { curve, value: read, y: plot.valToPos(value, "y", true) };
     })
     .filter((label) => label !== null)
     .sort((a, b) => a.y - b.y);

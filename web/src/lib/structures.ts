@@ -36,7 +36,7 @@ export function hasDeadTimes(kind: Kind): boolean {
 
 /** Whether a model of it has several outputs. */
 export function hasOutputs(kind: Kind): boolean {
-  return kind === "matrix" || kind === "state_space";
+  return kind === "matrix" || kind === "state_space" || kind === "physical";
 }
 
 /** The structure in a few letters: `ARX 2,2,18`. */

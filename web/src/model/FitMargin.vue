@@ -14,6 +14,7 @@ import {
   type Kind,
 } from "../lib/structures";
 import MatrixCells from "./MatrixCells.vue";
+import PhysicalFit from "./PhysicalFit.vue";
 import type { FitDraft, KnownParameter } from "./useFit";
 
 const props = defineProps<{
@@ -38,6 +39,25 @@ watch(
   (record) => record && props.fit.follow(record),
   { immediate: true },
 );
+/** The fit as it would be asked for. */
+const request = computed<Schemas["IdentifyRequest"] | null>(() =>
+  props.record
+    ? {
+        record_id: props.record.id,
+        windows: props.fit.windows.value,
+        further: draft.value.further,
+        options: props.fit.options.value,
+      }
+    : null,
+);
+const isPhysical = computed(() => draft.value.kind === "physical");
+/** Why a physical model cannot be fitted yet; empty where it can. */
+const unready = computed(() => {
+  if (!isPhysical.value) return "";
+  const own = props.fit.physical.options.value;
+  if (!own) return "Choose the process first.";
+  return own.sought.length ? "" : "Tick what is to be sought.";
+});
 /** All but the PV and the OP of the loop; further ones are signals like others. */
 const others = computed(
   () =>
@@ -154,7 +174,8 @@ const knownCount = computed(
       :model-value="draft.orders[order.name] ?? order.value"
       @update:model-value="draft.orders[order.name] = Math.round($event ?? order.value)"
     />
-    <fieldset v-if="others.length" class="border-l-[3px] border-rule pl-3">
+    <PhysicalFit v-if="isPhysical" :physical="fit.physical" :record="record" :request="request" />
+    <fieldset v-if="others.length && !isPhysical" class="border-l-[3px] border-rule pl-3">
       <legend class="sr-only">Further signals</legend>
       <template v-if="shownOthers.length">
         <p class="text-[12.5px] text-soft">
@@ -260,7 +281,8 @@ const knownCount = computed(
         type="button"
         class="button"
         :class="isFirst ? 'button-main' : ''"
-        :disabled="!record || fitting || complaints.length > 0"
+        :disabled="!record || fitting || complaints.length > 0 || unready !== ''"
+        :title="unready"
         @click="emit('fit')"
       >
         {{ fitting ? "Fitting …" : "Fit" }} <kbd class="key">f</kbd>
@@ -279,13 +301,17 @@ const knownCount = computed(
       </button>
     </div>
     <p v-if="refusal" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">{{ refusal }}</p>
+    <p v-if="unready" class="text-[12.5px] text-soft" role="status">{{ unready }}</p>
+    <label
+      v-if="hasDeadTimes(draft.kind) || isPhysical"
+      class="grid grid-cols-[1fr_216px] items-center gap-2"
+    >
+      Noise
+      <select v-model="draft.noise" class="entry" :title="noiseHint">
+        <option v-for="[kind, words] in noises" :key="kind" :value="kind">{{ words }}</option>
+      </select>
+    </label>
     <template v-if="hasDeadTimes(draft.kind)">
-      <label class="grid grid-cols-[1fr_216px] items-center gap-2">
-        Noise
-        <select v-model="draft.noise" class="entry" :title="noiseHint">
-          <option v-for="[kind, words] in noises" :key="kind" :value="kind">{{ words }}</option>
-        </select>
-      </label>
       <label class="flex items-center gap-2">
         <input v-model="draft.findSteps" type="checkbox" /> find steps of the PV that nothing measured
         explains

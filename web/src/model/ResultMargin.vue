@@ -15,7 +15,7 @@ const props = defineProps<{
   shown: string | null;
   unit: string;
 }>();
-const emit = defineEmits<{ changed: [id: string | null]; record: [id: string] }>();
+const emit = defineEmits<{ changed: [id: string | null]; record: [id: string]; further: [] }>();
 
 /** The stretches of a fit to several, each with its place and how well the model agrees there. */
 const stretches = computed(() =>
@@ -47,15 +47,27 @@ const groups = computed(() => {
     })),
   );
 });
-/** How each output of a matrix is explained. */
+const physical = computed(() => props.model.model.physical ?? null);
+/** Numbers of a physical model that the data do not tell: they have no figure of their own. */
+const untold = computed(() => new Set(physical.value?.untold?.flatMap((one) => one.names) ?? []));
+/** How each output of a matrix, or of a physical model, is explained. */
 const ofOutputs = computed(() =>
+  physical.value && physical.value.outputs.length > 1 ? ofBalances() : ofRows(),
+);
+const ofBalances = () =>
+  (physical.value?.outputs ?? []).map((own) => ({
+    tag: own.tag,
+    unit: props.model.model.outputs.find((one) => one.tag === own.tag)?.unit,
+    fitted: own.performance,
+    held: own.tag === props.model.model.outputs[0]?.tag ? validation.value?.performance : undefined,
+  }));
+const ofRows = () =>
   (props.model.model.rows ?? []).map((row, k) => ({
     tag: row.outputs[0]?.tag,
     unit: row.outputs[0]?.unit,
     fitted: row.estimation,
     held: validation.value?.outputs?.[k]?.performance,
-  })),
-);
+  }));
 const source = computed(() => props.models.find((row) => row.id === props.model.reduced_from));
 
 /** Value and standard error to the same decimal place: that of the error's second digit. */
@@ -178,10 +190,11 @@ async function reduce(keep: boolean) {
               {{ parameter.input }}
             </span>
           </td>
-          <td class="text-right text-[15px] font-semibold">
+          <td v-if="untold.has(parameter.name)" class="text-right text-caution" colspan="2">not told</td>
+          <td v-else class="text-right text-[15px] font-semibold">
             {{ withError(parameter.value, parameter.standard_error)[0] }}
           </td>
-          <td class="text-right">
+          <td v-if="!untold.has(parameter.name)" class="text-right">
             {{ parameter.fixed ? "given" : withError(parameter.value, parameter.standard_error)[1] }}
           </td>
           <td class="pl-2 text-soft">{{ parameter.unit }}</td>
@@ -330,7 +343,16 @@ async function reduce(keep: boolean) {
     >
       {{ model.chosen ? "Keep the reason" : "Choose it" }}
     </button>
-    <div v-if="!ofOutputs.length" class="mt-2 grid grid-cols-[auto_1fr_auto] items-center gap-2">
+    <button
+      v-if="physical"
+      type="button"
+      class="button justify-self-start"
+      title="a further fit that begins with these values"
+      @click="emit('further')"
+    >
+      Fit on from here
+    </button>
+    <div v-if="!ofOutputs.length && !physical" class="mt-2 grid grid-cols-[auto_1fr_auto] items-center gap-2">
       <span>Reduce to</span>
       <select v-model="target" class="entry w-full" aria-label="Reduce to" @change="reduction = null">
         <option v-for="[key, words] in targets" :key="key" :value="key">{{ words }}</option>

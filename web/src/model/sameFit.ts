@@ -16,9 +16,11 @@ export function settingsOf(options: Options): string {
     drift,
     initial_state,
     constraints,
-    [...disturbances].sort(),
-    [...outputs].sort(),
+    // A physical model names its channels itself.
+    options.physical ? [] : [...disturbances].sort(),
+    options.physical ? [] : [...outputs].sort(),
     structure.kind === "matrix" ? waysOf(options) : (options.paths ?? []),
+    options.physical ?? null,
   ]);
 }
 

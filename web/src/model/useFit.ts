@@ -2,6 +2,7 @@
 import { computed, reactive } from "vue";
 import type { RecordInfo, Schemas } from "../api/client";
 import { useKept } from "../lib/kept";
+import { usePhysical } from "./usePhysical";
 import { hasDeadTimes, hasOutputs, isProcess, offerOf, type Kind, type Structure } from "../lib/structures";
 
 type Loss = Schemas["Loss"]["kind"];
@@ -57,6 +58,7 @@ export function useFit(tag: string) {
   kept.value.cells ??= {};
   kept.value.own ??= { pv: "PV", op: "OP", pvs: [], ops: [] };
   const draft = reactive(kept.value);
+  const physical = usePhysical(tag);
 
   /** Measured disturbances are inputs unless somebody says otherwise: those of another record come anew. */
   function follow(record: RecordInfo) {
@@ -118,6 +120,7 @@ export function useFit(tag: string) {
 
   const options = computed<Schemas["FitOptions"]>(() => {
     const process = hasDeadTimes(draft.kind);
+    const isPhysical = draft.kind === "physical";
     const loss: Schemas["Loss"] =
       draft.loss === "huber"
         ? { kind: "huber", width: 1.345 }
@@ -132,16 +135,17 @@ export function useFit(tag: string) {
       initial_state: process ? draft.initialState : true,
       drift: process && draft.drift,
       loss: draft.kind === "state_space" ? { kind: "squares" } : loss,
-      noise: process ? draft.noise : "white",
+      noise: process || isPhysical ? draft.noise : "white",
       find_steps: process && draft.findSteps,
       constraints: isProcess(draft.kind) ? constraints : [],
-      disturbances: draft.disturbances,
-      outputs: hasOutputs(draft.kind) ? draft.outputs : [],
+      disturbances: isPhysical ? [] : draft.disturbances,
+      outputs: hasOutputs(draft.kind) && !isPhysical ? draft.outputs : [],
+      ...(isPhysical && physical.options.value ? { physical: physical.options.value } : {}),
       ...(draft.kind === "matrix" ? { cells: cells.value } : {}),
     };
   });
 
-  return { draft, follow, chooseKind, use, windows, options, outputs, inputs, cellOf, setCell };
+  return { draft, follow, chooseKind, use, windows, options, outputs, inputs, cellOf, setCell, physical };
 }
 
 export type FitDraft = ReturnType<typeof useFit>;

@@ -38,6 +38,7 @@ import FrequencyView from "../control/FrequencyView.vue";
 import InteractionView from "../control/InteractionView.vue";
 import MeasurePanel from "../control/MeasurePanel.vue";
 import OperatingView from "../control/OperatingView.vue";
+import OverLoadView from "../control/OverLoadView.vue";
 import PlantEditor from "../control/PlantEditor.vue";
 import RobustnessView from "../control/RobustnessView.vue";
 import ScenarioEditor from "../control/ScenarioEditor.vue";
@@ -124,6 +125,12 @@ const VIEWS = [
   { key: "robustness", title: "Mismatch" },
   { key: "sweep", title: "Sweep" },
 ];
+/** The operating point, or the whole range of operation. */
+const OPERATING = [
+  { key: "here", title: "Here" },
+  { key: "range", title: "Over load" },
+];
+const operating = useKept<string>(`operating ${state.tag}`, () => "here");
 const chosenView = useSelected("view");
 const view = computed({
   get: () => VIEWS.find((known) => known.key === chosenView.value)?.key ?? "course",
@@ -677,7 +684,16 @@ useKeys({
           at the right.
         </p>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
-          <OperatingView v-if="view === 'operating' && draft" :plant="draft.plant" />
+          <template v-if="view === 'operating' && draft">
+            <ViewTabs
+              v-model="operating"
+              class="mb-1 self-start"
+              :views="OPERATING"
+              label="Operating point or range"
+            />
+            <OperatingView v-if="operating === 'here'" :plant="draft.plant" />
+            <OverLoadView v-else :trial="draft" :description="description" @take="takeLoops" />
+          </template>
           <InteractionView
             v-else-if="view === 'interaction' && draft"
             :plant="draft.plant"

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** All loops of the works by area: found, sorted, made, taken in, and where each stands. */
-import { computed, onMounted, ref, useTemplateRef } from "vue";
-import { answered, api, ifMatch, messageOf, type LoopSummary } from "../api/client";
+import { computed, onMounted, ref, useTemplateRef, watch } from "vue";
+import { answered, api, ifMatch, inAllOf, messageOf, type LoopSummary } from "../api/client";
 import DeleteDialog from "../components/DeleteDialog.vue";
 import EditDialog from "../components/EditDialog.vue";
 import StateNotice from "../components/StateNotice.vue";
@@ -19,11 +19,18 @@ import FileLoopsDialog from "../works/FileLoopsDialog.vue";
 import { takeArchiveIn, type AreaInfo } from "../works/loops";
 import NewLoopDialog from "../works/NewLoopDialog.vue";
 
+/** Loops that come at once. */
+const MORE = 100;
+const MOST = 1000;
+
 const loops = ref<LoopSummary[] | null>(null);
 const areas = ref<AreaInfo[]>([]);
 const inBin = ref(0);
 const failure = ref("");
 const words = ref("");
+/** How many there are with these words, and how many of them are asked for. */
+const inAll = ref(0);
+const first = ref(MORE);
 const order = useKept<"area" | "tag" | "changed" | "fit">("order of loops", () => "area");
 
 /** The step to go on with: the first that is not done; a loop may have trials on a plant and no model. */
@@ -41,46 +48,56 @@ function modelInWords(loop: LoopSummary): string {
   return `${name}${fit}`;
 }
 
-const shown = computed(() => {
-  const wanted = words.value.toLowerCase().split(/\s+/).filter(Boolean);
-  return (loops.value ?? []).filter((loop) =>
-    wanted.every((word) =>
-      `${loop.tag} ${loop.name} ${loop.area} ${loop.difficulty}`.toLowerCase().includes(word),
-    ),
-  );
-});
-
 /** By area, empty ones too; or all in one list, in another order. */
 const groups = computed(() => {
   if (order.value === "area") {
     const all = areas.value.map((area) => ({
       area: area as AreaInfo | null,
       title: area.name,
-      loops: shown.value.filter((loop) => loop.area === area.name),
+      loops: (loops.value ?? []).filter((loop) => loop.area === area.name),
     }));
-    return words.value ? all.filter((group) => group.loops.length) : all;
+    // An area whose loops are further down is not empty.
+    const isAll = !words.value && further.value === 0;
+    return isAll ? all : all.filter((group) => group.loops.length);
   }
-  const sorted = [...shown.value].sort((a, b) => {
-    if (order.value === "tag") return a.tag.localeCompare(b.tag);
-    if (order.value === "fit") return (a.fit_percent ?? Infinity) - (b.fit_percent ?? Infinity);
-    return b.changed_at.localeCompare(a.changed_at);
-  });
-  return [{ area: null, title: "", loops: sorted }];
+  return [{ area: null, title: "", loops: loops.value ?? [] }];
 });
+const further = computed(() => inAll.value - (loops.value?.length ?? 0));
+
+/** What was asked for last: an answer to an earlier question is not shown. */
+let asked = 0;
 
 async function load() {
+  const question = ++asked;
+  const query = { first: first.value, order: order.value, words: words.value.trim() };
   try {
-    [loops.value, areas.value] = await Promise.all([
-      answered(api.GET("/api/v1/loops")),
+    const request = api.GET("/api/v1/loops", { params: { query } });
+    const bin = api.GET("/api/v1/bin", { params: { query: { newest: 1 } } });
+    const [found, known, deleted] = await Promise.all([
+      answered(request),
       answered(api.GET("/api/v1/areas")),
+      answered(bin),
     ]);
+    const [of, ofBin] = await Promise.all([request, bin]);
+    if (question !== asked) return;
+    inAll.value = inAllOf(of, found.length);
+    [loops.value, areas.value] = [found, known];
+    inBin.value = inAllOf(ofBin, deleted.length);
     failure.value = "";
-    inBin.value = (await answered(api.GET("/api/v1/bin"))).length;
   } catch (error) {
-    failure.value = messageOf(error);
+    if (question === asked) failure.value = messageOf(error);
   }
 }
 onMounted(load);
+watch(
+  [words, order],
+  gathered(() => ((first.value = MORE), load()), 150),
+);
+
+async function showMore() {
+  first.value = Math.min(first.value + MORE, MOST);
+  await load();
+}
 useChanges(gathered(() => void load(), 200));
 useRetry(() => failure.value !== "", load);
 
@@ -239,7 +256,7 @@ useKeys({ n: () => newLoop(), l: () => chooser.value?.click() });
           <button type="button" class="button" @click="chooser?.click()">Choose a file</button>
         </div>
       </StateNotice>
-      <p v-else-if="shown.length === 0 && words" class="py-6 text-center text-soft">
+      <p v-else-if="loops.length === 0 && words.trim()" class="py-6 text-center text-soft">
         No loop has that name.
         <button type="button" class="button ml-2" @click="words = ''">Show all</button>
       </p>
@@ -326,13 +343,13 @@ useKeys({ n: () => newLoop(), l: () => chooser.value?.click() });
           }}</span>
         </RouterLink>
       </section>
+      <p v-if="loops && further > 0" class="py-1 text-[12.5px] text-soft" role="status">
+        <button v-if="first < MOST" type="button" class="button !py-0" @click="showMore">Show more</button>
+        {{ plural(further, "loop") }} further down; the search finds them, too.
+      </p>
     </main>
     <NewLoopDialog :open="making" :area="areaOfNew" @close="making = false" />
-    <FileLoopsDialog
-      :file="file"
-      :known="(loops ?? []).map((loop) => loop.tag)"
-      @close="((file = null), load())"
-    />
+    <FileLoopsDialog :file="file" @close="((file = null), load())" />
     <EditDialog :what="editing" @close="editing = null" />
     <DeleteDialog :what="deleting" @close="deleting = null" @deleted="load" />
     <BinDialog :open="binOpen" @close="binOpen = false" @changed="load" />

@@ -22,6 +22,7 @@ import { useSelected } from "../lib/query";
 import type { Curve, Panel } from "../lib/strip";
 import { isProcess, shortName, type Structure } from "../lib/structures";
 import AnalysisView from "../model/AnalysisView.vue";
+import BalanceView from "../model/BalanceView.vue";
 import CellsView from "../model/CellsView.vue";
 import FitMargin from "../model/FitMargin.vue";
 import NonparametricView from "../model/NonparametricView.vue";
@@ -74,6 +75,11 @@ const views = computed(() => {
     { key: "time", title: "Over time" },
   ];
   const { inputs = [], outputs = [] } = model.value?.model ?? {};
+  if (model.value?.model.structure.kind === "physical") {
+    withModel.splice(1, 0, { key: "balance", title: "Balance" });
+    const linear = new Set(["step", "frequency", "poles"]);
+    return [...withModel.filter(({ key }) => !linear.has(key)), ...withoutModel];
+  }
   const several = inputs.length * outputs.length > 1;
   if (several) withModel.splice(1, 0, { key: "cells", title: "All ways" });
   return model.value
@@ -288,6 +294,16 @@ async function run() {
   }
 }
 
+/** A physical model that was found is where the next fit begins. */
+function fitFurther() {
+  const fitted = model.value?.model.physical?.fitted;
+  if (!fitted) return;
+  fit.draft.kind = "physical";
+  fit.draft.orders = {};
+  void fit.physical.goOn(fitted);
+  side.value = "fit";
+}
+
 async function show(id: string, recordId: string) {
   await refreshModels();
   side.value = "result";
@@ -496,6 +512,12 @@ const of = (row: ModelRow, ...names: string[]) => {
             :interval="record.sample_interval ?? record.duration / Math.max(1, record.length - 1)"
             :duration="record.duration"
           />
+          <BalanceView
+            v-else-if="model && view === 'balance'"
+            :key="model.id"
+            :model="model"
+            :start="record.started"
+          />
           <CellsView v-else-if="model && view === 'cells'" :model="model" @show="showCell" />
           <AnalysisView
             v-else-if="model && view !== 'curves'"
@@ -551,6 +573,7 @@ const of = (row: ModelRow, ...names: string[]) => {
           @control="router.push({ name: 'control', query: { on: model.id } })"
           @changed="changed"
           @record="showRecord"
+          @further="fitFurther"
         />
         <FitMargin
           v-else

@@ -11,7 +11,7 @@ import { takeImport, uploadFile } from "../measure/files";
 import { emptyCard, makeLoop, type AreaInfo } from "./loops";
 import { pendingFile } from "./pending";
 
-const props = defineProps<{ file: File | null; known: string[] }>();
+const props = defineProps<{ file: File | null }>();
 const emit = defineEmits<{ close: []; single: [] }>();
 const router = useRouter();
 
@@ -23,6 +23,8 @@ interface Row {
   done: boolean;
 }
 const rows = ref<Row[]>([]);
+/** Tags of the loops that are there. */
+const known = ref<string[]>([]);
 const area = ref("");
 const areas = ref<AreaInfo[]>([]);
 const upload = ref<Schemas["UploadedFile"] | null>(null);
@@ -36,7 +38,10 @@ watch(
     if (!file) return;
     [status.value, problem.value, rows.value, upload.value] = ["reading", "", [], null];
     try {
+      const query = { first: 1000, order: "tag" as const };
+      const there = answered(api.GET("/api/v1/loops", { params: { query } })).catch(() => []);
       areas.value = await answered(api.GET("/api/v1/areas")).catch(() => []);
+      known.value = (await there).map((loop) => loop.tag);
       area.value ||= areas.value[0]?.name ?? "";
       const taken = await uploadFile(file);
       upload.value = taken;

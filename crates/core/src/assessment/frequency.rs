@@ -180,6 +180,24 @@ fn refined_peak(omega: &[f64], best: usize, height: impl Fn(usize) -> f64) -> f6
     if q >= 0.0 { top } else { top - 0.25 * p * p / q }
 }
 
+/// What a Smith predictor adds to its PID controller, on a grid: the same for all settings of that.
+pub struct Prediction {
+    /// What is still to come of the moves made, `G₀ − F G`.
+    ahead: Vec<Complex64>,
+    /// The filter through which the measurement comes.
+    filter: Vec<Complex64>,
+}
+
+impl Prediction {
+    /// That of a predictor with this model and filter.
+    pub fn new(grid: &FrequencyGrid, settings: &SmithSettings, pv_span: &Span) -> Result<Self> {
+        Ok(Self {
+            ahead: grid.map(settings.prediction(pv_span, grid.scan)?),
+            filter: grid.map(|omega| settings.filter_response(omega, grid.scan)),
+        })
+    }
+}
+
 /// The frequency response of a loop with controllers of the family `gain × this`, cheap to close for many gains.
 pub struct Family {
     /// The loop with the PID controller of gain 1.
@@ -201,14 +219,13 @@ impl Family {
         Self::new(grid, &feedback, None, settings.integrators())
     }
 
-    /// That of a Smith predictor.
-    pub fn smith(grid: &FrequencyGrid, settings: &SmithSettings, pv_span: &Span) -> Result<Self> {
-        let mut settings = settings.clone();
-        settings.pid.gain = 1.0;
-        let inner = grid.map(settings.inner_loop(pv_span, grid.scan)?);
-        let feedback = grid
-            .map(|omega| settings.pid.sampled_response(omega, grid.scan) * settings.filter_response(omega, grid.scan));
-        Ok(Self::new(grid, &feedback, Some(inner), settings.pid.integrators()))
+    /// That of a Smith predictor with these PID settings, whose gain does not count.
+    #[must_use]
+    pub fn smith(grid: &FrequencyGrid, prediction: &Prediction, settings: &PidSettings) -> Self {
+        let unit = PidSettings { gain: 1.0, ..settings.clone() };
+        let pid: Vec<Complex64> = grid.z.iter().map(|z| unit.response_at(*z, grid.scan)).collect();
+        let with = |other: &[Complex64]| pid.iter().zip(other).map(|(pid, other)| pid * other).collect::<Vec<_>>();
+        Self::new(grid, &with(&prediction.filter), Some(with(&prediction.ahead)), settings.integrators())
     }
 
     fn new(grid: &FrequencyGrid, feedback: &[Complex64], inner: Option<Vec<Complex64>>, integrators: usize) -> Self {
@@ -404,7 +421,8 @@ mod tests {
             let sampled =
                 SampledLoop::of(&Trial { version: TRIAL_VERSION, plant, candidate, scenario }).unwrap().unwrap();
             let grid = FrequencyGrid::new(&sampled, 30.0 * (lag + late), late);
-            let family = if predicts { Family::smith(&grid, &smith, &span).unwrap() } else { Family::pid(&grid, &pid) };
+            let prediction = Prediction::new(&grid, &smith, &span).unwrap();
+            let family = if predicts { Family::smith(&grid, &prediction, &pid) } else { Family::pid(&grid, &pid) };
             let closed = family.close(&grid, kc.exp());
             prop_assert_eq!(family.keeps(&grid, kc.exp(), limit), closed.stable && closed.max_sensitivity <= limit);
         }

@@ -13,7 +13,7 @@ mod several;
 mod signal;
 
 pub(crate) use approach::{rises, settles};
-pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid};
+pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid, Prediction};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_prepared};
 pub use interaction::{
     DrivenInput, Interaction, InteractionCurves, InteractionQuestion, MeasuredOutput, Pair, Pairing, SignalOffers, Zero,

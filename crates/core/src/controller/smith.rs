@@ -75,15 +75,18 @@ impl SmithSettings {
 
     /// `C (G₀ − F G)`: the loop inside the controller.
     pub fn inner_loop(&self, pv_span: &Span, scan: f64) -> Result<impl Fn(f64) -> Complex64 + use<>> {
+        let (pid, prediction) = (self.pid.clone(), self.prediction(pv_span, scan)?);
+        Ok(move |omega: f64| pid.sampled_response(omega, scan) * prediction(omega))
+    }
+
+    /// `G₀ − F G`, in % of span per % of OP: what is still to come of the moves made, whatever the PID controller is set to.
+    pub fn prediction(&self, pv_span: &Span, scan: f64) -> Result<impl Fn(f64) -> Complex64 + use<>> {
         let system = self.model.state_space()?;
         let percent = 100.0 / pv_span.width();
         let late = system.sampled_response(scan);
         let prompt = system.with_dead_time(DeadTime::new(0.0)?).sampled_response(scan);
-        let (pid, filter) = (self.pid.clone(), self.filter(scan));
-        Ok(move |omega: f64| {
-            let difference = prompt(omega) - filter.response(omega, scan) * late(omega);
-            pid.sampled_response(omega, scan) * difference * percent
-        })
+        let filter = self.filter(scan);
+        Ok(move |omega: f64| (prompt(omega) - filter.response(omega, scan) * late(omega)) * percent)
     }
 }
 

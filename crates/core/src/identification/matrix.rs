@@ -52,6 +52,7 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         estimation: Performance::default(),
         criteria: None,
         verdicts: Vec::new(),
+        physical: None,
         rows,
     };
     model.operating = rest(&model, data, 0)?;
@@ -328,6 +329,9 @@ impl Model {
     ///
     /// Errors for polynomial and state-space models, which are reduced to a process structure first.
     pub fn as_process(&self) -> Result<ProcessSpec> {
+        if let Some(physical) = &self.physical {
+            return Ok(physical.process());
+        }
         if !self.is_matrix() {
             return self.process().map(ProcessSpec::Linear);
         }

@@ -9,6 +9,7 @@ mod matrix;
 mod model;
 mod noise;
 mod nonparametric;
+mod physical;
 mod polynomial;
 mod process_model;
 mod reading;
@@ -34,6 +35,11 @@ pub use model::{
 };
 pub use noise::{FittedNoise, NoiseModel};
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
+pub use physical::{
+    BalanceOverTime, BalanceTerm, ExpectedNumber, ImpliedValue, MappedInput, MappedOutput, OutputAgreement,
+    PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates, SteadyCheck, SteadyStretch, Telling, Tie,
+    Together, Untold, balances, steady_check, telling,
+};
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};
 pub use reading::{HandReading, Marks, MethodReading, read_by_hand, suggested_marks};
@@ -68,17 +74,20 @@ pub fn fit(data: &DataSet, options: &FitOptions) -> Result<Model> {
 pub fn fit_together(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
     options.structure.validate()?;
     let outputs = stretches.first().map_or(&[][..], |data| &data.outputs);
-    if outputs.len() > 1 && !matches!(options.structure, Structure::StateSpace { .. } | Structure::Matrix) {
+    if outputs.len() > 1
+        && !matches!(options.structure, Structure::StateSpace { .. } | Structure::Matrix | Structure::Physical)
+    {
         let further: Vec<&str> = outputs[1..].iter().map(|series| series.tag.as_str()).collect();
         return Err(Error::invalid(
             "outputs",
             further.join(", "),
-            "none: only a matrix and state space have several outputs",
+            "none: only a matrix, state space and a physical model have several outputs",
         ));
     }
     options.check_belongings()?;
     match options.structure {
         Structure::Matrix => matrix::fit(stretches, options),
+        Structure::Physical => physical::fit(stretches, options),
         Structure::StateSpace { .. } => validation::completed(state_space::fit(stretches, options)?, stretches),
         polynomial if polynomial::is_polynomial(polynomial) => {
             validation::completed(polynomial::fit(stretches, options)?, stretches)
@@ -114,6 +123,9 @@ impl Model {
 pub fn profile(stretches: &[DataSet], options: &FitOptions, model: &Model, parameter: &str) -> Result<Profile> {
     if model.is_matrix() {
         return Err(Error::unfit("profiles are made of models of one output", "fit this output by itself to see one"));
+    }
+    if model.is_physical() {
+        return Err(Error::unfit("profiles are not made of physical models", "look at the joint regions"));
     }
     process_model::profile(stretches, options, model, parameter)
 }

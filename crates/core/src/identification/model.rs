@@ -3,6 +3,7 @@
 use super::Structure;
 use super::loss::Loss;
 use super::noise::{FittedNoise, NoiseModel};
+use super::physical::{PhysicalModel, PhysicalOptions};
 use crate::process::LinearSpec;
 use crate::verdict::Verdict;
 use crate::{Error, Result};
@@ -191,6 +192,9 @@ pub struct FitOptions {
     /// goes from there to there.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub cells: Vec<Vec<Option<Structure>>>,
+    /// The process of a physical model, its channels and what is sought.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub physical: Option<Box<PhysicalOptions>>,
 }
 
 fn yes() -> bool {
@@ -213,6 +217,7 @@ impl FitOptions {
             outputs: Vec::new(),
             paths: Vec::new(),
             cells: Vec::new(),
+            physical: None,
         }
     }
 
@@ -227,6 +232,14 @@ impl FitOptions {
         if !self.paths.is_empty() && !self.structure.is_process() {
             let allowed = "none: only a transfer function with dead time has paths beside it";
             return Err(Error::invalid("paths", format!("{} structures", self.paths.len()), allowed));
+        }
+        if self.physical.is_some() && self.structure != Structure::Physical {
+            let words = format!("A process is for a physical model: a {} has none.", self.structure.name());
+            return Err(Error::said("physical", words));
+        }
+        if self.structure == Structure::Physical && !self.constraints.is_empty() {
+            let words = "A physical model has its bounds and what is known with what is sought, not in constraints.";
+            return Err(Error::said("constraints", words));
         }
         if self.structure == Structure::Matrix {
             return Ok(());
@@ -316,6 +329,9 @@ pub struct Model {
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     #[schema(no_recursion)]
     pub rows: Vec<Model>,
+    /// Of a physical model: its process, its states at the start, and its outputs.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub physical: Option<Box<PhysicalModel>>,
     /// Where the model rests.
     pub operating: Operating,
     /// What was under way when the data began.

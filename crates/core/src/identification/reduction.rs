@@ -224,6 +224,7 @@ impl Model {
             matrices: None,
             paths: Vec::new(),
             rows: Vec::new(),
+            physical: None,
             start: StartOfRecord {
                 inputs: operating.inputs.clone(),
                 transients: Vec::new(),

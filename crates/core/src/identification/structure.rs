@@ -82,6 +82,8 @@ pub enum Structure {
     /// Transfer functions with dead time from every input to every output, each of its own structure or none; the cells of
     /// a row are fitted jointly.
     Matrix,
+    /// A first-principles process whose unknown numbers are estimated.
+    Physical,
 }
 
 /// An order of a structure.
@@ -161,6 +163,7 @@ impl Structure {
             Self::BoxJenkins { nb, nc, nd, nf, nk } => format!("Box–Jenkins ({nb}, {nc}, {nd}, {nf}, {nk})"),
             Self::StateSpace { order } => format!("state space of order {order}"),
             Self::Matrix => "matrix of transfer functions".into(),
+            Self::Physical => "physical balances".into(),
         }
     }
 
@@ -172,7 +175,7 @@ impl Structure {
                 "structure",
                 text,
                 "fopdt, two-lags, underdamped, two-lags-lead, integrating, integrating-lag, arx:NA,NB,NK, armax:NA,NB,NC,NK, \
-                 oe:NB,NF,NK, bj:NB,NC,ND,NF,NK, ss, ss:ORDER or matrix",
+                 oe:NB,NF,NK, bj:NB,NC,ND,NF,NK, ss, ss:ORDER, matrix or physical",
             )
         };
         let orders: Vec<usize> = if orders.is_empty() {
@@ -192,6 +195,7 @@ impl Structure {
             ("oe", [nb, nf, nk]) => Self::OutputError { nb: *nb, nf: *nf, nk: *nk },
             ("bj", [nb, nc, nd, nf, nk]) => Self::BoxJenkins { nb: *nb, nc: *nc, nd: *nd, nf: *nf, nk: *nk },
             ("matrix", []) => Self::Matrix,
+            ("physical", []) => Self::Physical,
             ("ss", []) => Self::StateSpace { order: 0 },
             ("ss", [order]) => Self::StateSpace { order: *order },
             _ => return Err(refused()),
@@ -242,13 +246,14 @@ impl Structure {
             (Self::BoxJenkins { nb: 2, nc: 1, nd: 1, nf: 2, nk: 1 }, "Box–Jenkins (B/F, C/D)", "BJ"),
             (Self::StateSpace { order: 0 }, "State space, subspace", "SS"),
             (Self::Matrix, "Matrix, dead time in every cell", "matrix"),
+            (Self::Physical, "Physical, balances with unknown numbers", "physical"),
         ];
         let offer = |(structure, title, short): (Self, &'static str, &'static str)| StructureOffer {
             structure,
             title,
             short,
             is_process: structure.is_process(),
-            begins_trials: structure.is_process() || structure == Self::Matrix,
+            begins_trials: structure.is_process() || matches!(structure, Self::Matrix | Self::Physical),
             orders: structure.orders(),
             parameters: structure.process_parameters().iter().map(|(name, _)| *name).collect(),
         };

@@ -4,7 +4,7 @@ use super::agreement::{Response, differences};
 use super::data::{DataSet, Series, apart};
 use super::model::{Criteria, Model, Performance};
 use super::residuals::ResidualTests;
-use super::{matrix, polynomial, process_model, state_space};
+use super::{matrix, physical, polynomial, process_model, state_space};
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -53,6 +53,9 @@ impl Model {
     /// The same; in the model's own data with the steps that were found there.
     fn simulate_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
+        if self.is_physical() {
+            return physical::simulate(self, data);
+        }
         if self.is_matrix() {
             return Ok(self.by_row(data, |row, data| row.simulate_in(data, own))?.into_iter().flatten().collect());
         }
@@ -86,6 +89,9 @@ impl Model {
 
     fn prediction_errors_in(&self, data: &DataSet, own: bool) -> Result<Vec<Vec<f64>>> {
         self.fits(data)?;
+        if self.is_physical() {
+            return physical::prediction_errors(self, data);
+        }
         if self.is_matrix() {
             return Ok(self
                 .by_row(data, |row, data| row.prediction_errors_in(data, own))?

@@ -1,6 +1,6 @@
 //! What a model is fitted to, and what it is held against.
 
-use super::data::DataSet;
+use super::data::{DataSet, Series};
 use super::model::{FitOptions, Model};
 use super::validation::{Validation, validate, verdict_of_unvalidated};
 use crate::{Error, Result};
@@ -91,7 +91,7 @@ impl Windows {
                     return whole(None, true);
                 }
                 let (first, second) = (part(all.start..middle), part(middle..all.end));
-                if first.data.validate(10).is_ok() && second.data.validate(10).is_ok() {
+                if is_told_by(data, &first.data) && is_told_by(data, &second.data) {
                     Ok(Parts { estimation: first, validation: Some(second), is_undivided: false })
                 } else {
                     whole(None, true)
@@ -99,6 +99,21 @@ impl Windows {
             }
         }
     }
+}
+
+/// Whether a part has enough samples, and every signal moves in it that moves at all.
+fn is_told_by(whole: &DataSet, part: &DataSet) -> bool {
+    let moves = |series: &&Series| {
+        let (low, high) = series.range();
+        low < high
+    };
+    let tags =
+        |list: &'_ [Series]| -> Vec<String> { list.iter().filter(moves).map(|series| series.tag.clone()).collect() };
+    let (inputs, outputs) = (tags(&whole.inputs), tags(&whole.outputs));
+    if inputs.is_empty() || outputs.is_empty() {
+        return false;
+    }
+    part.of(inputs.iter().map(String::as_str), outputs.iter().map(String::as_str)).validate(10).is_ok()
 }
 
 /// A model with what it was held against.

@@ -4,45 +4,71 @@
 //! mathematics, and of the languages in which a formula would else be tried. The library that stood here before binds a sign
 //! more tightly than a power and reads powers from the left, which is why the reader is our own.
 
+use super::dual::Number;
 use std::collections::HashMap;
 
 /// Deepest nesting, which is also the most values that wait at once.
 const DEEPEST: usize = 64;
 
-/// Functions of one value.
-type Unary = fn(f64) -> f64;
+/// A function of one value, and its slope.
+#[derive(Debug, Clone, Copy)]
+struct Unary {
+    value: fn(f64) -> f64,
+    slope: fn(f64) -> f64,
+}
+
+const fn unary(value: fn(f64) -> f64, slope: fn(f64) -> f64) -> Unary {
+    Unary { value, slope }
+}
+
 const UNARY: [(&str, Unary); 26] = [
-    ("abs", f64::abs),
-    ("signum", f64::signum),
-    ("sin", f64::sin),
-    ("cos", f64::cos),
-    ("tan", f64::tan),
-    ("asin", f64::asin),
-    ("acos", f64::acos),
-    ("atan", f64::atan),
-    ("sinh", f64::sinh),
-    ("cosh", f64::cosh),
-    ("tanh", f64::tanh),
-    ("asinh", f64::asinh),
-    ("acosh", f64::acosh),
-    ("atanh", f64::atanh),
-    ("floor", f64::floor),
-    ("round", f64::round),
-    ("ceil", f64::ceil),
-    ("trunc", f64::trunc),
-    ("fract", f64::fract),
-    ("exp", f64::exp),
-    ("sqrt", f64::sqrt),
-    ("cbrt", f64::cbrt),
-    ("ln", f64::ln),
-    ("log2", f64::log2),
-    ("log10", f64::log10),
-    ("log", f64::ln),
+    ("abs", unary(f64::abs, f64::signum)),
+    ("signum", unary(f64::signum, |_| 0.0)),
+    ("sin", unary(f64::sin, f64::cos)),
+    ("cos", unary(f64::cos, |x| -x.sin())),
+    ("tan", unary(f64::tan, |x| x.cos().powi(-2))),
+    ("asin", unary(f64::asin, |x| (1.0 - x * x).sqrt().recip())),
+    ("acos", unary(f64::acos, |x| -(1.0 - x * x).sqrt().recip())),
+    ("atan", unary(f64::atan, |x| (1.0 + x * x).recip())),
+    ("sinh", unary(f64::sinh, f64::cosh)),
+    ("cosh", unary(f64::cosh, f64::sinh)),
+    ("tanh", unary(f64::tanh, |x| 1.0 - x.tanh().powi(2))),
+    ("asinh", unary(f64::asinh, |x| (x * x + 1.0).sqrt().recip())),
+    ("acosh", unary(f64::acosh, |x| (x * x - 1.0).sqrt().recip())),
+    ("atanh", unary(f64::atanh, |x| (1.0 - x * x).recip())),
+    ("floor", unary(f64::floor, |_| 0.0)),
+    ("round", unary(f64::round, |_| 0.0)),
+    ("ceil", unary(f64::ceil, |_| 0.0)),
+    ("trunc", unary(f64::trunc, |_| 0.0)),
+    ("fract", unary(f64::fract, |_| 1.0)),
+    ("exp", unary(f64::exp, f64::exp)),
+    ("sqrt", unary(f64::sqrt, |x| 0.5 / x.sqrt())),
+    ("cbrt", unary(f64::cbrt, |x| x.cbrt().powi(-2) / 3.0)),
+    ("ln", unary(f64::ln, f64::recip)),
+    ("log2", unary(f64::log2, |x| (x * std::f64::consts::LN_2).recip())),
+    ("log10", unary(f64::log10, |x| (x * std::f64::consts::LN_10).recip())),
+    ("log", unary(f64::ln, f64::recip)),
 ];
 
 /// Functions of two values.
-type Binary = fn(f64, f64) -> f64;
-const BINARY: [(&str, Binary); 3] = [("min", f64::min), ("max", f64::max), ("atan2", f64::atan2)];
+#[derive(Debug, Clone, Copy)]
+enum Binary {
+    Lower,
+    Higher,
+    Angle,
+}
+
+const BINARY: [(&str, Binary); 3] = [("min", Binary::Lower), ("max", Binary::Higher), ("atan2", Binary::Angle)];
+
+impl Binary {
+    fn of<N: Number>(self, a: N, b: N) -> N {
+        match self {
+            Self::Lower => a.lower(b),
+            Self::Higher => a.higher(b),
+            Self::Angle => a.atan2(b),
+        }
+    }
+}
 
 const CONSTANTS: [(&str, f64); 4] = [
     ("PI", std::f64::consts::PI),
@@ -104,24 +130,28 @@ impl Arithmetic {
         &self.names
     }
 
-    /// Its value for these values of its names, in their order; NaN where one is missing.
+    /// Its value for these values of its names, in their order; NaN where one is missing. In dual numbers it carries its
+    /// derivatives along.
     #[must_use]
-    pub fn value(&self, values: &[f64]) -> f64 {
-        let mut stack = [0.0; DEEPEST + 1];
+    pub fn value<N: Number>(&self, values: &[N]) -> N {
+        let mut stack = [N::from(0.0); DEEPEST + 1];
         // The reader has made sure that there is always enough, and never too much, on the stack.
         let mut top = 0;
         for step in &self.program {
             let (next, result) = match *step {
-                Step::Number(number) => (top + 1, number),
-                Step::Value(place) => (top + 1, values.get(place).copied().unwrap_or(f64::NAN)),
+                Step::Number(number) => (top + 1, N::from(number)),
+                Step::Value(place) => (top + 1, values.get(place).copied().unwrap_or(N::from(f64::NAN))),
                 Step::Negative => (top, -stack[top]),
-                Step::Unary(function) => (top, function(stack[top])),
+                Step::Unary(Unary { value, slope }) => {
+                    let x = stack[top].re();
+                    (top, stack[top].through(value(x), || slope(x)))
+                }
                 Step::Sum => (top - 1, stack[top - 1] + stack[top]),
                 Step::Difference => (top - 1, stack[top - 1] - stack[top]),
                 Step::Product => (top - 1, stack[top - 1] * stack[top]),
                 Step::Quotient => (top - 1, stack[top - 1] / stack[top]),
-                Step::Power => (top - 1, stack[top - 1].powf(stack[top])),
-                Step::Binary(function) => (top - 1, function(stack[top - 1], stack[top])),
+                Step::Power => (top - 1, stack[top - 1].power(stack[top])),
+                Step::Binary(function) => (top - 1, function.of(stack[top - 1], stack[top])),
             };
             stack[next] = result;
             top = next;

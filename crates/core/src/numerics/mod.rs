@@ -1,6 +1,7 @@
 //! Thin layer over the libraries for least squares, one-dimensional searches, roots, medians and autoregressions.
 
 mod arithmetic;
+mod dual;
 mod least_squares;
 pub mod ode;
 mod parallel;
@@ -10,6 +11,7 @@ mod search;
 mod statistics;
 
 pub use arithmetic::{Arithmetic, read_arithmetic};
+pub use dual::{Dual, Number, SEEDS, derivatives, seeded};
 pub use least_squares::{Compressed, NormalEquations, Outcome, RowBlock, minimise};
 pub use parallel::{in_parallel, on_threads};
 pub use polynomial::{eigenvalues, largest_root, roots};

@@ -1,7 +1,7 @@
 //! What a process says of itself: its states, inputs, outputs, parameters and balances, by name and unit.
 
 use crate::{Error, Result, check};
-use serde::Serialize;
+use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
@@ -23,7 +23,7 @@ pub struct Quantity {
 }
 
 /// What a term of a balance does to what is held.
-#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 #[serde(rename_all = "snake_case")]
 pub enum TermKind {
     /// Comes in with a stream or is supplied.

@@ -1,9 +1,9 @@
 //! Equations of one's own: states, inputs and parameters with units, right-hand sides in ordinary arithmetic.
 
 use super::description::{Balance, Description, Quantity, Term, TermKind, UsualDrive};
-use super::{Held, Port, Process};
+use super::{Held, InDualNumbers, Port, Process};
 use crate::lti::DeadTime;
-use crate::numerics::{Arithmetic, read_arithmetic};
+use crate::numerics::{Arithmetic, Dual, Number, read_arithmetic};
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use std::collections::HashMap;
@@ -176,8 +176,8 @@ struct Formula {
 }
 
 impl Formula {
-    fn value(&self, table: &[f64]) -> f64 {
-        let mut values = [0.0; MOST_NAMES];
+    fn value<N: Number>(&self, table: &[N]) -> N {
+        let mut values = [N::from(0.0); MOST_NAMES];
         for (value, slot) in values.iter_mut().zip(&self.slots) {
             *value = table[*slot];
         }
@@ -300,14 +300,14 @@ impl Compiled {
     }
 
     /// The table of values with the definitions worked out.
-    fn table<R>(&self, x: &[f64], u: &[f64], p: &[f64], then: impl FnOnce(&[f64]) -> R) -> R {
+    fn table<N: Number, R>(&self, x: &[N], u: &[N], p: &[N], then: impl FnOnce(&[N]) -> R) -> R {
         // Small enough for the stack in every case that the limits allow, or else on the heap.
-        let mut room = [0.0; 160];
+        let mut room = [N::from(0.0); 160];
         let mut heap = Vec::new();
         let table = if self.width <= room.len() {
             &mut room[..self.width]
         } else {
-            heap.resize(self.width, 0.0);
+            heap.resize(self.width, N::from(0.0));
             &mut heap[..]
         };
         table[..x.len()].copy_from_slice(x);
@@ -500,6 +500,24 @@ impl Process for OwnProcess {
 
     fn contents(&self, x: &[f64], contents: &mut [f64]) {
         contents.copy_from_slice(x);
+    }
+
+    fn in_dual_numbers(&self) -> Option<&dyn InDualNumbers> {
+        Some(self)
+    }
+}
+
+impl InDualNumbers for OwnProcess {
+    fn dual_rates(&self, p: &[Dual], x: &[Dual], u: &[Dual], _: Held, rates: &mut [Dual]) {
+        self.compiled.table(x, u, p, |table| {
+            rates.iter_mut().zip(&self.compiled.rates).for_each(|(rate, formula)| *rate = formula.value(table));
+        });
+    }
+
+    fn dual_outputs(&self, p: &[Dual], x: &[Dual], u: &[Dual], _: Held, outputs: &mut [Dual]) {
+        self.compiled.table(x, u, p, |table| {
+            outputs.iter_mut().zip(&self.compiled.outputs).for_each(|(output, formula)| *output = formula.value(table));
+        });
     }
 }
 

@@ -29,6 +29,7 @@ pub use steady::{Rest, SteadyState, rests_at, steady_states};
 
 use crate::Result;
 use crate::lti::{DeadTime, Propagator};
+use crate::numerics::Dual;
 
 /// One way on which an input acts: in general an input may act on different states after different dead times.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -139,11 +140,25 @@ pub trait Process: Send + Sync {
     /// What is held of each balanced quantity.
     fn contents(&self, _x: &[f64], _contents: &mut [f64]) {}
 
+    /// The same equations in dual numbers, which carry exact derivatives along; None where they are not written so.
+    fn in_dual_numbers(&self) -> Option<&dyn InDualNumbers> {
+        None
+    }
+
     /// What advances the states exactly under an input that runs straight, where the process is linear: its inputs are
     /// deviations from [`Process::rest`].
     fn propagator(&mut self) -> Option<(&mut Propagator, &[f64])> {
         None
     }
+}
+
+/// The equations of a process in dual numbers: what rates and outputs are, and how they change with parameters, states and inputs.
+pub trait InDualNumbers: Send + Sync {
+    /// See [`Process::rates`]; `p` are the parameters.
+    fn dual_rates(&self, p: &[Dual], x: &[Dual], u: &[Dual], held: Held, rates: &mut [Dual]);
+
+    /// See [`Process::outputs`].
+    fn dual_outputs(&self, p: &[Dual], x: &[Dual], u: &[Dual], held: Held, outputs: &mut [Dual]);
 }
 
 /// The inputs as they stand at the ports when nothing is under way.

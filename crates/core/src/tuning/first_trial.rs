@@ -4,7 +4,7 @@ use super::loops::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
 use super::{SimcChoice, Tuning, simc};
 use crate::assessment::{InteractionQuestion, loop_channel};
 use crate::controller::ControllerSpec;
-use crate::identification::Model;
+use crate::identification::{Model, SignalName};
 use crate::instrument::ActuatorSpec;
 use crate::process::LinearSpec;
 use crate::simulation::{Candidate, Drive, Manipulated, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
@@ -47,6 +47,9 @@ impl FirstTrial {
 ///
 /// Errors when the model is in another unit than the span of the PV, and for one that cannot be simulated.
 pub fn begin_on_model(model: &Model, pv: &Signal, op: &Signal, choice: &SimcChoice) -> Result<FirstTrial> {
+    if model.is_physical() {
+        return begin_on_plant(&plant_of_physical(model, pv, op)?, choice);
+    }
     if !model.is_matrix() {
         return first_trial(model, pv, op, choice).map(FirstTrial::of_one);
     }
@@ -90,6 +93,39 @@ fn plant_of_matrix(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
             actuator: ActuatorSpec::Direct {},
         });
     }
+    plant.start().map(|_| plant)
+}
+
+/// A physical model as a plant: the PV is the output that it shows, with what was found of its sensor and of the dead time of the
+/// OP, the OP drives its input, and all other inputs stand as they did where the record began.
+fn plant_of_physical(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
+    same_unit(model, pv)?;
+    let physical = model.physical()?;
+    let of_pv = &model.outputs[0].tag;
+    let shown = physical.fitted.outputs.iter().find(|own| own.tag == *of_pv);
+    let shown = shown.ok_or_else(|| Error::unfit("the PV shows no output of the model", "fit it with one"))?;
+    let of_op = &model.inputs[0].tag;
+    let Some((input, [at_0, at_100])) = physical.range_of(of_op)? else {
+        let what = format!("{of_op} drives no input of the model");
+        return Err(Error::unfit(what, "fit it with the OP as the channel of an input"));
+    };
+    let process = model.as_process()?;
+    let description = process.describe(&pv.span.unit)?;
+    let channels: Vec<(&SignalName, f64)> = model.inputs.iter().zip(model.operating.inputs.iter().copied()).collect();
+    let inputs = description.inputs.iter().zip(physical.inputs_at(&channels)?);
+    let others = inputs.filter(|(own, _)| own.name != input).map(|(own, value)| (own.name.clone(), value));
+    let others: std::collections::BTreeMap<String, f64> = others.collect();
+    let late = physical.fitted.inputs.iter().find(|own| own.input == input).map_or(0.0, |own| own.dead_time);
+    let tenth = |value: f64| (10.0 * value).round() / 10.0;
+    let point = OperatingPoint::new(tenth(model.operating.pv - shown.offset), tenth(model.operating.op));
+    let mut plant = Plant::plain(process, pv.clone(), op.clone(), point);
+    plant.measured = Some(shown.output.clone());
+    plant.drive = Some(Drive { input, at_0, at_100 });
+    plant.inputs = others;
+    // What is late at the input is late at the output: between them nothing else acts.
+    plant.sensor.dead_time = late;
+    plant.sensor.time_constant = shown.lag;
+    plant.sensor.bias = shown.offset;
     plant.start().map(|_| plant)
 }
 

@@ -2,7 +2,7 @@
 
 use super::controlled::Controlled;
 use super::optimise::{Variation, load_error, sampled};
-use crate::assessment::{Family, FrequencyGrid};
+use crate::assessment::{Family, FrequencyGrid, Prediction};
 use crate::controller::ControllerSpec;
 use crate::numerics::on_threads;
 use crate::units::Span;
@@ -148,7 +148,9 @@ fn row(
     let slowest = pid.integral_time.unwrap_or(0.0).max(process.time_scale());
     let grid = FrequencyGrid::new(&sampled, slowest, process.dead_time());
     let family = match controller {
-        ControllerSpec::Smith(settings) => Family::smith(&grid, settings, pv_span)?,
+        ControllerSpec::Smith(settings) => {
+            Family::smith(&grid, &Prediction::new(&grid, settings, pv_span)?, &settings.pid)
+        }
         _ => Family::pid(&grid, pid),
     };
     // The gain of the plant multiplies the loop, not the controller's own model.

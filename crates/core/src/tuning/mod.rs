@@ -7,6 +7,7 @@ mod first_trial;
 mod loops;
 mod mismatch;
 mod optimise;
+mod over_load;
 mod rules;
 #[cfg(test)]
 mod rules_tests;
@@ -26,6 +27,7 @@ pub use optimise::{
     ControllerStructure, Demand, Demands, Figures, Objective, Optimum, Relaxation, Task, TradeOff, TradeOffPoint,
     Variation, optimise, trade_off,
 };
+pub use over_load::{LoadPoint, LoadQuestion, OverLoad, over_load};
 pub use rules::{Aim, Rule, RuleChoice, RuleTuning, Terms, tune_by_rule};
 pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};
 pub use ultimate::{RelayReading, UltimatePoint, read_relay, ultimate_point};

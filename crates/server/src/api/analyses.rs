@@ -87,7 +87,8 @@ async fn analyse(
         let stretches: Vec<DataSet> = stretches.iter().map(|data| model.own_data(data).into_owned()).collect();
         let other = other.map(|other| model.own_data(&other).into_owned());
         let data = &stretches[0];
-        let inputs = 0..model.inputs.len();
+        // A physical model answers otherwise at every load: it has no response of its own.
+        let inputs = 0..if model.is_physical() { 0 } else { model.inputs.len() };
         let known: Vec<&str> = model
             .parameters
             .iter()

@@ -56,8 +56,7 @@ async fn loop_archive(State(state): State<AppState>, Path(tag): Path<String>) ->
     responses((status = 200, content_type = "application/zip", body = Vec<u8>), (status = 404, body = Problem)))]
 async fn area_archive(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Response, Problem> {
     let AreaInfo { name, .. } = state.store.area(id).await?;
-    let loops = state.store.loops().await?.into_iter().filter(|one| one.area == name);
-    let tags: Vec<String> = loops.map(|one| one.tag).collect();
+    let tags = state.store.tags_of_area(id).await?;
     archive_of(&state, &name, &tags).await
 }
 

@@ -29,12 +29,17 @@ pub(crate) struct PartOfList {
 
 impl PartOfList {
     pub(crate) fn checked(&self) -> Result<Part, Problem> {
-        let newest = self.newest.unwrap_or(ROWS);
-        if !(1..=MOST_ROWS).contains(&newest) {
-            return Err(Problem::invalid_field("newest", format!("newest is {newest}: it must be 1 to {MOST_ROWS}.")));
-        }
-        Ok(Part { newest, also: self.also })
+        Ok(Part { newest: rows_wanted("newest", self.newest)?, also: self.also })
     }
+}
+
+/// How many rows of a list are wanted in a parameter of the query.
+pub(crate) fn rows_wanted(name: &str, given: Option<i64>) -> Result<i64, Problem> {
+    let rows = given.unwrap_or(ROWS);
+    if (1..=MOST_ROWS).contains(&rows) {
+        return Ok(rows);
+    }
+    Err(Problem::invalid_field(name, format!("{name} is {rows}: it must be 1 to {MOST_ROWS}.")))
 }
 
 /// Rows, how many there are in all, and how many of those that were wanted cannot be read by this version.

@@ -1,16 +1,19 @@
 //! Loops.
 
+use super::lists::{InPart, rows_wanted};
 use super::{annotation, name_of};
-use crate::problem::{Body, Path, Problem};
+use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::simulation::{Plant, Signal};
-use antistasis_store::{BinItem, DeletionKind, Error, LoopCard, LoopDetail, LoopSummary, NewLoop, Unreadable};
+use antistasis_store::{
+    BinItem, DeletionKind, Error, LoopCard, LoopDetail, LoopOrder, LoopSummary, LoopsAsked, NewLoop, Part, Unreadable,
+};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Deserialize;
-use utoipa::ToSchema;
+use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
 use uuid::Uuid;
@@ -23,10 +26,41 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(list_unreadable))
 }
 
-/// All loops, by area.
-#[utoipa::path(get, path = "/api/v1/loops", tag = "loops", responses((status = 200, body = Vec<LoopSummary>)))]
-async fn list_loops(State(state): State<AppState>) -> Result<Json<Vec<LoopSummary>>, Problem> {
-    Ok(Json(state.store.loops().await?))
+/// Which loops are wanted.
+#[derive(Debug, Deserialize, IntoParams)]
+#[serde(deny_unknown_fields)]
+#[into_params(parameter_in = Query)]
+struct LoopsQuery {
+    /// The first so many, 1 to 1000; 100 where left out.
+    #[param(minimum = 1, maximum = 1000)]
+    first: Option<i64>,
+    /// One that is to be there besides, wherever it stands.
+    also: Option<Uuid>,
+    /// In which order: by area where left out.
+    #[serde(default)]
+    #[param(inline)]
+    order: LoopOrder,
+    /// Words that must all stand in tag, name, area or difficulty, in any case; at most 200 characters.
+    #[serde(default)]
+    #[param(max_length = 200)]
+    words: String,
+}
+
+/// The first loops in an order. The header `X-Total-Count` tells how many there are in all.
+#[utoipa::path(get, path = "/api/v1/loops", tag = "loops", params(LoopsQuery),
+    responses((status = 200, body = Vec<LoopSummary>, headers(("X-Total-Count" = i64, description = "Loops in all"))),
+        (status = 422, body = Problem)))]
+async fn list_loops(
+    State(state): State<AppState>,
+    Query(query): Query<LoopsQuery>,
+) -> Result<InPart<LoopSummary>, Problem> {
+    let words = match query.words.trim() {
+        "" => String::new(),
+        words => name_of("words", words, 200)?,
+    };
+    let part = Part { newest: rows_wanted("first", query.first)?, also: query.also };
+    let asked = LoopsAsked { words, order: query.order, part };
+    Ok(InPart::from(state.store.loops(&asked).await?))
 }
 
 /// The trials, models and records of a loop that this version cannot read, as they are stored. They stay, and hide no other.

@@ -10,6 +10,7 @@ mod imports;
 mod lists;
 mod loops;
 mod models;
+mod physical;
 mod plants;
 mod preparation;
 mod records;
@@ -56,6 +57,7 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(experiments::router())
         .merge(models::router())
         .merge(analyses::router())
+        .merge(physical::router())
         .merge(plants::router())
         .merge(trials::router())
         .merge(sweeps::router())

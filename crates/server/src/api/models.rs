@@ -8,16 +8,17 @@ use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::identification::{
-    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, StructureOffer, Validation, ValidationWindow,
-    Windows, identify_together, reduce, validate,
+    DataSet, FitOptions, Model, Parts, Reduction, ReductionMethod, Structure, StructureOffer, Validation,
+    ValidationWindow, Windows, identify_together, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
-use antistasis_core::series::Record;
-use antistasis_store::{BinItem, DeletionKind, Error, FurtherWindow, ModelRow, NewModel};
+use antistasis_core::series::{Record, Role};
+use antistasis_store::{BinItem, DeletionKind, Error, FurtherWindow, LoopDetail, ModelRow, NewModel, RecordInfo};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -43,24 +44,25 @@ async fn list_structures() -> Json<Vec<StructureOffer>> {
 /// A model to be fitted.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-struct IdentifyRequest {
+pub(super) struct IdentifyRequest {
     /// The record; it must have a PV and an OP. Its preparation is applied.
     record_id: Uuid,
     /// The windows; by default halves.
     #[serde(default)]
-    windows: Windows,
+    pub windows: Windows,
     /// Further stretches, of this record or of others: the model is fitted to all of them together. The process is the same
     /// in all; its level and what was under way are each stretch's own.
     #[serde(default)]
     further: Vec<StretchRequest>,
-    /// Structure and method.
-    options: FitOptions,
+    /// Structure and method. A physical model names the channels of its signals itself: `disturbances` and `outputs` follow from
+    /// them.
+    pub options: FitOptions,
 }
 
 /// A further stretch that a model is to be fitted to.
 #[derive(Debug, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
-struct StretchRequest {
+pub(super) struct StretchRequest {
     /// The record; its preparation is applied.
     record_id: Uuid,
     /// Start in s from the start of the record; null for the start.
@@ -74,20 +76,26 @@ struct StretchRequest {
 /// Most stretches that a model is fitted to.
 const MOST_STRETCHES: usize = 50;
 
-/// Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own.
-#[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
-    params(("tag" = String, Path, description = "Tag of the loop")), request_body = IdentifyRequest,
-    responses((status = 201, body = ModelRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
-async fn fit_model(
-    State(state): State<AppState>,
-    Path(tag): Path<String>,
-    Body(request): Body<IdentifyRequest>,
-) -> Result<(StatusCode, Json<ModelRow>), Problem> {
-    let found = state.store.find_loop(&tag).await?;
-    let loop_id = found.id;
-    let info = state.store.record_info(request.record_id).await?;
-    let prepared = state.prepared(request.record_id, &info.preparation).await?;
-    let options = request.options.clone();
+/// A record of a fit, prepared.
+struct OwnRecord {
+    prepared: Arc<Prepared>,
+    info: RecordInfo,
+}
+
+/// The records of a fit.
+pub(super) struct Stretches {
+    pv_unit: String,
+    first: OwnRecord,
+    further: Vec<OwnRecord>,
+}
+
+/// The records that a fit is asked of; a physical model brings the channels of its signals itself, which are put among those
+/// of the fit.
+pub(super) async fn stretches_of(
+    state: &AppState,
+    found: &LoopDetail,
+    request: &mut IdentifyRequest,
+) -> Result<Stretches, Problem> {
     if request.further.len() >= MOST_STRETCHES {
         let text = format!(
             "A model is fitted to at most {MOST_STRETCHES} stretches; these are {}.",
@@ -95,17 +103,34 @@ async fn fit_model(
         );
         return Err(Problem::invalid_field("further", text));
     }
-    let mut others = Vec::with_capacity(request.further.len());
+    let own = async |id: Uuid| -> Result<OwnRecord, Problem> {
+        let info = state.store.record_info(id).await?;
+        Ok(OwnRecord { prepared: state.prepared(id, &info.preparation).await?, info })
+    };
+    let first = own(request.record_id).await?;
+    let mut further = Vec::with_capacity(request.further.len());
     for stretch in &request.further {
-        let info = state.store.record_info(stretch.record_id).await?;
-        others.push((state.prepared(stretch.record_id, &info.preparation).await?, info));
+        further.push(own(stretch.record_id).await?);
     }
-    let (identified, further) = compute(move || {
-        let unit = &found.pv.span.unit;
-        let data = data_set(&prepared.record, unit, &request.options)?;
+    if let Some(physical) = &request.options.physical {
+        let tag = |role| first.prepared.record.channel(role).map_or("", |channel| channel.tag.as_str());
+        let (inputs, outputs) = physical.further_tags(tag(Role::Op), tag(Role::Pv));
+        (request.options.disturbances, request.options.outputs) = (inputs, outputs);
+    }
+    Ok(Stretches { pv_unit: found.pv.span.unit.clone(), first, further })
+}
+
+impl Stretches {
+    /// The window of the first record with what a model is held against, and the further stretches with their windows.
+    pub fn cut(
+        &self,
+        request: &IdentifyRequest,
+    ) -> Result<(Parts, Vec<DataSet>, Vec<FurtherWindow>, DataSet), Problem> {
+        let unit = &self.pv_unit;
+        let data = data_set(&self.first.prepared.record, unit, &request.options)?;
         let (mut stretches, mut windows) = (Vec::new(), Vec::new());
         let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
-        for (k, (stretch, (prepared, info))) in request.further.iter().zip(others).enumerate() {
+        for (k, (stretch, OwnRecord { prepared, info })) in request.further.iter().zip(&self.further).enumerate() {
             let own = Windows { from: stretch.from, to: stretch.to, validation: ValidationWindow::None };
             let part = data_set(&prepared.record, unit, &request.options)
                 .and_then(|data| Ok(own.cut(&data.named(op, pv), prepared.start)?.estimation))
@@ -116,13 +141,35 @@ async fn fit_model(
             let (from, to) = part.window;
             windows.push(FurtherWindow {
                 record_id: info.id,
-                record_hash: info.content_hash,
-                preparation: info.preparation,
+                record_hash: info.content_hash.clone(),
+                preparation: info.preparation.clone(),
                 from,
                 to,
             });
         }
-        let identified = identify_together(&data, prepared.start, &request.windows, &stretches, &request.options)?;
+        let parts = request.windows.cut(&data, self.first.prepared.start)?;
+        Ok((parts, stretches, windows, data))
+    }
+}
+
+/// Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
+    params(("tag" = String, Path, description = "Tag of the loop")), request_body = IdentifyRequest,
+    responses((status = 201, body = ModelRow), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn fit_model(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Body(mut request): Body<IdentifyRequest>,
+) -> Result<(StatusCode, Json<ModelRow>), Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let loop_id = found.id;
+    let stretches = stretches_of(&state, &found, &mut request).await?;
+    let info = stretches.first.info.clone();
+    let options = request.options.clone();
+    let (identified, further) = compute(move || {
+        let (_, further, windows, data) = stretches.cut(&request)?;
+        let start = stretches.first.prepared.start;
+        let identified = identify_together(&data, start, &request.windows, &further, &request.options)?;
         Ok::<_, Problem>((identified, windows))
     })
     .await??;
@@ -475,7 +522,7 @@ fn simulated(model: &Model, data: &DataSet, own: bool, output: usize) -> Result<
         let row = model.of_output(output)?;
         return simulated(row, &row.own_data(data), own, 0);
     }
-    if own && model.sample_time.is_none() {
+    if own && model.structure.is_process() {
         let inputs: Vec<&[f64]> = data.inputs.iter().map(|series| series.values.as_slice()).collect();
         return Ok(model.simulate(&data.axis, &inputs)?);
     }

@@ -7,7 +7,9 @@ use antistasis_core::Error;
 use antistasis_core::assessment::{Interaction, InteractionQuestion, PlantAnalysis, SignalOffers, analyse};
 use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, StepTable, TextFault, offers};
 use antistasis_core::simulation::Plant;
-use antistasis_core::tuning::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
+use antistasis_core::tuning::{
+    LoadQuestion, LoopsAnswer, LoopsQuestion, OverLoad, begin_loops, over_load, with_further,
+};
 use axum::Json;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -26,6 +28,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(analyse_plant))
         .routes(routes!(interaction_of))
         .routes(routes!(loops_of))
+        .routes(routes!(over_its_load))
         .routes(routes!(further_signals))
 }
 
@@ -34,6 +37,14 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     responses((status = 200, body = Vec<Offer>)))]
 async fn list_processes() -> Json<Vec<Offer>> {
     Json(offers())
+}
+
+/// A plant over its range of operation: what it is like at each load, whether the settings of the trial do for all, and a gain
+/// schedule with the trial that goes through the range.
+#[utoipa::path(post, path = "/api/v1/plants/over-load", tag = "plants", request_body = LoadQuestion,
+    responses((status = 200, body = OverLoad), (status = 422, body = Problem)))]
+async fn over_its_load(Body(question): Body<LoadQuestion>) -> Result<Json<OverLoad>, Problem> {
+    Ok(Json(compute(move || over_load(&question)).await??))
 }
 
 /// A process to make a plant of.

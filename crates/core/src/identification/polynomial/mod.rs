@@ -155,6 +155,7 @@ fn model(
         matrices: None,
         paths: Vec::new(),
         rows: Vec::new(),
+        physical: None,
         operating: operating(0),
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),

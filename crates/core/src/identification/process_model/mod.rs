@@ -221,6 +221,7 @@ impl<'a> Fit<'a> {
             matrices: None,
             paths: self.options.paths.clone(),
             rows: Vec::new(),
+            physical: None,
             operating,
             start,
             first_stretch: (stretches.len() > 1).then(|| of_stretch(0).performance),

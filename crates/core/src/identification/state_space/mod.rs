@@ -82,6 +82,7 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         matrices: Some(system.into_matrices(subspace.singular_values.clone())),
         paths: Vec::new(),
         rows: Vec::new(),
+        physical: None,
         operating: operating(0),
         start: StartOfRecord::default(),
         further: (1..stretches.len()).map(|k| FurtherStretch::at(operating(k))).collect(),

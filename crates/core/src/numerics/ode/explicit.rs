@@ -24,8 +24,8 @@ pub(super) struct Explicit {
 
 /// Coefficients: Dormand & Prince, J. Comp. Appl. Math. 6, 1980, table 2 (RK5(4)7M); as in Hairer, Nørsett & Wanner,
 /// Solving Ordinary Differential Equations I, table 5.2 of chapter II.
-const NODES: [f64; 6] = [0.2, 0.3, 0.8, 8.0 / 9.0, 1.0, 1.0];
-const WEIGHTS: [[f64; 6]; 6] = [
+pub(super) const NODES: [f64; 6] = [0.2, 0.3, 0.8, 8.0 / 9.0, 1.0, 1.0];
+pub(super) const WEIGHTS: [[f64; 6]; 6] = [
     [0.2, 0.0, 0.0, 0.0, 0.0, 0.0],
     [3.0 / 40.0, 9.0 / 40.0, 0.0, 0.0, 0.0, 0.0],
     [44.0 / 45.0, -56.0 / 15.0, 32.0 / 9.0, 0.0, 0.0, 0.0],
@@ -33,7 +33,7 @@ const WEIGHTS: [[f64; 6]; 6] = [
     [9017.0 / 3168.0, -355.0 / 33.0, 46732.0 / 5247.0, 49.0 / 176.0, -5103.0 / 18656.0, 0.0],
     [35.0 / 384.0, 0.0, 500.0 / 1113.0, 125.0 / 192.0, -2187.0 / 6784.0, 11.0 / 84.0],
 ];
-const ERROR_WEIGHTS: [f64; 7] =
+pub(super) const ERROR_WEIGHTS: [f64; 7] =
     [71.0 / 57600.0, 0.0, -71.0 / 16695.0, 71.0 / 1920.0, -17253.0 / 339200.0, 22.0 / 525.0, -1.0 / 40.0];
 
 impl Explicit {

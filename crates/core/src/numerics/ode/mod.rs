@@ -6,9 +6,11 @@
 //! stretch to the next, can take the last step back, and tell states within it. A library is as fast on a smooth stretch
 //! (`benches/loop_speed.rs` runs one beside) but was not found to do these three.
 
+mod exact;
 mod explicit;
 mod implicit;
 
+pub use exact::ExactIntegrator;
 use explicit::Explicit;
 use implicit::Implicit;
 

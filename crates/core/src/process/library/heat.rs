@@ -1,7 +1,7 @@
 //! Heaters, vessels, an exchanger and a hall: energy balances. Energies are in kJ from 0 °C, heat flows in kW.
 
 use super::super::description::{Balance, Description, Quantity, TermKind, UsualDrive};
-use super::{Equations, HOUR, Point, take};
+use super::{Facts, HOUR, Laws, Number, Point, take};
 use TermKind::{In, Lost, Out};
 
 /// Range of temperatures that equipment survives, in °C.
@@ -27,7 +27,7 @@ const TONNES_PER_HOUR: f64 = 1000.0 / HOUR;
 /// `M c T' = F c (Tf − T) + h_e (Te − T) − h_l (T − Ta)`, `C_e Te' = P − h_e (Te − T)`.
 pub(super) struct StirredHeater;
 
-impl Equations for StirredHeater {
+impl Facts for StirredHeater {
     fn describe(&self, _: &[f64]) -> Description {
         Description {
             batch: false,
@@ -63,36 +63,38 @@ impl Equations for StirredHeater {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * p[1] * x[0] + p[2] * x[1];
+    }
+}
+
+impl Laws for StirredHeater {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let [holdup, heat_capacity, element_capacity, element_transfer, loss] = take(at.p);
         let [power, flow, feed, ambient] = take(at.u);
         let [liquid, element] = take(at.x);
-        let stream = TONNES_PER_HOUR * flow * heat_capacity;
+        let stream = flow * TONNES_PER_HOUR * heat_capacity;
         let transferred = element_transfer * (element - liquid);
         rates[0] = (stream * (feed - liquid) + transferred - loss * (liquid - ambient)) / (holdup * heat_capacity);
         rates[1] = (power - transferred) / element_capacity;
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(at.x);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [_, heat_capacity, _, _, loss] = take(at.p);
         let [power, flow, feed, ambient] = take(at.u);
-        let stream = TONNES_PER_HOUR * flow * heat_capacity;
+        let stream = flow * TONNES_PER_HOUR * heat_capacity;
         terms.copy_from_slice(&[power, stream * feed, stream * at.x[0], loss * (at.x[0] - ambient)]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * p[1] * x[0] + p[2] * x[1];
     }
 }
 
 /// A heated body that warms another; both lose heat to the air (Newton's law of cooling).
 pub(super) struct TwoBodies;
 
-impl Equations for TwoBodies {
+impl Facts for TwoBodies {
     fn describe(&self, _: &[f64]) -> Description {
         Description {
             batch: false,
@@ -122,7 +124,13 @@ impl Equations for TwoBodies {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * x[0] + p[1] * x[1];
+    }
+}
+
+impl Laws for TwoBodies {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let [heater_capacity, body_capacity, coupling, heater_loss, body_loss] = take(at.p);
         let [power, air] = take(at.u);
         let [heater, body] = take(at.x);
@@ -131,18 +139,14 @@ impl Equations for TwoBodies {
         rates[1] = (passed - body_loss * (body - air)) / body_capacity;
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(&[at.x[1], at.x[0]]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [_, _, _, heater_loss, body_loss] = take(at.p);
         let [power, air] = take(at.u);
         terms.copy_from_slice(&[power, heater_loss * (at.x[0] - air) + body_loss * (at.x[1] - air)]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * x[0] + p[1] * x[1];
     }
 }
 
@@ -151,18 +155,18 @@ pub(super) struct JacketedVessel;
 
 impl JacketedVessel {
     /// Heat flows in kW: the hot and the cold stream in, the jacket's outflow, to the vessel, and what both lose.
-    fn flows(at: Point<'_>) -> [f64; 5] {
+    fn flows<N: Number>(at: Point<'_, N>) -> [N; 5] {
         let [_, _, _, medium_capacity, transfer, loss, hot_flow, cold_flow] = take(at.p);
         let [demand, hot, cold, ambient] = take(at.u);
         let [vessel, jacket] = take(at.x);
-        let hot_stream = hot_flow * medium_capacity * demand.clamp(0.0, 100.0) / 100.0;
-        let cold_stream = cold_flow * medium_capacity * (-demand).clamp(0.0, 100.0) / 100.0;
+        let hot_stream = hot_flow * medium_capacity * demand.kept_within(0.0, 100.0) / 100.0;
+        let cold_stream = cold_flow * medium_capacity * (-demand).kept_within(0.0, 100.0) / 100.0;
         let leaving = (hot_stream + cold_stream) * jacket;
         [hot_stream * hot, cold_stream * cold, leaving, transfer * (jacket - vessel), loss * (vessel - ambient)]
     }
 }
 
-impl Equations for JacketedVessel {
+impl Facts for JacketedVessel {
     fn describe(&self, _: &[f64]) -> Description {
         Description {
             batch: false,
@@ -201,23 +205,25 @@ impl Equations for JacketedVessel {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * p[1] * x[0] + p[2] * x[1];
+    }
+}
+
+impl Laws for JacketedVessel {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let [hot, cold, leaving, passed, lost] = Self::flows(at);
         rates[0] = (passed - lost) / (at.p[0] * at.p[1]);
         rates[1] = (hot + cold - leaving - passed) / at.p[2];
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(at.x);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [hot, cold, leaving, _, lost] = Self::flows(at);
         terms.copy_from_slice(&[hot, cold, leaving, lost]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * p[1] * x[0] + p[2] * x[1];
     }
 }
 
@@ -227,7 +233,7 @@ pub(super) struct HeatExchanger;
 /// Most cells.
 const MOST_CELLS: f64 = 50.0;
 
-impl Equations for HeatExchanger {
+impl Facts for HeatExchanger {
     fn describe(&self, p: &[f64]) -> Description {
         let cells = p.first().map_or(10.0, |cells| *cells) as usize;
         let side = |name: &str, start: f64| {
@@ -273,32 +279,41 @@ impl Equations for HeatExchanger {
         &[0]
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        let n = x.len() / 2;
+        let mean = |side: &[f64]| side.iter().sum::<f64>() / n as f64;
+        contents[0] = p[2] * p[4] * mean(&x[..n]);
+        contents[1] = p[3] * p[5] * mean(&x[n..]);
+    }
+}
+
+impl Laws for HeatExchanger {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let n = at.x.len() / 2;
         let [_, transfer, hot_holdup, cold_holdup, hot_capacity, cold_capacity] = take(at.p);
         let [hot_flow, cold_flow, hot_inlet, cold_inlet] = take(at.u);
         let (hot, cold) = at.x.split_at(n);
         let share = 1.0 / n as f64;
         let (hot_stream, cold_stream) =
-            (TONNES_PER_HOUR * hot_flow * hot_capacity, TONNES_PER_HOUR * cold_flow * cold_capacity);
+            (hot_flow * TONNES_PER_HOUR * hot_capacity, cold_flow * TONNES_PER_HOUR * cold_capacity);
         for i in 0..n {
-            let passed = share * transfer * (hot[i] - cold[i]);
+            let passed = transfer * share * (hot[i] - cold[i]);
             let (before, after) =
                 (if i == 0 { hot_inlet } else { hot[i - 1] }, if i + 1 == n { cold_inlet } else { cold[i + 1] });
-            rates[i] = (hot_stream * (before - hot[i]) - passed) / (share * hot_holdup * hot_capacity);
-            rates[n + i] = (cold_stream * (after - cold[i]) + passed) / (share * cold_holdup * cold_capacity);
+            rates[i] = (hot_stream * (before - hot[i]) - passed) / (hot_holdup * share * hot_capacity);
+            rates[n + i] = (cold_stream * (after - cold[i]) + passed) / (cold_holdup * share * cold_capacity);
         }
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         let n = at.x.len() / 2;
         outputs.copy_from_slice(&[at.x[n], at.x[n - 1], self.duty(at)]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let n = at.x.len() / 2;
         let [hot_flow, cold_flow, hot_inlet, cold_inlet] = take(at.u);
-        let (hot_stream, cold_stream) = (TONNES_PER_HOUR * hot_flow * at.p[4], TONNES_PER_HOUR * cold_flow * at.p[5]);
+        let (hot_stream, cold_stream) = (hot_flow * TONNES_PER_HOUR * at.p[4], cold_flow * TONNES_PER_HOUR * at.p[5]);
         let duty = self.duty(at);
         terms.copy_from_slice(&[
             hot_stream * hot_inlet,
@@ -309,19 +324,12 @@ impl Equations for HeatExchanger {
             cold_stream * at.x[n],
         ]);
     }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        let n = x.len() / 2;
-        let mean = |side: &[f64]| side.iter().sum::<f64>() / n as f64;
-        contents[0] = p[2] * p[4] * mean(&x[..n]);
-        contents[1] = p[3] * p[5] * mean(&x[n..]);
-    }
 }
 
 impl HeatExchanger {
-    fn duty(&self, at: Point<'_>) -> f64 {
+    fn duty<N: Number>(&self, at: Point<'_, N>) -> N {
         let n = at.x.len() / 2;
-        let difference: f64 = (0..n).map(|i| at.x[i] - at.x[n + i]).sum();
+        let difference: N = (0..n).map(|i| at.x[i] - at.x[n + i]).sum();
         at.p[1] * difference / n as f64
     }
 }
@@ -335,14 +343,14 @@ const AIR: f64 = 1.2;
 impl HeatedHall {
     /// Heat flows in kW: sun through windows, sun on the walls, air to wall, wall to outside, through windows, by
     /// ventilation.
-    fn flows(at: Point<'_>) -> [f64; 6] {
+    fn flows<N: Number>(at: Point<'_, N>) -> [N; 6] {
         let [volume, _, _, inner, outer, windows, glass, absorbing] = take(at.p);
         let [_, outdoor, sun, changes] = take(at.u);
         let [air, wall] = take(at.x);
         let exchanged = changes * volume * AIR / HOUR;
         [
-            1e-3 * glass * sun,
-            1e-3 * absorbing * sun,
+            glass * 1e-3 * sun,
+            absorbing * 1e-3 * sun,
             inner * (air - wall),
             outer * (wall - outdoor),
             windows * (air - outdoor),
@@ -351,7 +359,7 @@ impl HeatedHall {
     }
 }
 
-impl Equations for HeatedHall {
+impl Facts for HeatedHall {
     fn describe(&self, _: &[f64]) -> Description {
         let outside = (-60.0, 60.0);
         Description {
@@ -391,22 +399,24 @@ impl Equations for HeatedHall {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[1] * x[0] + p[2] * x[1];
+    }
+}
+
+impl Laws for HeatedHall {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let [glass, absorbed, to_wall, to_outside, windows, ventilation] = Self::flows(at);
         rates[0] = (at.u[0] + glass - to_wall - windows - ventilation) / at.p[1];
         rates[1] = (to_wall + absorbed - to_outside) / at.p[2];
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(at.x);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [glass, absorbed, _, to_outside, windows, ventilation] = Self::flows(at);
         terms.copy_from_slice(&[at.u[0], glass + absorbed, to_outside, windows, ventilation]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[1] * x[0] + p[2] * x[1];
     }
 }

@@ -2,7 +2,7 @@
 
 use super::super::Bound;
 use super::super::description::{Balance, Description, Quantity, TermKind, UsualDrive};
-use super::{Equations, GRAVITY, HOUR, Point, take};
+use super::{Facts, GRAVITY, HOUR, Laws, Number, Point, take};
 use TermKind::{In, Lost, Out};
 
 const SOME: (f64, f64) = (1e-6, 1e7);
@@ -26,29 +26,29 @@ pub(super) struct MixingTank;
 const FILM: f64 = 1e-6;
 
 /// Flows in m³/s and the loss in kW.
-struct MixingFlows {
-    hot: f64,
-    cold: f64,
-    outflow: f64,
-    spill: f64,
-    loss: f64,
+struct MixingFlows<N> {
+    hot: N,
+    cold: N,
+    outflow: N,
+    spill: N,
+    loss: N,
 }
 
 impl MixingTank {
-    fn flows(at: Point<'_>) -> MixingFlows {
+    fn flows<N: Number>(at: Point<'_, N>) -> MixingFlows<N> {
         let [area, height, outlet_area, discharge, _, _, loss] = take(at.p);
         let [hot, cold, _, _, opening, ambient] = take(at.u);
-        let level = (at.x[0] / area).max(0.0);
+        let level = (at.x[0] / area).at_least(0.0);
         let (hot, cold) = (hot / HOUR, cold / HOUR);
-        let wanted = opening / 100.0 * discharge * 1e-4 * outlet_area * (2.0 * GRAVITY * level).sqrt();
-        let outflow = if at.held.is_low(0) { wanted.min(hot + cold) } else { wanted };
-        let spill = if at.held.is_high(0) { (hot + cold - outflow).max(0.0) } else { 0.0 };
+        let wanted = opening / 100.0 * discharge * 1e-4 * outlet_area * (level * (2.0 * GRAVITY)).sqrt();
+        let outflow = if at.held.is_low(0) { wanted.lower(hot + cold) } else { wanted };
+        let spill = if at.held.is_high(0) { (hot + cold - outflow).at_least(0.0) } else { N::from(0.0) };
         // The wall gives off heat as far as it is wetted.
         MixingFlows { hot, cold, outflow, spill, loss: loss * level / height * (at.x[1] - ambient) }
     }
 }
 
-impl Equations for MixingTank {
+impl Facts for MixingTank {
     fn describe(&self, p: &[f64]) -> Description {
         let [area, height]: [f64; 2] = if p.is_empty() { [2.0, 2.5] } else { take(p) };
         let full = area * height;
@@ -104,7 +104,14 @@ impl Equations for MixingTank {
         }]
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = x[0];
+        contents[1] = p[4] * p[5] * x[0] * x[1];
+    }
+}
+
+impl Laws for MixingTank {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let MixingFlows { hot, cold, outflow, spill, loss } = Self::flows(at);
         let [area, height, _, _, density, heat_capacity] = take(at.p);
         let [_, _, hot_temperature, cold_temperature] = take(at.u);
@@ -112,14 +119,14 @@ impl Equations for MixingTank {
         rates[0] = hot + cold - outflow - spill;
         let gained = hot * (hot_temperature - temperature) + cold * (cold_temperature - temperature)
             - loss / (density * heat_capacity);
-        rates[1] = gained / volume.max(FILM * area * height);
+        rates[1] = gained / volume.higher(area * FILM * height);
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
-        outputs.copy_from_slice(&[at.x[1], at.x[0] / at.p[0], HOUR * Self::flows(at).outflow]);
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
+        outputs.copy_from_slice(&[at.x[1], at.x[0] / at.p[0], Self::flows(at).outflow * HOUR]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let MixingFlows { hot, cold, outflow, spill, loss } = Self::flows(at);
         let [_, _, hot_temperature, cold_temperature] = take(at.u);
         let heat = at.p[4] * at.p[5];
@@ -135,18 +142,13 @@ impl Equations for MixingTank {
             loss,
         ]);
     }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = x[0];
-        contents[1] = p[4] * p[5] * x[0] * x[1];
-    }
 }
 
 /// A strong and a weak stream blended in a tank that overflows into the product line: concentration and temperature
 /// are coupled.
 pub(super) struct BlendingTank;
 
-impl Equations for BlendingTank {
+impl Facts for BlendingTank {
     fn describe(&self, _: &[f64]) -> Description {
         let strength = |name: &str, value: f64, text: &str| Quantity::new(name, "g/L", value, (0.0, 1e4), text);
         Description {
@@ -183,20 +185,27 @@ impl Equations for BlendingTank {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * x[0];
+        contents[1] = p[0] * p[1] * p[2] * x[1];
+    }
+}
+
+impl Laws for BlendingTank {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let [strong, weak, strong_concentration, weak_concentration, strong_temperature, weak_temperature] = take(at.u);
         let [concentration, temperature] = take(at.x);
-        let per_second = 1.0 / (HOUR * at.p[0]);
+        let per_second = (at.p[0] * HOUR).recip();
         rates[0] = per_second
             * (strong * (strong_concentration - concentration) + weak * (weak_concentration - concentration));
         rates[1] = per_second * (strong * (strong_temperature - temperature) + weak * (weak_temperature - temperature));
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(&[at.x[0], at.x[1], at.u[0] + at.u[1]]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [strong, weak, strong_concentration, weak_concentration, strong_temperature, weak_temperature] = take(at.u);
         let heat = at.p[1] * at.p[2];
         let product = strong + weak;
@@ -211,10 +220,5 @@ impl Equations for BlendingTank {
         for (term, value) in terms.iter_mut().zip(per_hour) {
             *term = value / HOUR;
         }
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * x[0];
-        contents[1] = p[0] * p[1] * p[2] * x[1];
     }
 }

@@ -6,25 +6,26 @@ mod reactors;
 mod tanks;
 
 use super::description::Description;
-use super::{Bound, Held, Port, Process};
+use super::{Bound, Held, InDualNumbers, Port, Process};
 use crate::lti::DeadTime;
+use crate::numerics::{Dual, Number};
 use crate::{Error, Result};
 use std::collections::BTreeMap;
 
 /// Where the equations of a process are evaluated.
 #[derive(Clone, Copy)]
-struct Point<'a> {
+struct Point<'a, N> {
     /// Parameters.
-    p: &'a [f64],
+    p: &'a [N],
     /// States.
-    x: &'a [f64],
+    x: &'a [N],
     /// Inputs.
-    u: &'a [f64],
+    u: &'a [N],
     held: Held,
 }
 
-/// The equations of a library process.
-trait Equations: Send + Sync {
+/// What a library process says of itself.
+trait Facts: Send + Sync {
     /// Names, units and ranges; the sizes may follow from the parameters, which are empty for the usual ones.
     fn describe(&self, p: &[f64]) -> Description;
     /// See [`Process::bounds`].
@@ -35,14 +36,49 @@ trait Equations: Send + Sync {
     fn sizes(&self) -> &'static [usize] {
         &[]
     }
-    /// See [`Process::rates`].
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]);
-    /// See [`Process::outputs`].
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]);
-    /// See [`Process::terms`].
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]);
     /// See [`Process::contents`].
     fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]);
+}
+
+/// The equations of a library process, in plain or dual numbers.
+trait Laws {
+    /// See [`Process::rates`].
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]);
+    /// See [`Process::outputs`].
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]);
+    /// See [`Process::terms`].
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]);
+}
+
+/// A library process, whichever it is.
+trait Equations: Facts {
+    fn plain_rates(&self, at: Point<'_, f64>, rates: &mut [f64]);
+    fn plain_outputs(&self, at: Point<'_, f64>, outputs: &mut [f64]);
+    fn plain_terms(&self, at: Point<'_, f64>, terms: &mut [f64]);
+    fn dual_rates(&self, at: Point<'_, Dual>, rates: &mut [Dual]);
+    fn dual_outputs(&self, at: Point<'_, Dual>, outputs: &mut [Dual]);
+}
+
+impl<E: Facts + Laws> Equations for E {
+    fn plain_rates(&self, at: Point<'_, f64>, rates: &mut [f64]) {
+        self.rates(at, rates);
+    }
+
+    fn plain_outputs(&self, at: Point<'_, f64>, outputs: &mut [f64]) {
+        self.outputs(at, outputs);
+    }
+
+    fn plain_terms(&self, at: Point<'_, f64>, terms: &mut [f64]) {
+        self.terms(at, terms);
+    }
+
+    fn dual_rates(&self, at: Point<'_, Dual>, rates: &mut [Dual]) {
+        self.rates(at, rates);
+    }
+
+    fn dual_outputs(&self, at: Point<'_, Dual>, outputs: &mut [Dual]) {
+        self.outputs(at, outputs);
+    }
 }
 
 /// Seconds in a minute and in an hour.
@@ -93,8 +129,8 @@ pub(super) fn kind(index: usize) -> &'static str {
 }
 
 /// The first values of a slice as an array, so that they can be named; NaN where there are too few.
-fn take<const N: usize>(values: &[f64]) -> [f64; N] {
-    std::array::from_fn(|i| values.get(i).copied().unwrap_or(f64::NAN))
+fn take<const COUNT: usize, N: Number>(values: &[N]) -> [N; COUNT] {
+    std::array::from_fn(|i| values.get(i).copied().unwrap_or(N::from(f64::NAN)))
 }
 
 /// A process of the library at work.
@@ -119,7 +155,7 @@ impl LibraryProcess {
         Ok(Self { equations, description, parameters, ports })
     }
 
-    fn at<'a>(&'a self, x: &'a [f64], u: &'a [f64], held: Held) -> Point<'a> {
+    fn at<'a>(&'a self, x: &'a [f64], u: &'a [f64], held: Held) -> Point<'a, f64> {
         Point { p: &self.parameters, x, u, held }
     }
 }
@@ -156,19 +192,33 @@ impl Process for LibraryProcess {
     }
 
     fn rates(&self, x: &[f64], u: &[f64], held: Held, rates: &mut [f64]) {
-        self.equations.rates(self.at(x, u, held), rates);
+        self.equations.plain_rates(self.at(x, u, held), rates);
     }
 
     fn outputs(&self, x: &[f64], u: &[f64], held: Held, outputs: &mut [f64]) {
-        self.equations.outputs(self.at(x, u, held), outputs);
+        self.equations.plain_outputs(self.at(x, u, held), outputs);
     }
 
     fn terms(&self, x: &[f64], u: &[f64], held: Held, terms: &mut [f64]) {
-        self.equations.terms(self.at(x, u, held), terms);
+        self.equations.plain_terms(self.at(x, u, held), terms);
     }
 
     fn contents(&self, x: &[f64], contents: &mut [f64]) {
         self.equations.contents(&self.parameters, x, contents);
+    }
+
+    fn in_dual_numbers(&self) -> Option<&dyn InDualNumbers> {
+        Some(self)
+    }
+}
+
+impl InDualNumbers for LibraryProcess {
+    fn dual_rates(&self, p: &[Dual], x: &[Dual], u: &[Dual], held: Held, rates: &mut [Dual]) {
+        self.equations.dual_rates(Point { p, x, u, held }, rates);
+    }
+
+    fn dual_outputs(&self, p: &[Dual], x: &[Dual], u: &[Dual], held: Held, outputs: &mut [Dual]) {
+        self.equations.dual_outputs(Point { p, x, u, held }, outputs);
     }
 }
 

@@ -1,7 +1,7 @@
 //! Reactors: mole balances, and energy balances where the reaction is not isothermal.
 
 use super::super::description::{Balance, Description, Quantity, TermKind, UsualDrive};
-use super::{Equations, MINUTE, Point, ZERO_CELSIUS, take};
+use super::{Facts, Laws, MINUTE, Number, Point, ZERO_CELSIUS, take};
 use TermKind::{Generated, In, Lost, Out};
 
 const SOME: (f64, f64) = (1e-9, 1e20);
@@ -18,7 +18,7 @@ fn concentration(name: &str, value: f64, text: &str) -> Quantity {
 }
 
 /// Arrhenius's law: the rate constant at a temperature in °C.
-fn arrhenius(factor: f64, activation: f64, celsius: f64) -> f64 {
+fn arrhenius<N: Number>(factor: N, activation: N, celsius: N) -> N {
     factor * (-activation / (celsius + ZERO_CELSIUS)).exp()
 }
 
@@ -32,20 +32,20 @@ pub(super) struct StirredReactor {
 }
 
 /// The terms of the balances: mol/min and J/min.
-struct ReactorFlows {
-    feed: f64,
-    outflow: f64,
-    reacted: f64,
-    heat_in: f64,
-    heat_out: f64,
-    heat_made: f64,
-    cooled: f64,
-    coolant_in: f64,
-    coolant_out: f64,
+struct ReactorFlows<N> {
+    feed: N,
+    outflow: N,
+    reacted: N,
+    heat_in: N,
+    heat_out: N,
+    heat_made: N,
+    cooled: N,
+    coolant_in: N,
+    coolant_out: N,
 }
 
 impl StirredReactor {
-    fn flows(&self, at: Point<'_>) -> ReactorFlows {
+    fn flows<N: Number>(&self, at: Point<'_, N>) -> ReactorFlows<N> {
         let [volume, density, heat_capacity, heat, activation, factor, transfer, activity, _, coolant_capacity] =
             take(at.p);
         let [coolant, flow, feed, feed_temperature, coolant_inlet] = take(at.u);
@@ -53,7 +53,7 @@ impl StirredReactor {
         let reacted = activity * arrhenius(factor, activation, temperature) * concentration * volume;
         let stream = flow * density * heat_capacity;
         let surface = if self.with_jacket { jacket } else { coolant };
-        let coolant_stream = if self.with_jacket { coolant * coolant_capacity } else { 0.0 };
+        let coolant_stream = if self.with_jacket { coolant * coolant_capacity } else { N::from(0.0) };
         ReactorFlows {
             feed: flow * feed,
             outflow: flow * concentration,
@@ -62,13 +62,13 @@ impl StirredReactor {
             heat_out: stream * temperature,
             heat_made: heat * reacted,
             cooled: transfer * (temperature - surface),
-            coolant_in: if self.with_jacket { coolant_stream * coolant_inlet } else { 0.0 },
-            coolant_out: if self.with_jacket { coolant_stream * jacket } else { 0.0 },
+            coolant_in: if self.with_jacket { coolant_stream * coolant_inlet } else { N::from(0.0) },
+            coolant_out: if self.with_jacket { coolant_stream * jacket } else { N::from(0.0) },
         }
     }
 }
 
-impl Equations for StirredReactor {
+impl Facts for StirredReactor {
     fn describe(&self, _: &[f64]) -> Description {
         let mut states = vec![
             concentration("concentration", 0.8773, "of A in the reactor"),
@@ -133,7 +133,17 @@ impl Equations for StirredReactor {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * x[0];
+        contents[1] = p[0] * p[1] * p[2] * x[1];
+        if self.with_jacket {
+            contents[2] = p[8] * x[2];
+        }
+    }
+}
+
+impl Laws for StirredReactor {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let flows = self.flows(at);
         let [volume, density, heat_capacity] = take(at.p);
         rates[0] = (flows.feed - flows.outflow - flows.reacted) / (volume * MINUTE);
@@ -144,16 +154,16 @@ impl Equations for StirredReactor {
         }
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         let feed = at.u[2];
-        let conversion = if feed > 0.0 { 100.0 * (1.0 - at.x[0] / feed) } else { 0.0 };
+        let conversion = if feed.re() > 0.0 { (-(at.x[0] / feed) + 1.0) * 100.0 } else { N::from(0.0) };
         outputs[..3].copy_from_slice(&[at.x[1], at.x[0], conversion]);
         if self.with_jacket {
             outputs[3] = at.x[2];
         }
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let flows = self.flows(at);
         let per_minute = [
             flows.feed,
@@ -171,14 +181,6 @@ impl Equations for StirredReactor {
             *term = value / MINUTE;
         }
     }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * x[0];
-        contents[1] = p[0] * p[1] * p[2] * x[1];
-        if self.with_jacket {
-            contents[2] = p[8] * x[2];
-        }
-    }
 }
 
 /// An isothermal continuous stirred reactor with A → B → C and 2 A → D: the yield of B has a maximum over the flow, and
@@ -186,7 +188,7 @@ impl Equations for StirredReactor {
 /// Process Dynamics, from memory).
 pub(super) struct SeriesParallel;
 
-impl Equations for SeriesParallel {
+impl Facts for SeriesParallel {
     fn describe(&self, _: &[f64]) -> Description {
         Description {
             batch: false,
@@ -215,19 +217,26 @@ impl Equations for SeriesParallel {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
-        let mut terms = [0.0; 7];
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = p[0] * x[0];
+        contents[1] = p[0] * x[1];
+    }
+}
+
+impl Laws for SeriesParallel {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
+        let mut terms = [N::from(0.0); 7];
         self.terms(at, &mut terms);
         let [feed, out_a, to_b, to_d, from_a, out_b, to_c] = terms;
         rates[0] = (feed - out_a - to_b - to_d) / at.p[0];
         rates[1] = (from_a - out_b - to_c) / at.p[0];
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(&[at.x[1], at.x[0]]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [volume, k1, k2, k3] = take(at.p);
         let [flow, feed] = take(at.u);
         let [a, b] = take(at.x);
@@ -237,18 +246,13 @@ impl Equations for SeriesParallel {
             *term = value / MINUTE;
         }
     }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = p[0] * x[0];
-        contents[1] = p[0] * x[1];
-    }
 }
 
 /// A batch reactor with A → B → C, both exothermic, whose temperature follows a programme through its jacket: too cold
 /// wastes time, too hot wastes B (common practice; the parameters are made up).
 pub(super) struct Batch;
 
-impl Equations for Batch {
+impl Facts for Batch {
     fn describe(&self, _: &[f64]) -> Description {
         Description {
             batch: true,
@@ -288,8 +292,17 @@ impl Equations for Batch {
         }
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
-        let mut terms = [0.0; 7];
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        for i in 0..3 {
+            contents[i] = p[0] * x[i];
+        }
+        contents[3] = p[0] * p[1] * x[3];
+    }
+}
+
+impl Laws for Batch {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
+        let mut terms = [N::from(0.0); 7];
         self.terms(at, &mut terms);
         let [to_b, _, to_c, _, jacket, heat_1, heat_2] = terms;
         let volume = at.p[0];
@@ -299,24 +312,17 @@ impl Equations for Batch {
         rates[3] = (jacket + heat_1 + heat_2) / (volume * at.p[1]);
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         let [a, b, c, temperature] = take(at.x);
         outputs.copy_from_slice(&[temperature, a, b, c]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let [volume, _, transfer, factor_1, activation_1, heat_1, factor_2, activation_2, heat_2] = take(at.p);
         let [a, b, _, temperature] = take(at.x);
         let first = arrhenius(factor_1, activation_1, temperature) * a * volume / MINUTE;
         let second = arrhenius(factor_2, activation_2, temperature) * b * volume / MINUTE;
         let jacket = transfer * (at.u[0] - temperature) / MINUTE;
         terms.copy_from_slice(&[first, first, second, second, jacket, heat_1 * first, heat_2 * second]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        for i in 0..3 {
-            contents[i] = p[0] * x[i];
-        }
-        contents[3] = p[0] * p[1] * x[3];
     }
 }

@@ -2,7 +2,7 @@
 
 use super::super::Bound;
 use super::super::description::{Balance, Description, Quantity, TermKind, UsualDrive};
-use super::{Equations, GRAVITY, HOUR, Point, take};
+use super::{Facts, GRAVITY, HOUR, Laws, Number, Point, take};
 use crate::numerics::rounded;
 use TermKind::{In, Lost, Out};
 use std::f64::consts::PI;
@@ -53,33 +53,38 @@ impl Shape {
     }
 
     /// Volume to the rim in m³.
-    fn full(self, [a, b]: [f64; 2]) -> f64 {
+    fn full<N: Number>(self, [a, b]: [N; 2]) -> N {
         match self {
             Self::Upright => a * b,
-            Self::Lying => 0.25 * PI * a * a * b,
-            Self::Cone => PI * a * a * b / 12.0,
-            Self::Sphere => PI * a * a * a / 6.0,
+            Self::Lying => a * (0.25 * PI) * a * b,
+            Self::Cone => a * PI * a * b / 12.0,
+            Self::Sphere => a * PI * a * a / 6.0,
         }
     }
 
     /// Level in m at a volume of 0 to full.
-    fn level(self, [a, b]: [f64; 2], volume: f64) -> f64 {
+    fn level<N: Number>(self, [a, b]: [N; 2], volume: N) -> N {
         match self {
             Self::Upright => volume / a,
-            Self::Lying => 0.5 * a * (1.0 - (0.5 * segment_angle(8.0 * volume / (a * a * b))).cos()),
-            Self::Cone => b * (volume / self.full([a, b])).max(0.0).cbrt(),
+            Self::Lying => a * 0.5 * (-(segment_angle(volume * 8.0 / (a * a * b)) * 0.5).cos() + 1.0),
+            Self::Cone => b * (volume / self.full([a, b])).at_least(0.0).cbrt(),
             // s = h/D solves 3s² − 2s³ = V/full; the root between 0 and 1 in closed form.
             Self::Sphere => {
-                let share = (volume / self.full([a, b])).clamp(0.0, 1.0);
-                a * (0.5 - ((1.0 - 2.0 * share).asin() / 3.0).sin())
+                let share = (volume / self.full([a, b])).kept_within(0.0, 1.0);
+                a * (-((-(share * 2.0) + 1.0).asin() / 3.0).sin() + 0.5)
             }
         }
     }
 }
 
 /// The angle φ from 0 to 2π with `φ − sin φ = c`: the angle at the centre of a circle segment of area `c r²/2`.
-fn segment_angle(c: f64) -> f64 {
-    let c = c.clamp(0.0, 2.0 * PI);
+fn segment_angle<N: Number>(c: N) -> N {
+    let phi = angle_of_segment(c.re().clamp(0.0, 2.0 * PI));
+    // c = φ − sin φ: dφ/dc = 1/(1 − cos φ).
+    c.through(phi, || (1.0 - phi.cos()).recip())
+}
+
+fn angle_of_segment(c: f64) -> f64 {
     let small = c.min(2.0 * PI - c);
     // For small angles φ³/6 = c; Newton's method from there rises to the root.
     let mut phi = (6.0 * small).cbrt().min(PI);
@@ -98,37 +103,37 @@ fn segment_angle(c: f64) -> f64 {
 }
 
 /// The flows of a tank in m³/s.
-struct Flows {
-    inflow: f64,
-    outflow: f64,
-    spill: f64,
+struct Flows<N> {
+    inflow: N,
+    outflow: N,
+    spill: N,
 }
 
 impl Tank {
-    fn flows(&self, at: Point<'_>) -> Flows {
+    fn flows<N: Number>(&self, at: Point<'_, N>) -> Flows<N> {
         let (sizes, rest) = at.p.split_at(self.shape.sizes());
         let [outlet_area, discharge] = take(rest);
         let [first, second] = take(at.u);
         let (inflow, wanted) = match self.outflow {
             Outflow::Gravity => {
-                let head = self.shape.level(take(sizes), at.x[0].max(0.0));
+                let head = self.shape.level(take(sizes), at.x[0].at_least(0.0));
                 (first / HOUR, second / 100.0 * drain(outlet_area, discharge, head))
             }
             Outflow::Pumped => (second / HOUR, first / HOUR),
         };
-        let outflow = if at.held.is_low(0) { wanted.min(inflow) } else { wanted };
-        let spill = if at.held.is_high(0) { (inflow - outflow).max(0.0) } else { 0.0 };
+        let outflow = if at.held.is_low(0) { wanted.lower(inflow) } else { wanted };
+        let spill = if at.held.is_high(0) { (inflow - outflow).at_least(0.0) } else { N::from(0.0) };
         Flows { inflow, outflow, spill }
     }
 }
 
 /// Outflow in m³/s through an opening of `area` cm² under `head` m of liquid (Torricelli's law with a discharge
 /// coefficient).
-fn drain(area: f64, discharge: f64, head: f64) -> f64 {
-    discharge * 1e-4 * area * (2.0 * GRAVITY * head).sqrt()
+fn drain<N: Number>(area: N, discharge: N, head: N) -> N {
+    discharge * 1e-4 * area * (head * (2.0 * GRAVITY)).sqrt()
 }
 
-impl Equations for Tank {
+impl Facts for Tank {
     fn describe(&self, p: &[f64]) -> Description {
         let mut parameters = self.shape.parameters();
         let (name, title) = match (self.outflow, self.shape) {
@@ -139,7 +144,7 @@ impl Equations for Tank {
             (_, Shape::Sphere) => ("sphere_tank", "Sphere drained by gravity"),
         };
         let usual: Vec<f64> = parameters.iter().map(|parameter| parameter.value).collect();
-        let full = self.shape.full(take(if p.is_empty() { &usual } else { p }));
+        let full: f64 = self.shape.full(take(if p.is_empty() { &usual } else { p }));
         let flow = (0.0, 1e5);
         let inputs = match self.outflow {
             Outflow::Gravity => {
@@ -182,23 +187,25 @@ impl Equations for Tank {
         vec![tank_bound(0, self.shape.full(take(p)), "the tank")]
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, _: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = x[0];
+    }
+}
+
+impl Laws for Tank {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let Flows { inflow, outflow, spill } = self.flows(at);
         rates[0] = inflow - outflow - spill;
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         let Flows { outflow, spill, .. } = self.flows(at);
-        outputs.copy_from_slice(&[self.shape.level(take(at.p), at.x[0]), HOUR * outflow, HOUR * spill]);
+        outputs.copy_from_slice(&[self.shape.level(take(at.p), at.x[0]), outflow * HOUR, spill * HOUR]);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let Flows { inflow, outflow, spill } = self.flows(at);
         terms.copy_from_slice(&[inflow, outflow, spill]);
-    }
-
-    fn contents(&self, _: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = x[0];
     }
 }
 
@@ -228,7 +235,7 @@ impl Series {
     }
 
     /// Inflow, spill and outflow of each tank in m³/s, in this order; calls `each(tank, in, spill, out)`.
-    fn flows(&self, at: Point<'_>, mut each: impl FnMut(usize, f64, f64, f64)) {
+    fn flows<N: Number>(&self, at: Point<'_, N>, mut each: impl FnMut(usize, N, N, N)) {
         let [_, area, _, outlet, last_outlet, discharge] = take(at.p);
         let n = at.x.len();
         let [feed, side_feed] = take(at.u);
@@ -241,18 +248,18 @@ impl Series {
                 let root = head / (head * head + LAMINAR_HEAD * LAMINAR_HEAD).sqrt().sqrt();
                 discharge * 1e-4 * opening * (2.0 * GRAVITY).sqrt() * root
             } else {
-                drain(opening, discharge, level(i).max(0.0))
+                drain(opening, discharge, level(i).at_least(0.0))
             };
-            let inflow = arriving + if i + 1 == n { side_feed / HOUR } else { 0.0 };
-            let leaving = if at.held.is_low(i) { leaving.min(inflow.max(0.0)) } else { leaving };
-            let spill = if at.held.is_high(i) { (inflow - leaving).max(0.0) } else { 0.0 };
+            let inflow = if i + 1 == n { arriving + side_feed / HOUR } else { arriving };
+            let leaving = if at.held.is_low(i) { leaving.lower(inflow.at_least(0.0)) } else { leaving };
+            let spill = if at.held.is_high(i) { (inflow - leaving).at_least(0.0) } else { N::from(0.0) };
             each(i, inflow, spill, leaving);
             arriving = leaving;
         }
     }
 }
 
-impl Equations for Series {
+impl Facts for Series {
     fn describe(&self, p: &[f64]) -> Description {
         let parameters = vec![
             Quantity::new("tanks", "", 2.0, (2.0, MOST_TANKS), "how many stand in a row"),
@@ -307,28 +314,30 @@ impl Equations for Series {
         (0..n as usize).map(|k| tank_bound(k, area * height, &format!("tank {}", k + 1))).collect()
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, _: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = x.iter().sum();
+    }
+}
+
+impl Laws for Series {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         self.flows(at, |i, inflow, spill, leaving| rates[i] = inflow - spill - leaving);
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         let n = at.x.len();
         for i in 0..n {
             outputs[n - 1 - i] = at.x[i] / at.p[1];
         }
-        self.flows(at, |_, _, _, leaving| outputs[n] = HOUR * leaving);
+        self.flows(at, |_, _, _, leaving| outputs[n] = leaving * HOUR);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
-        terms.copy_from_slice(&[at.u[0] / HOUR, at.u[1] / HOUR, 0.0, 0.0]);
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
+        terms.copy_from_slice(&[at.u[0] / HOUR, at.u[1] / HOUR, N::from(0.0), N::from(0.0)]);
         self.flows(at, |_, _, spill, leaving| {
             terms[2] = leaving;
             terms[3] += spill;
         });
-    }
-
-    fn contents(&self, _: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = x.iter().sum();
     }
 }
 
@@ -340,29 +349,29 @@ pub(super) struct FourTanks;
 const GRAVITY_CM: f64 = 981.0;
 
 /// Of the four tanks in cm³/s: what flows in from pumps and from above, what leaves, what spills.
-struct FourFlows {
-    fed: [f64; 4],
-    inflow: [f64; 4],
-    leaving: [f64; 4],
-    spill: [f64; 4],
+struct FourFlows<N> {
+    fed: [N; 4],
+    inflow: [N; 4],
+    leaving: [N; 4],
+    spill: [N; 4],
 }
 
 impl FourTanks {
-    fn flows(at: Point<'_>) -> FourFlows {
+    fn flows<N: Number>(at: Point<'_, N>) -> FourFlows<N> {
         let [_, _, outlet_odd, outlet_even, k1, k2, split1, split2] = take(at.p);
         let [v1, v2] = take(at.u);
-        let fed = [split1 * k1 * v1, split2 * k2 * v2, (1.0 - split2) * k2 * v2, (1.0 - split1) * k1 * v1];
+        let fed = [split1 * k1 * v1, split2 * k2 * v2, (-split2 + 1.0) * k2 * v2, (-split1 + 1.0) * k1 * v1];
         let mut inflow = fed;
-        let (mut leaving, mut spill) = ([0.0; 4], [0.0; 4]);
+        let (mut leaving, mut spill) = ([N::from(0.0); 4], [N::from(0.0); 4]);
         // The upper tanks 3 and 4 first: they drain into 1 and 2.
         for i in [2, 3, 0, 1] {
             let outlet = if i % 2 == 0 { outlet_odd } else { outlet_even };
-            leaving[i] = outlet * (2.0 * GRAVITY_CM * at.x[i].max(0.0)).sqrt();
+            leaving[i] = outlet * (at.x[i].at_least(0.0) * (2.0 * GRAVITY_CM)).sqrt();
             if at.held.is_low(i) {
-                leaving[i] = leaving[i].min(inflow[i]);
+                leaving[i] = leaving[i].lower(inflow[i]);
             }
             if at.held.is_high(i) {
-                spill[i] = (inflow[i] - leaving[i]).max(0.0);
+                spill[i] = (inflow[i] - leaving[i]).at_least(0.0);
             }
             if i >= 2 {
                 inflow[i - 2] += leaving[i];
@@ -371,12 +380,12 @@ impl FourTanks {
         FourFlows { fed, inflow, leaving, spill }
     }
 
-    fn area(p: &[f64], i: usize) -> f64 {
+    fn area<N: Copy>(p: &[N], i: usize) -> N {
         p[i % 2]
     }
 }
 
-impl Equations for FourTanks {
+impl Facts for FourTanks {
     fn describe(&self, p: &[f64]) -> Description {
         let height = p.get(8).copied().unwrap_or(20.0);
         let area = |name: &str, value: f64, text: &str| Quantity::new(name, "cm²", value, (1e-4, 1e6), text);
@@ -413,24 +422,26 @@ impl Equations for FourTanks {
         (0..4).map(|k| tank_bound(k, p[8], &format!("tank {}", k + 1))).collect()
     }
 
-    fn rates(&self, at: Point<'_>, rates: &mut [f64]) {
+    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
+        contents[0] = (0..4).map(|i| Self::area(p, i) * x[i]).sum();
+    }
+}
+
+impl Laws for FourTanks {
+    fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
         let FourFlows { inflow, leaving, spill, .. } = Self::flows(at);
         for i in 0..4 {
             rates[i] = (inflow[i] - leaving[i] - spill[i]) / Self::area(at.p, i);
         }
     }
 
-    fn outputs(&self, at: Point<'_>, outputs: &mut [f64]) {
+    fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
         outputs.copy_from_slice(at.x);
     }
 
-    fn terms(&self, at: Point<'_>, terms: &mut [f64]) {
+    fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
         let FourFlows { fed, leaving, spill, .. } = Self::flows(at);
-        terms.copy_from_slice(&[fed.iter().sum(), leaving[0] + leaving[1], spill.iter().sum()]);
-    }
-
-    fn contents(&self, p: &[f64], x: &[f64], contents: &mut [f64]) {
-        contents[0] = (0..4).map(|i| Self::area(p, i) * x[i]).sum();
+        terms.copy_from_slice(&[fed.into_iter().sum(), leaving[0] + leaving[1], spill.into_iter().sum()]);
     }
 }
 

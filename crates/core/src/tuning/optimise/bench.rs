@@ -2,7 +2,7 @@
 
 use super::{ControllerStructure, Demand, Demands, Objective, Task, Variation};
 use crate::Result;
-use crate::assessment::{Family, FrequencyGrid, OnGrid, SampledLoop, metrics, rises, settles};
+use crate::assessment::{Family, FrequencyGrid, OnGrid, Prediction, SampledLoop, metrics, rises, settles};
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
 use crate::instrument::SensorSpec;
 use crate::process::LinearSpec;
@@ -89,6 +89,8 @@ pub(super) struct Model {
 /// All plants of a task, and how often they were run.
 pub(super) struct Bench {
     models: Arc<[Model]>,
+    /// Of a predictor, what it adds to its PID controller, for each model.
+    predictions: Vec<Prediction>,
     structure: ControllerStructure,
     template: ControllerSpec,
     pv_span: Span,
@@ -128,11 +130,11 @@ pub(super) fn models(task: &Task) -> Result<Arc<[Model]>> {
 
 impl Bench {
     pub fn new(task: &Task) -> Result<Self> {
-        Ok(Self::with(task, models(task)?))
+        Self::with(task, models(task)?)
     }
 
     /// With the [`models`] of the task.
-    pub fn with(task: &Task, models: Arc<[Model]>) -> Self {
+    pub fn with(task: &Task, models: Arc<[Model]>) -> Result<Self> {
         let span = &task.pv_span;
         let seen = Controlled { process: task.process.clone(), sensor: task.sensor.clone() }.as_seen(task.scan);
         let percent = 100.0 / span.width();
@@ -148,7 +150,14 @@ impl Bench {
         let longest = if seen.integrators() > 0 { 60.0 * (theta + scale) } else { 8.0 * (theta + scale) };
         // A controller on a prediction can be faster than the dead time.
         let (most, shortest) = if task.structure == ControllerStructure::Smith { (12.0, 0.05) } else { (3.0, 0.15) };
-        Self {
+        let predictions = match &task.template {
+            ControllerSpec::Smith(settings) => {
+                models.iter().map(|model| Prediction::new(&model.grid, settings, span)).collect::<Result<_>>()?
+            }
+            _ => Vec::new(),
+        };
+        Ok(Self {
+            predictions,
             structure: task.structure,
             template: task.template.clone(),
             pv_span: span.clone(),
@@ -162,7 +171,7 @@ impl Bench {
             models,
             simulated: Cell::new(0),
             least: Cell::new(f64::INFINITY),
-        }
+        })
     }
 
     /// A controller of these settings.
@@ -182,15 +191,14 @@ impl Bench {
     }
 
     /// The responses of controllers of these times and any gain, one for each plant.
-    pub fn families(&self, integral: f64, derivative: f64) -> Result<Vec<Family>> {
+    pub fn families(&self, integral: f64, derivative: f64) -> Vec<Family> {
         let controller = self.controller(1.0, integral, derivative);
-        self.models
-            .iter()
-            .map(|model| match &controller {
-                ControllerSpec::Smith(settings) => Family::smith(&model.grid, settings, &self.pv_span),
-                other => Ok(Family::pid(&model.grid, other.main_pid().unwrap_or(&PidSettings::pi(1.0, integral)))),
-            })
-            .collect()
+        let Some(pid) = controller.main_pid() else { return Vec::new() };
+        let family = |(k, model): (usize, &Model)| match self.predictions.get(k) {
+            Some(prediction) => Family::smith(&model.grid, prediction, pid),
+            None => Family::pid(&model.grid, pid),
+        };
+        self.models.iter().enumerate().map(family).collect()
     }
 
     /// The worst of all plants over frequency.

@@ -36,7 +36,23 @@ const SIMPLEX_STARTS: usize = 3;
 const FAR: f64 = 1.6;
 /// Integral times of the coarse grid for one.
 const TIMES: usize = 12;
+/// Shares of the highest gain that keeps the limits at which it is looked coarsely.
+const SHARES: [f64; 6] = [1.0, 0.85, 0.65, 0.4, 0.15, 0.02];
+/// How far below the highest gain that keeps the limits it is looked whether a lower one does better.
+const BELOW: f64 = 0.97;
+/// And how far below it the best is looked for then, before all are.
+const QUARTER: f64 = 0.25;
 const INVERSE_GOLDEN: f64 = 0.618_033_988_749_894_8;
+
+/// How the best gain for a pair of times is looked for.
+#[derive(Debug, Clone, Copy, PartialEq)]
+enum Look {
+    /// Over all gains that keep the limits, at a few of them: well enough to tell which times are worth a closer look.
+    Coarsely,
+    /// To the last digits: at the highest of them first, which is the best, as a rule, beside times that were looked at
+    /// already. Where a gain just below does better, below it; where that comes to nothing, over all.
+    Closely,
+}
 
 pub(super) struct Search<'a> {
     pub bench: &'a Bench,
@@ -97,11 +113,11 @@ impl Search<'_> {
     }
 
     /// The best gain for these times; None where no gain is stable, or the search was stopped.
-    fn best_gain(&self, integral: f64, derivative: f64) -> Result<Option<Tried>> {
+    fn best_gain(&self, integral: f64, derivative: f64, look: Look) -> Result<Option<Tried>> {
         if !(self.goes_on)(self.bench.simulated.get()) {
             return Ok(None);
         }
-        let families = self.bench.families(integral, derivative)?;
+        let families = self.bench.families(integral, derivative);
         let [low, high] = self.bench.gains;
         let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
         let allowed = |gain: f64| self.keeps_over_frequency(&families, gain);
@@ -115,9 +131,10 @@ impl Search<'_> {
             let Some(k) = least else { return Ok(None) };
             return self.try_at(&families, gain_at(k), integral, derivative).map(Some);
         };
+        let halvings = if look == Look::Coarsely { 4 } else { 14 };
         let edge = |inside: f64, outside: f64| {
             let (mut inside, mut outside) = (inside.ln(), outside.ln());
-            for _ in 0..14 {
+            for _ in 0..halvings {
                 let middle = 0.5 * (inside + outside);
                 if allowed(middle.exp()) {
                     inside = middle;
@@ -127,11 +144,26 @@ impl Search<'_> {
             }
             inside.exp()
         };
-        let first = if from == 0 { low } else { edge(gain_at(from), gain_at(from - 1)) };
         let last = if to + 1 == GAINS { high } else { edge(gain_at(to), gain_at(to + 1)) };
+        let at = |gain: f64| self.try_at(&families, gain, integral, derivative);
+        if look == Look::Closely {
+            let highest = at(last)?;
+            if highest.score <= at(BELOW * last)?.score {
+                return Ok(Some(highest));
+            }
+            let low = QUARTER * last;
+            let found = golden(low.ln(), last.ln(), 10, |log_gain| at(log_gain.exp()))?;
+            if found.gain > 1.1 * low && found.score < highest.score {
+                return Ok(Some(found));
+            }
+        }
+        let first = if from == 0 { low } else { edge(gain_at(from), gain_at(from - 1)) };
         let first = first.max(last * 5e-3);
         let place = |k: usize| first * (last / first).powf(k as f64 / (SIMULATED_GAINS - 1) as f64);
-        let at = |gain: f64| self.try_at(&families, gain, integral, derivative);
+        if look == Look::Coarsely {
+            let tried = SHARES.iter().map(|share| at((share * last).max(first))).collect::<Result<Vec<_>>>()?;
+            return Ok(tried.into_iter().min_by(|a, b| a.score.total_cmp(&b.score)));
+        }
         let tried: Vec<Tried> = (0..SIMULATED_GAINS).map(|k| at(place(k))).collect::<Result<_>>()?;
         let best = (0..tried.len()).fold(0, |best, k| if tried[k].score < tried[best].score { k } else { best });
         if best + 1 == tried.len() {
@@ -166,7 +198,7 @@ impl Search<'_> {
         let place = |k: usize| low + (high - low) * k as f64 / (times - 1) as f64;
         let mut best: Option<(usize, Tried)> = None;
         for k in 0..times {
-            if let Some(tried) = self.best_gain(place(k).exp(), 0.0)?
+            if let Some(tried) = self.best_gain(place(k).exp(), 0.0, Look::Coarsely)?
                 && best.is_none_or(|(_, known)| tried.score < known.score)
             {
                 best = Some((k, tried));
@@ -175,7 +207,9 @@ impl Search<'_> {
         let Some((k, coarse)) = best else { return Ok(None) };
         let (from, to) = (place(k.saturating_sub(1)), place((k + 1).min(times - 1)));
         let nowhere = Tried { score: f64::INFINITY, ..coarse };
-        let refined = golden(from, to, 13, |log_time| Ok(self.best_gain(log_time.exp(), 0.0)?.unwrap_or(nowhere)))?;
+        let refined = golden(from, to, 13, |log_time| {
+            Ok(self.best_gain(log_time.exp(), 0.0, Look::Closely)?.unwrap_or(nowhere))
+        })?;
         Ok(Some(if refined.score < coarse.score { refined } else { coarse }))
     }
 
@@ -188,7 +222,7 @@ impl Search<'_> {
         for i in 0..COARSE_TIMES {
             for ratio in [0.04f64, 0.12, 0.25, 0.5] {
                 let place = [low + (high - low) * i as f64 / (COARSE_TIMES - 1) as f64, ratio.ln()];
-                coarse.extend(self.at_times(place)?.map(|tried| (place, tried)));
+                coarse.extend(self.at_times(place, Look::Coarsely)?.map(|tried| (place, tried)));
             }
         }
         coarse.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
@@ -217,15 +251,15 @@ impl Search<'_> {
     }
 
     /// The best gain at the logarithms of the integral time and of the ratio of the times.
-    fn at_times(&self, place: [f64; 2]) -> Result<Option<Tried>> {
+    fn at_times(&self, place: [f64; 2], look: Look) -> Result<Option<Tried>> {
         let [low, high] = self.bench.times.map(f64::ln);
         let (x, y) = (place[0].clamp(low, high), place[1].clamp(0.01f64.ln(), 1.0f64.ln()));
-        self.best_gain(x.exp(), x.exp() * y.exp())
+        self.best_gain(x.exp(), x.exp() * y.exp(), look)
     }
 
     fn simplex(&self, start: [f64; 2], known: Tried, spread: f64) -> Result<Tried> {
         let nowhere = Tried { score: f64::INFINITY, ..known };
-        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(self.at_times(place)?.unwrap_or(nowhere)) };
+        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(self.at_times(place, Look::Closely)?.unwrap_or(nowhere)) };
         let mut simplex = vec![(start, known)];
         for place in [[start[0] + spread, start[1]], [start[0], start[1] + 2.0 * spread]] {
             simplex.push((place, worth(place)?));

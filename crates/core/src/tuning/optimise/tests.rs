@@ -45,7 +45,7 @@ fn by_dense_grid(process: &LinearSpec, scan: f64, limit: f64, about: &PidSetting
         if margins.max_sensitivity.is_none_or(|found| found > limit) {
             return f64::INFINITY;
         }
-        let families = bench.families(integral, 0.0).unwrap();
+        let families = bench.families(integral, 0.0);
         bench.figures(&controller, bench.over_frequency(&families, gain)).unwrap().load_error
     };
     let mut centre = (about.gain, about.integral_time.unwrap());
@@ -387,7 +387,7 @@ fn figures_are_those_of_the_settings_as_they_are_typed_in_and_a_limit_that_gives
         let least = optimum.figures.violation(&task.demands);
         for i in 0..20 {
             let integral = bench.times[0] / 4.0 * (bench.times[1] * 16.0 / bench.times[0]).powf(f64::from(i) / 19.0);
-            let families = bench.families(integral, 0.0).unwrap();
+            let families = bench.families(integral, 0.0);
             for j in 0..20 {
                 let gain = bench.gains[0] * (bench.gains[1] / bench.gains[0]).powf(f64::from(j) / 19.0);
                 let over = bench.over_frequency(&families, gain);

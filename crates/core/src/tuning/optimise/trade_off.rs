@@ -73,7 +73,8 @@ pub fn trade_off(
         while let Some((structure, limit)) = jobs.get(next.fetch_add(1, Ordering::Relaxed)) {
             let mut task = Task::on(plant, pv_span, scan, *structure);
             task.demands.max_sensitivity = Some(*limit);
-            let best = best_kept(&task, &Bench::with(&task, Arc::clone(&models)), &|_| goes_on());
+            let best =
+                Bench::with(&task, Arc::clone(&models)).and_then(|bench| best_kept(&task, &bench, &|_| goes_on()));
             if !goes_on() {
                 return;
             }
@@ -124,7 +125,7 @@ fn rules(plant: &Controlled, pv_span: &Span, scan: f64) -> Result<Vec<TradeOffPo
             let bench = Bench::new(&task)?;
             let pid = tuning.to_type_in;
             let (integral, derivative) = (pid.integral_time.unwrap_or(f64::MAX), pid.derivative_time);
-            let families = bench.families(integral, derivative)?;
+            let families = bench.families(integral, derivative);
             let point = bench.over_frequency(&families, pid.gain);
             if point.stable {
                 let controller = ControllerSpec::Pid(pid);

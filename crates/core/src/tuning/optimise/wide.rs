@@ -141,7 +141,7 @@ impl Search<'_> {
     }
 
     fn settings(&self, gain: f64, integral: f64, derivative: f64) -> Result<Option<Tried>> {
-        let families = self.bench.families(integral, derivative)?;
+        let families = self.bench.families(integral, derivative);
         let stable = self.bench.over_frequency(&families, gain).stable;
         if stable { self.try_at(&families, gain, integral, derivative).map(Some) } else { Ok(None) }
     }

@@ -1,0 +1,133 @@
+//! Physical models over the API: from a record to numbers, balances and a trial on the process that was found.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
+
+mod support;
+
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use support::Site;
+
+/// The flow-through heater by its balances, in small steps: 600 kW at 100 %, 5 t/h of water of 20 °C, 15 °C around it.
+fn record() -> String {
+    let (holdup, capacity, element, transfer, loss) = (300.0, 4.2, 60.0, 8.0, 0.4);
+    let (mut liquid, mut body) = (60.0, 92.0);
+    let mut text = String::from("time [s],TIC-1.PV [°C],TIC-1.OP [%],FI-2.PV [t/h]\n");
+    for k in 0..500 {
+        let op = [45.0, 60.0, 35.0, 50.0, 45.0][k / 100];
+        let flow = if (150..320).contains(&k) { 6.0 } else { 5.0 };
+        // What every eighth sample has is noise enough: 0.1 °C up and down.
+        let noise = if k % 8 < 4 { 0.05 } else { -0.05 };
+        text += &format!("{},{},{op},{flow}\n", 5 * k, liquid + noise);
+        for _ in 0..500 {
+            let stream = flow / 3.6 * capacity;
+            let passed = transfer * (body - liquid);
+            liquid += 0.01 * (stream * (20.0 - liquid) + passed - loss * (liquid - 15.0)) / (holdup * capacity);
+            body += 0.01 * (6.0 * op - passed) / element;
+        }
+    }
+    text
+}
+
+fn number(value: &Value, name: &str) -> (f64, Option<f64>) {
+    let all = value.as_array().unwrap();
+    let own = all.iter().find(|own| own["name"] == json!(name)).unwrap_or_else(|| panic!("no {name} in {value}"));
+    (own["value"].as_f64().unwrap(), own["standard_error"].as_f64())
+}
+
+#[tokio::test]
+async fn from_a_record_to_numbers_balances_and_a_trial() {
+    let site = Site::open().await;
+    let record = site.import(record()).await;
+    let flow = json!({ "tag": "FI-2.PV", "unit": "t/h", "role": "dv" });
+    let mut channels = record["channels"].clone();
+    let place = channels.as_array().unwrap().iter().position(|own| own["tag"] == flow["tag"]).unwrap();
+    assert_eq!(channels[place]["role"], json!("dv"), "{channels}");
+    channels[place]["role"] = json!("dv");
+
+    // What it begins with: the channels by unit and name, and the process with its parameters.
+    let heater = json!({ "structure": "library", "process": "stirred_heater", "parameters": { "heat_capacity": 4.2 } });
+    let ask = json!({ "record_id": record["id"], "process": heater });
+    let begun = site.send(Method::POST, "/loops/TIC-1/models/physical", &ask, StatusCode::OK).await;
+    let mut physical = begun["options"].clone();
+    assert_eq!(physical["outputs"][0], json!({ "output": "liquid_temperature", "tag": "TIC-1.PV" }));
+    assert_eq!(physical["inputs"][0], json!({ "input": "power", "tag": "TIC-1.OP", "range": [0.0, 600.0] }));
+    assert_eq!(physical["inputs"][1], json!({ "input": "feed_flow", "tag": "FI-2.PV" }));
+    assert_eq!(number(&begun["description"]["parameters"], "heat_capacity").0, 4.2);
+    let level = json!({ "record_id": record["id"], "process": { "structure": "library", "process": "upright_tank" } });
+    let refused = site.refused("/loops/TIC-1/models/physical", &level).await;
+    assert!(refused["detail"].as_str().unwrap().contains("this process has level in m"), "{refused}");
+
+    // What can be told, before anything is fitted.
+    let fit = |physical: &Value| {
+        json!({
+            "record_id": record["id"],
+            "options": { "structure": { "kind": "physical" }, "physical": physical },
+        })
+    };
+    let unsought = site.refused("/loops/TIC-1/models/telling", &fit(&physical)).await;
+    assert_eq!(unsought["field"], json!("physical.sought"), "{unsought}");
+    physical["sought"] = json!([{ "name": "holdup" }, { "name": "loss", "value": 0.1, "low": 0.01, "high": 2.0 }]);
+    let told = site.send(Method::POST, "/loops/TIC-1/models/telling", &fit(&physical), StatusCode::OK).await;
+    assert_eq!((&told["untold"], &told["verdicts"][0]["tone"]), (&json!([]), &json!("good")), "{told}");
+    let mut wide = physical.clone();
+    wide["sought"].as_array_mut().unwrap().push(json!({ "kind": "offset", "name": "liquid_temperature" }));
+    wide["sought"].as_array_mut().unwrap().push(json!({ "kind": "parameter", "name": "element_transfer" }));
+    assert_eq!(
+        site.send(Method::POST, "/loops/TIC-1/models/telling", &fit(&wide), StatusCode::OK).await["numbers"]
+            .as_array()
+            .unwrap()
+            .len(),
+        4
+    );
+    let mut other = fit(&physical);
+    other["options"]["structure"] = json!({ "kind": "fopdt" });
+    assert_eq!(site.refused("/loops/TIC-1/models/telling", &other).await["field"], json!("options.physical"));
+
+    // At rest, without a fit.
+    let rest = json!({ "fit": fit(&physical), "parameter": "loss" });
+    let steady = site.send(Method::POST, "/loops/TIC-1/models/steady", &rest, StatusCode::OK).await;
+    assert!((steady["mean"].as_f64().unwrap() - 0.4).abs() < 0.05, "{steady}");
+    let rest = json!({ "fit": fit(&physical), "parameter": "los" });
+    assert_eq!(site.refused("/loops/TIC-1/models/steady", &rest).await["field"], json!("parameter"));
+
+    // The fit; the channels follow from the process, and the model is there like any other.
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &fit(&physical), StatusCode::CREATED).await;
+    let parameters = &model["model"]["parameters"];
+    for (name, truth) in [("holdup", 300.0), ("loss", 0.4)] {
+        let (value, error) = number(parameters, name);
+        assert!((value - truth).abs() < 0.01 * truth && error.unwrap() < 0.02 * truth, "{name} {value} ± {error:?}");
+    }
+    assert_eq!(model["options"]["disturbances"], json!(["FI-2.PV"]));
+    let id = model["id"].as_str().unwrap();
+    let curve = site.get(&format!("/models/{id}/curve")).await;
+    let left: Vec<f64> = curve["residual"].as_array().unwrap().iter().filter_map(Value::as_f64).collect();
+    assert!(left.len() > 400 && left.iter().all(|value| value.abs() < 0.2), "the curve follows the record");
+    let analysis = site.get(&format!("/models/{id}/analysis")).await;
+    assert_eq!((analysis["steps"].clone(), analysis["regions"].as_array().unwrap().len()), (json!([]), 1));
+    let balances = site.get(&format!("/models/{id}/balances")).await;
+    let energy = &balances["balances"][0];
+    assert_eq!((&energy["unit"], &energy["verdict"]["tone"]), (&json!("kW"), &json!("good")), "{}", energy["verdict"]);
+    let totals: Vec<f64> = energy["totals"].as_array().unwrap().iter().map(|own| own.as_f64().unwrap()).collect();
+    assert!((totals[0] - totals[1] - totals[2] - totals[3]).abs() < 1e-6 * totals[0], "{totals:?}");
+    assert!(totals[3].abs() < 2e-3 * totals[0], "{totals:?}");
+    let answer = site.request(Method::GET, &format!("/models/{id}/balances?stretch=1")).send().await.unwrap();
+    assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+
+    // A trial on the process that was found stands on the model, and rests where the record began.
+    let choice = json!({ "model_id": id, "choice": { "closed_loop_time_constant": null } });
+    let proposal = site.send(Method::POST, "/loops/TIC-1/propose", &choice, StatusCode::OK).await;
+    assert_eq!(proposal["model_id"], json!(id));
+    let trial = &proposal["trial"];
+    let found = trial["plant"]["process"]["parameters"]["holdup"].as_f64().unwrap();
+    assert!((found - 300.0).abs() < 3.0, "{found}");
+    let run = site.send(Method::POST, "/simulate", trial, StatusCode::OK).await;
+    assert_eq!(run["assessment"]["margins"]["stable"], json!(true), "{}", run["assessment"]["margins"]);
+    // An own structure's balances are refused in words.
+    let plain = json!({ "record_id": record["id"], "options": { "structure": { "kind": "fopdt" } } });
+    let lag = site.send(Method::POST, "/loops/TIC-1/models", &plain, StatusCode::CREATED).await;
+    let path = format!("/models/{}/balances", lag["id"].as_str().unwrap());
+    let answer = site.request(Method::GET, &path).send().await.unwrap();
+    let text = answer.text().await.unwrap();
+    assert!(text.contains("has no balances"), "{text}");
+}
