@@ -175,8 +175,8 @@ async fn fill(store: &Store) -> Result<(), Failure> {
         if tag == WORKED_EXAMPLE {
             work_out(store, &control_loop, id, &record).await?;
         }
-        if let Some((_, sought, name)) = PHYSICAL.iter().find(|own| own.0 == tag) {
-            model_balance(store, &control_loop, id, &record, &test.plant, sought, name).await?;
+        if let Some(balance) = BALANCES.iter().find(|own| own.tag == tag) {
+            model_balance(store, &control_loop, id, &record, &test.plant, balance).await?;
         }
     }
     for (tag, label, text) in WIRED {
@@ -245,31 +245,38 @@ async fn model_matrix(store: &Store, found: &LoopDetail, record_id: Uuid, record
     store.choose_model(model_id, reason).await.map_err(Failure::new)
 }
 
-/// Loops whose balance is fitted to their record: what is sought, where the search begins, and what the model is called.
-const PHYSICAL: [(&str, &[(SoughtKind, &str, f64)], &str); 3] = [
-    (
-        "TIC-204",
-        &[
+/// A loop whose balance is fitted to its record.
+struct BalanceFit {
+    tag: &'static str,
+    /// What is sought, and where the search begins.
+    sought: &'static [(SoughtKind, &'static str, f64)],
+    name: &'static str,
+}
+
+const BALANCES: [BalanceFit; 3] = [
+    BalanceFit {
+        tag: "TIC-204",
+        sought: &[
             (SoughtKind::Parameter, "holdup", 300.0),
             (SoughtKind::Parameter, "loss", 0.1),
             (SoughtKind::DeadTime, "power", 10.0),
         ],
-        "heater by its heat balance",
-    ),
-    (
-        "TIC-310",
-        &[(SoughtKind::Parameter, "transfer", 2e5), (SoughtKind::Parameter, "reaction_heat", 5e4)],
-        "cooling and heat of reaction",
-    ),
-    (
-        "TIC-501",
-        &[
+        name: "heater by its heat balance",
+    },
+    BalanceFit {
+        tag: "TIC-310",
+        sought: &[(SoughtKind::Parameter, "transfer", 2e5), (SoughtKind::Parameter, "reaction_heat", 5e4)],
+        name: "cooling and heat of reaction",
+    },
+    BalanceFit {
+        tag: "TIC-501",
+        sought: &[
             (SoughtKind::Parameter, "outer_transfer", 1.0),
             (SoughtKind::Parameter, "glass_area", 30.0),
             (SoughtKind::Parameter, "absorbing_area", 100.0),
         ],
-        "loss and sun gain of the hall",
-    ),
+        name: "loss and sun gain of the hall",
+    },
 ];
 
 /// A physical model of the plant behind a loop, with what is sought forgotten.
@@ -279,8 +286,7 @@ async fn model_balance(
     record_id: Uuid,
     record: &Record,
     plant: &Plant,
-    sought: &[(SoughtKind, &str, f64)],
-    name: &str,
+    BalanceFit { sought, name, .. }: &BalanceFit,
 ) -> Result<(), Failure> {
     let known = store.models(found.id).await.map_err(Failure::new)?;
     let ProcessSpec::Detailed(process) = &plant.process else { return Ok(()) };

@@ -315,7 +315,7 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
             }
             Asked::Balances => {
                 let data = cut().map_err(in_record)?;
-                let model = fit_together(&[data.clone()], &fit_options).map_err(in_record)?;
+                let model = fit_together(std::slice::from_ref(&data), &fit_options).map_err(in_record)?;
                 return print(&balances(&model, &data).map_err(in_record)?);
             }
             Asked::Model => {}

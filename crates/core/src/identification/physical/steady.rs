@@ -175,7 +175,8 @@ impl Blocks {
     fn stands(&self, from: usize, to: usize) -> bool {
         let own = &self.means[from..to];
         let (low, high) = crate::numerics::range(own);
-        if !(high - low <= (RANGE * self.swing).max(NOISY * self.noise)) {
+        // Where a block has no value at all there is nothing to be said.
+        if own.iter().any(|mean| mean.is_nan()) || high - low > (RANGE * self.swing).max(NOISY * self.noise) {
             return false;
         }
         // The line through the means, its drift over the stretch, and how far scatter alone would make it seem to drift.

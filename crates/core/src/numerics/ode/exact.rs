@@ -8,6 +8,9 @@ use super::explicit::{ERROR_WEIGHTS, NODES, ORDER, WEIGHTS};
 use super::{Breakdown, weighted_norm};
 use crate::numerics::Dual;
 
+/// `x'` at a time and a state, into the last argument, all in dual numbers.
+pub type DualRates<'a> = dyn FnMut(Dual, &[Dual], &mut [Dual]) + 'a;
+
 /// Carries states and their derivatives forward in time.
 #[derive(Debug, Clone)]
 pub struct ExactIntegrator {
@@ -38,13 +41,7 @@ impl ExactIntegrator {
     }
 
     /// One accepted step from `t` towards `until`, and not beyond; returns where it has come to.
-    pub fn step(
-        &mut self,
-        rates: &mut dyn FnMut(Dual, &[Dual], &mut [Dual]),
-        x: &mut [Dual],
-        t: Dual,
-        until: Dual,
-    ) -> Result<Dual, Breakdown> {
+    pub fn step(&mut self, rates: &mut DualRates<'_>, x: &mut [Dual], t: Dual, until: Dual) -> Result<Dual, Breakdown> {
         let room = (until - t).re;
         let smallest = 16.0 * f64::EPSILON * t.re.abs().max(until.re.abs()).max(room);
         rates(t, x, &mut self.stages[0]);
@@ -75,7 +72,7 @@ impl ExactIntegrator {
         }
     }
 
-    fn attempt(&mut self, rates: &mut dyn FnMut(Dual, &[Dual], &mut [Dual]), x: &[Dual], t: Dual, h: Dual) {
+    fn attempt(&mut self, rates: &mut DualRates<'_>, x: &[Dual], t: Dual, h: Dual) {
         for stage in 0..6 {
             let (done, rest) = self.stages.split_at_mut(stage + 1);
             for (i, (at, x)) in self.at.iter_mut().zip(x).enumerate() {
