@@ -38,7 +38,7 @@ const CASES: [Case; 5] = [
     },
     Case {
         process: "two_bodies",
-        sought: &["heater_capacity", "body_capacity", "coupling", "body_loss"],
+        sought: &["body_capacity", "body_loss"],
         step: 20.0,
         share: 0.1,
         scan: 10.0,
@@ -94,7 +94,8 @@ fn record(case: &Case, seed: u64) -> (DataSet, PhysicalOptions, ProcessSpec) {
     for input in description.inputs.iter().filter(|input| input.name != description.drive.input) {
         let (mut level, mut at) = (0.0, generator.random_range(20..60));
         while at < case.scans {
-            let to = generator.random_range(-case.share..case.share) * input.value;
+            let wanted = generator.random_range(-case.share..case.share) * input.value;
+            let to = (input.value + wanted).clamp(input.low, input.high) - input.value;
             events.push(Event::LoadStep { at: at as f64 * case.scan, by: to - level, input: Some(input.name.clone()) });
             level = to;
             at += generator.random_range(40..120);
@@ -110,7 +111,9 @@ fn record(case: &Case, seed: u64) -> (DataSet, PhysicalOptions, ProcessSpec) {
     };
     let unit = plant.pv.span.unit.clone();
     let trial = Trial { version: TRIAL_VERSION, plant, candidate: Candidate::new(ControllerSpec::Manual), scenario };
-    let record = trial.run().unwrap().as_record().unwrap();
+    let trace = trial.run().unwrap();
+    assert!(trace.stopped.is_none(), "{:?}", trace.stopped);
+    let record = trace.as_record().unwrap();
     let detailed = DetailedSpec::Library { process: case.process.into(), parameters: Default::default() };
     let mut options = PhysicalOptions::begin(detailed, &record, &unit).unwrap();
     options.sought = case

@@ -600,7 +600,8 @@ const of = (row: ModelRow, ...names: string[]) => {
         :columns="columns"
         :selected="model?.id ?? null"
         :name-of="
-          (row) => `Model ${letter(row.number)}, ${shortName(row.model.structure)}, ${row.record_name}`
+          (row) =>
+            `Model ${letter(row.number)}, ${shortName(row.model.structure)}${row.model.noise ? ' + noise' : ''}${row.name ? ` ${row.name}` : ''}, ${row.record_name}`
         "
         @select="select"
       >

@@ -87,6 +87,7 @@ pub struct OverLoad {
 pub fn over_load(question: &LoadQuestion) -> Result<OverLoad> {
     let trial = &question.trial;
     trial.validate()?;
+    trial.check_stands_alone()?;
     check::within("points", question.points as f64, 3.0, MOST as f64, "")?;
     let plant = &trial.plant;
     let span = &plant.pv.span;

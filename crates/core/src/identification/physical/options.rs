@@ -12,6 +12,8 @@ use utoipa::ToSchema;
 /// Most unknowns that are sought at once, the starts aside, and most beginnings of a search.
 const MOST_SOUGHT: usize = 24;
 const MOST_BEGINNINGS: usize = 64;
+/// Most channels of inputs and of outputs, and most ties.
+const MOST_MAPPED: usize = 100;
 
 /// A first-principles process whose unknown numbers are estimated.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -220,6 +222,13 @@ impl PhysicalOptions {
     }
 
     fn checked(&self) -> Result<Task> {
+        for (part, count) in [("inputs", self.inputs.len()), ("outputs", self.outputs.len()), ("tied", self.tied.len())]
+        {
+            if count > MOST_MAPPED {
+                let allowed = format!("at most {MOST_MAPPED}");
+                return Err(Error::invalid(format!("physical.{part}"), format!("{count} of them"), allowed));
+            }
+        }
         let process = ProcessSpec::Detailed(self.process.clone()).build("").map_err(|error| below(error, "process"))?;
         if process.in_dual_numbers().is_none() {
             let sentence =

@@ -16,7 +16,12 @@ const TIGHT: f64 = 1e-11;
 /// All inputs moved a little, each in its own rhythm, and all outputs shown.
 fn record(description: &Description, interval: f64, samples: usize) -> DataSet {
     let series = |k: usize, quantity: &crate::process::Quantity| {
-        let by = 0.03 * quantity.value.abs().max(0.01 * (quantity.high - quantity.low).min(100.0));
+        // What stands at 0, as the sun at night, is moved so that it shows.
+        let by = if quantity.value == 0.0 {
+            0.3 * (quantity.high - quantity.low).min(100.0)
+        } else {
+            0.03 * quantity.value.abs()
+        };
         let value = |i: usize| {
             let level = f64::from(u8::from(i / (7 + 2 * k) % 2 == 1));
             (quantity.value + by * level).clamp(quantity.low, quantity.high)
