@@ -39,11 +39,12 @@ fn number(value: &Value, name: &str) -> (f64, Option<f64>) {
 async fn from_a_record_to_numbers_balances_and_a_trial() {
     let site = Site::open().await;
     let record = site.import(record()).await;
-    let flow = json!({ "tag": "FI-2.PV", "unit": "t/h", "role": "dv" });
     let mut channels = record["channels"].clone();
-    let place = channels.as_array().unwrap().iter().position(|own| own["tag"] == flow["tag"]).unwrap();
-    assert_eq!(channels[place]["role"], json!("dv"), "{channels}");
-    channels[place]["role"] = json!("dv");
+    let flow = channels.as_array_mut().unwrap().iter_mut().find(|own| own["tag"] == json!("FI-2.PV")).unwrap();
+    flow["role"] = json!("dv");
+    let path = format!("/records/{}", record["id"].as_str().unwrap());
+    let change = json!({ "name": "flow and heat", "remark": "", "channels": channels });
+    site.change(&path, "*", &change, StatusCode::OK).await;
 
     // What it begins with: the channels by unit and name, and the process with its parameters.
     let heater = json!({ "structure": "library", "process": "stirred_heater", "parameters": { "heat_capacity": 4.2 } });
