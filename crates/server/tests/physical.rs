@@ -13,11 +13,12 @@ fn record() -> String {
     let (holdup, capacity, element, transfer, loss) = (300.0, 4.2, 60.0, 8.0, 0.4);
     let (mut liquid, mut body) = (60.0, 92.0);
     let mut text = String::from("time [s],TIC-1.PV [°C],TIC-1.OP [%],FI-2.PV [t/h]\n");
-    for k in 0..500 {
-        let op = [45.0, 60.0, 35.0, 50.0, 45.0][k / 100];
-        let flow = if (150..320).contains(&k) { 6.0 } else { 5.0 };
-        // What every eighth sample has is noise enough: 0.1 °C up and down.
-        let noise = if k % 8 < 4 { 0.05 } else { -0.05 };
+    // Each load is held for ten time constants, so that the balances come to rest.
+    for k in 0..1200 {
+        let op = [45.0, 60.0, 38.0][k / 400];
+        let flow = if k >= 800 { 6.0 } else { 5.0 };
+        // Noise without memory, the same each time.
+        let noise = 0.2 * ((f64::from(k as u32) * 12.9898).sin() * 43_758.545_3).rem_euclid(1.0) - 0.1;
         text += &format!("{},{},{op},{flow}\n", 5 * k, liquid + noise);
         for _ in 0..500 {
             let stream = flow / 3.6 * capacity;
