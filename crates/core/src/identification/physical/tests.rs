@@ -109,7 +109,7 @@ fn misses(options: &PhysicalOptions, data: &DataSet) -> Vec<(String, f64)> {
     let description = task.process.description().clone();
     let states: Vec<f64> =
         description.states.iter().enumerate().map(|(k, own)| own.value * (1.0 - 0.05 * k as f64)).collect();
-    let (_, slopes) = followed(&task, &stretch, &sought, &states);
+    let (values, slopes) = followed(&task, &stretch, &sought, &states);
     let all: Vec<f64> = sought.iter().chain(&states).copied().collect();
     (0..all.len())
         .map(|k| {
@@ -119,16 +119,23 @@ fn misses(options: &PhysicalOptions, data: &DataSet) -> Vec<(String, f64)> {
                 moved[k] += by;
                 followed(&task, &stretch, &moved[..sought.len()], &moved[sought.len()..]).0
             };
-            let (above, below) = (at(h), at(-h));
+            // Extrapolated from two steps (Richardson), so that what is left is of fourth order.
+            let central = |h: f64| -> Vec<f64> {
+                at(h).iter().zip(at(-h)).map(|(above, below)| (above - below) / (2.0 * h)).collect()
+            };
+            let differences =
+                central(h).into_iter().zip(central(0.5 * h)).map(|(wide, near)| (4.0 * near - wide) / 3.0);
             let largest = slopes[k].iter().fold(0.0, |largest: f64, slope| largest.max(slope.abs()));
             let miss = slopes[k]
                 .iter()
-                .zip(above.iter().zip(&below))
-                .map(|(slope, (above, below))| (slope - (above - below) / (2.0 * h)).abs())
+                .zip(differences)
+                .map(|(slope, difference)| (slope - difference).abs())
                 .fold(0.0, f64::max);
             let name =
                 task.unknowns.get(k).map_or_else(|| format!("state {}", k - sought.len()), |own| own.name.clone());
-            (name, if largest > 0.0 { miss / largest } else { miss })
+            // Where a number hardly shows, the differences are made of the tolerance of the integration.
+            let rounding = 5.0 * TIGHT * values.iter().fold(0.0, |most: f64, value| most.max(value.abs())) / h;
+            (name, miss / (largest + 1e6 * rounding).max(f64::MIN_POSITIVE))
         })
         .collect()
 }
