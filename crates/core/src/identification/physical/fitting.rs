@@ -314,21 +314,17 @@ impl<'a> Prepared<'a> {
 
     /// The best minimum from the values given and from beginnings spread over the bounds (the points of Halton, Numerische
     /// Mathematik 2, 1960).
-    pub(super) fn best(&mut self, report: &(dyn Fn(f64) + Sync)) -> Option<Found> {
+    pub(super) fn best(&mut self) -> Option<Found> {
         let first: Vec<f64> = self.task.unknowns.iter().map(|unknown| unknown.value).collect();
         let beginnings: Vec<usize> = (0..self.task.options.beginnings.max(1)).collect();
         self.tolerance = COARSE;
-        let done = std::sync::atomic::AtomicUsize::new(0);
         let found: Vec<Option<Found>> = in_parallel(&beginnings, |k| {
             let spread =
                 |(place, scale): (usize, &Scale)| scale.outer(0.8 * FRAC_PI_2 * (2.0 * halton(*k, place) - 1.0)).0;
             let sought: Vec<f64> =
                 if *k == 0 { first.clone() } else { self.scales.iter().enumerate().map(spread).collect() };
             let place = self.place_of(&sought, &self.states_at_start(&sought));
-            let found = self.refined(&place, COARSE_SEARCH);
-            let so_far = done.fetch_add(1, std::sync::atomic::Ordering::Relaxed) + 1;
-            report(so_far as f64 / beginnings.len() as f64);
-            found
+            self.refined(&place, COARSE_SEARCH)
         });
         self.tolerance = TOLERANCE;
         let mut found: Vec<Found> = found.into_iter().flatten().collect();
@@ -346,18 +342,13 @@ impl<'a> Prepared<'a> {
     /// What each shown output leaves in all stretches, measured less modelled, apart from each other.
     pub(super) fn residuals(&self, place: &[f64]) -> Option<Vec<Vec<f64>>> {
         let all = self.all_rows(place)?;
+        let width = self.scales.len() + self.free_states() + 1;
         let left = |output: usize| {
-            super::super::data::apart(all.iter().map(|outputs| {
-                let width = outputs[output].len() / self.stretches_samples(outputs[output].len());
-                outputs[output].chunks_exact(width).map(|row| -row[width - 1]).collect()
-            }))
+            super::super::data::apart(
+                all.iter().map(|outputs| outputs[output].chunks_exact(width).map(|row| -row[width - 1]).collect()),
+            )
         };
         Some((0..self.task.shown.len()).map(left).collect())
-    }
-
-    /// Samples of a stretch, from the length of its rows.
-    fn stretches_samples(&self, length: usize) -> usize {
-        length / (self.scales.len() + self.free_states() + 1)
     }
 
     /// Takes the noise of each output from what is left at a place.

@@ -100,7 +100,7 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
         }
     }
     let mut prepared = Prepared::new(&task, &data);
-    let found = prepared.best(&|_| ()).ok_or_else(|| {
+    let found = prepared.best().ok_or_else(|| {
         Error::unfit(
             "the process could not be followed from any beginning: it runs away, or is far faster than the samples",
             "begin with other values, or narrow the bounds",

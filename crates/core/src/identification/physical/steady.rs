@@ -108,7 +108,7 @@ fn verdict(
     spread: Option<f64>,
 ) -> Verdict {
     let rule =
-        "balances at rest over stretches in which no block of samples differs from the next by more than the noise";
+        "balances at rest over stretches in which no signal drifts by more than 0.3 % of its swing, or its scatter";
     let name = quantity.name.replace('_', " ");
     let with_unit = |value: f64| format!("{} {}", readable(value), quantity.unit).trim_end().to_owned();
     match (mean, spread) {
