@@ -17,7 +17,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
     page.until("the trends", "return document.querySelectorAll('main a svg[role=img]').length === 7").await?;
     page.click("TIC-310").await?;
 
-    // The loop has a record and no model yet, so Model is next; Control has a trial on the simulated plant.
+    // The loop has a record and a physical model, A, that nobody chose; Control has a trial on the simulated plant.
     page.drawn().await?;
     page.go(&application.address("/loops/TIC-310/control")).await?;
     page.shows("more feed, then fouling").await?;
@@ -36,7 +36,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
     page.click("Model it").await?;
     page.drawn().await?;
     page.click("Fit").await?;
-    page.shows("Model A").await?;
+    page.shows("Model B").await?;
     page.drawn().await?;
     let cell = |row: u8, column: u8| {
         format!(
@@ -51,7 +51,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
 
     // Control: SIMC settings to begin with; a change redraws at once and goes to the trail.
     page.click("Control with it").await?;
-    page.shows("model A, SIMC, τc").await?;
+    page.shows("model B, SIMC, τc").await?;
     page.drawn().await?;
     page.shows("Stays stable until").await?;
     let gain = page.entry("Gain").await?;
@@ -102,7 +102,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
     page.shows("nudge the number").await?;
     page.key(&Key::Escape.to_string()).await?;
     page.key("2").await?;
-    page.shows("Model A").await?;
+    page.shows("Model B").await?;
     page.close().await
 }
 
