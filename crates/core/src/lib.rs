@@ -7,6 +7,7 @@
 //! identification                         models from records
 //! simulation                             plant + control + scenario -> trace, scan by scan
 //! controller                             PID, Smith predictor, cascade, adaptive ones, relay
+//! estimation                             Kalman filters and a moving horizon for what cannot be measured
 //! process   instrument                   tanks, heaters, reactors, linear ones; valves and sensors
 //! lti                                    state space with dead time, discretisation, frequency response
 //! preparation                            steps laid over a record
@@ -19,6 +20,7 @@
 pub mod assessment;
 pub mod controller;
 mod error;
+pub mod estimation;
 pub mod experiment;
 pub mod identification;
 pub mod instrument;

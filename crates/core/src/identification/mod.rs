@@ -36,9 +36,10 @@ pub use model::{
 pub use noise::{FittedNoise, NoiseModel};
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use physical::{
-    BalanceOverTime, BalanceTerm, ExpectedNumber, ImpliedValue, MappedInput, MappedOutput, OutputAgreement,
-    PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates, SteadyCheck, SteadyStretch, Telling, Tie,
-    Together, Untold, balances, steady_check, telling,
+    BalanceOverTime, BalanceTerm, Drifting, DriftingKind, ExpectedNumber, ImpliedValue, MappedInput, MappedOutput,
+    OutputAgreement, PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates, SteadyCheck, SteadyStretch,
+    Telling, Tie, Together, Tracked, TrackedNumber, TrackedOutput, TrackingMethod, TrackingOptions, Untold, balances,
+    steady_check, telling, track,
 };
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};

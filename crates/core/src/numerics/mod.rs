@@ -1,4 +1,4 @@
-//! Thin layer over the libraries for least squares, one-dimensional searches, roots, medians and autoregressions.
+//! Thin layer over the libraries for least squares, one-dimensional searches, roots, medians and autoregressions; quadratic programs.
 
 mod arithmetic;
 mod dual;
@@ -6,6 +6,7 @@ mod least_squares;
 pub mod ode;
 mod parallel;
 mod polynomial;
+mod quadratic;
 mod recursive;
 mod search;
 mod statistics;
@@ -15,6 +16,7 @@ pub use dual::{Dual, Number, SEEDS, derivatives, seeded};
 pub use least_squares::{Compressed, NormalEquations, Outcome, RowBlock, minimise};
 pub use parallel::{in_parallel, on_threads};
 pub use polynomial::{eigenvalues, largest_root, roots};
+pub use quadratic::{Constraints, Ending, QuadraticProgram};
 pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};
 pub use statistics::{burg, dot, levinson, median, range};

@@ -4,14 +4,18 @@ use super::super::data::{DataSet, held};
 use super::options::{SoughtKind, Task};
 use crate::numerics::ode::ExactIntegrator;
 use crate::numerics::{Dual, SEEDS, seeded};
-use crate::process::{Bound, Held, InDualNumbers, Process, ProcessSpec};
+use crate::process::{Bound, Description, Held, InDualNumbers, Process, ProcessSpec};
 use crate::{Error, Result};
+
+pub(super) use crate::estimation::Lost;
 use std::ops::Range;
 
 /// Relative tolerance of the states.
 pub(super) const TOLERANCE: f64 = 1e-7;
 /// Steps of the integration for a sample, on the average, after which a process is too stiff or too wild to be followed.
 const STEPS_A_SAMPLE: usize = 60;
+/// The same for a sample by itself.
+const STEPS_FOR_ONE: usize = 5000;
 /// What a state may pass beyond its range, as a share of it, before the process has run away.
 const SLACK: f64 = 1e-6;
 
@@ -28,6 +32,8 @@ pub(super) struct Stretch {
     pub(super) outputs: Vec<Vec<f64>>,
     /// What makes values of each output those of its channel: factor and offset.
     pub(super) shown_by: Vec<(f64, f64)>,
+    /// Units of their channels.
+    pub(super) units: Vec<String>,
 }
 
 impl Stretch {
@@ -48,13 +54,14 @@ impl Stretch {
             changes.push((0..values.len()).filter(moves).collect());
             inputs.push(values);
         }
-        let (mut outputs, mut shown_by) = (Vec::new(), Vec::new());
+        let (mut outputs, mut shown_by, mut units) = (Vec::new(), Vec::new(), Vec::new());
         for (k, shown) in task.shown.iter().enumerate() {
             let Some(series) = data.outputs.iter().find(|series| series.tag == shown.tag) else { continue };
             outputs.push(series.values.clone());
             shown_by.push(task.shown_in(k, &series.unit)?);
+            units.push(series.unit.clone());
         }
-        Ok(Self { times, inputs, changes, outputs, shown_by })
+        Ok(Self { times, inputs, changes, outputs, shown_by, units })
     }
 }
 
@@ -67,15 +74,11 @@ pub(super) struct At<'a> {
     pub(super) states: &'a [f64],
 }
 
-/// The process could not be followed to the end: it ran away, or is too stiff for these values.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
-pub(super) struct Lost;
-
 /// Numbers of the unknowns whose derivatives are wanted: first what is sought, then the states at the start.
 pub(super) type Seeds = Range<usize>;
 
 /// What is at work while a stretch is followed.
-struct Course<'a> {
+pub(super) struct Course<'a> {
     laws: &'a dyn InDualNumbers,
     parameters: Vec<Dual>,
     /// For each channel its value, slope, and when the run began.
@@ -145,6 +148,117 @@ impl Course<'_> {
     }
 }
 
+/// The way through a stretch, from switch to switch of its inputs.
+pub(super) struct Passage {
+    /// The time until each channel acts.
+    dead_times: Vec<Dual>,
+    /// The next change of each channel that has not arrived.
+    cursors: Vec<usize>,
+    integrator: ExactIntegrator,
+    room: Vec<Dual>,
+    /// Steps of the integration that are left.
+    steps: usize,
+}
+
+impl Passage {
+    /// With the dead times that are known, for states like these; as often as one likes.
+    pub(super) fn new(task: &Task, stretch: &Stretch, x: &[Dual], tolerance: f64) -> Self {
+        let dead_times = task.channels.iter().map(|channel| Dual::from(channel.dead_time)).collect();
+        Self::with(dead_times, x, tolerance, STEPS_A_SAMPLE * stretch.times.len())
+    }
+
+    /// One that leads nowhere.
+    pub(super) fn idle() -> Self {
+        Self::with(Vec::new(), &[], TOLERANCE, 0)
+    }
+
+    fn with(dead_times: Vec<Dual>, x: &[Dual], tolerance: f64, steps: usize) -> Self {
+        let absolute = x.iter().map(|value| 0.1 * tolerance * (1e-3 + value.re.abs())).collect();
+        Self {
+            cursors: vec![0; dead_times.len()],
+            dead_times,
+            integrator: ExactIntegrator::new(tolerance, absolute),
+            room: vec![Dual::from(0.0); x.len()],
+            steps,
+        }
+    }
+
+    /// To a time at which inputs run as they did right before it, with steps for one sample.
+    pub(super) fn set_out(&mut self, task: &Task, stretch: &Stretch, course: &mut Course<'_>, t: f64) {
+        self.steps = STEPS_FOR_ONE;
+        for channel in 0..self.cursors.len() {
+            let changes = &stretch.changes[channel];
+            let instant = |at: usize| self.dead_times[channel] + stretch.times[at];
+            let passed = changes.partition_point(|at| instant(*at).re < t);
+            self.cursors[channel] = passed;
+            course.runs[channel] = match passed.checked_sub(1) {
+                Some(last) => task.run(stretch, channel, changes[last], instant(changes[last])),
+                None => (stretch.inputs[channel][0], 0.0, Dual::from(0.0)),
+            };
+        }
+    }
+
+    /// What the sensors show at a time, before offset and unit.
+    pub(super) fn see(
+        &mut self,
+        task: &Task,
+        course: &mut Course<'_>,
+        bounds: &[Bound],
+        t: Dual,
+        x: &mut [Dual],
+        seen: &mut [Dual],
+    ) {
+        course.settle(bounds, t, x, &mut self.room);
+        course.seen(t, x, &task.shown, seen);
+    }
+
+    /// Carries states over a time; tells the inputs in the middle of each step, and its size.
+    #[allow(clippy::too_many_arguments, reason = "what is at work, what is carried, and from when to when")]
+    pub(super) fn carry(
+        &mut self,
+        task: &Task,
+        stretch: &Stretch,
+        course: &mut Course<'_>,
+        bounds: &[Bound],
+        x: &mut [Dual],
+        (mut t, sample): (Dual, Dual),
+        mut passed: impl FnMut(&[Dual], f64),
+    ) -> std::result::Result<(), Lost> {
+        // A sample shows what there was before anything switches at its instant.
+        while t.re < sample.re {
+            let mut until = sample;
+            for (channel, cursor) in self.cursors.iter_mut().enumerate() {
+                let changes = &stretch.changes[channel];
+                while let Some(at) = changes.get(*cursor) {
+                    let instant = self.dead_times[channel] + stretch.times[*at];
+                    if instant.re > t.re {
+                        if instant.re < until.re {
+                            until = instant;
+                        }
+                        break;
+                    }
+                    *cursor += 1;
+                    course.runs[channel] = task.run(stretch, channel, *at, instant);
+                }
+            }
+            while t.re < until.re {
+                self.steps = self.steps.checked_sub(1).ok_or(Lost)?;
+                crate::work::go_on();
+                course.settle(bounds, t, x, &mut self.room);
+                let before = t;
+                t = self
+                    .integrator
+                    .step(&mut |t, x, rates| course.rates(t, x, rates), x, t, until)
+                    .map_err(|_| Lost)?;
+                course.set_inputs((before + t) * 0.5);
+                passed(&course.inputs, (t - before).re);
+            }
+            t = until;
+        }
+        Ok(())
+    }
+}
+
 impl Task {
     /// The parameters of the process with these values of what is sought, in dual numbers.
     fn parameters(&self, seed: &dyn Fn(f64, usize) -> Dual, sought: &[f64]) -> Vec<Dual> {
@@ -206,84 +320,36 @@ impl Task {
             .enumerate()
             .map(|(k, channel)| known_or(SoughtKind::DeadTime, k, channel.dead_time))
             .collect();
-        let lags: Vec<(usize, usize, Dual)> = self
-            .shown
-            .iter()
-            .enumerate()
-            .filter(|(_, shown)| shown.lags)
-            .map(|(k, shown)| (k, shown.output, known_or(SoughtKind::Lag, k, shown.lag)))
-            .collect();
+        let lags = self.lags(&|k, lag| known_or(SoughtKind::Lag, k, lag));
         let offsets: Vec<Dual> =
             self.shown.iter().enumerate().map(|(k, shown)| known_or(SoughtKind::Offset, k, shown.offset)).collect();
         let states = description.states.len();
         let mut x: Vec<Dual> =
             at.states.iter().enumerate().map(|(i, value)| seed(*value, self.unknowns.len() + i)).collect();
-        let mut course = Course {
-            laws,
-            parameters: self.parameters(&seed, at.sought),
-            runs: stretch.inputs.iter().map(|values| (values[0], 0.0, Dual::from(0.0))).collect(),
-            channels: &self.channels,
-            inputs: self.rest.iter().map(|value| Dual::from(*value)).collect(),
-            outputs: vec![Dual::from(0.0); description.outputs.len()],
-            held: Held::default(),
-            states,
-            lags,
-        };
+        let inputs = self.rest.iter().map(|value| Dual::from(*value)).collect();
+        let mut course = self.course_of(laws, description, stretch, self.parameters(&seed, at.sought), inputs);
         // Before the record began all inputs stood as they do first, and the sensors showed what there was.
         let mut seen = vec![Dual::from(0.0); self.shown.len()];
-        let no_lags = std::mem::take(&mut course.lags);
         course.seen(Dual::from(0.0), &x, &self.shown, &mut seen);
-        course.lags = no_lags;
+        course.lags = lags;
         x.extend(course.lags.iter().map(|(shown, ..)| seen[*shown]));
-        let scale = |value: f64| 1e-3 + value.abs();
-        let absolute = x.iter().map(|value| 0.1 * tolerance * scale(value.re)).collect();
-        let mut integrator = ExactIntegrator::new(tolerance, absolute);
-        let mut room = vec![Dual::from(0.0); x.len()];
-        let mut cursors = vec![0usize; self.channels.len()];
+        let mut passage = Passage::with(dead_times, &x, tolerance, STEPS_A_SAMPLE * stretch.times.len());
         let mut t = Dual::from(0.0);
-        let mut steps = STEPS_A_SAMPLE * stretch.times.len();
         let mut plain_states = vec![0.0; states];
         let (mut means, mut areas) = (vec![0.0; self.rest.len()], vec![0.0; self.rest.len()]);
         for k in 0..stretch.times.len() {
             let sample = Dual::from(stretch.times[k]);
-            // A sample shows what there was before anything switches at its instant.
-            while t.re < sample.re {
-                let mut until = sample;
-                for (channel, cursor) in cursors.iter_mut().enumerate() {
-                    let changes = &stretch.changes[channel];
-                    while let Some(at) = changes.get(*cursor) {
-                        let instant = dead_times[channel] + stretch.times[*at];
-                        if instant.re > t.re {
-                            if instant.re < until.re {
-                                until = instant;
-                            }
-                            break;
-                        }
-                        *cursor += 1;
-                        course.runs[channel] = self.run(stretch, channel, *at, instant);
-                    }
-                }
-                while t.re < until.re {
-                    steps = steps.checked_sub(1).ok_or(Lost)?;
-                    crate::work::go_on();
-                    course.settle(&bounds, t, &mut x, &mut room);
-                    let before = t;
-                    t = integrator
-                        .step(&mut |t, x, rates| course.rates(t, x, rates), &mut x, t, until)
-                        .map_err(|_| Lost)?;
-                    course.set_inputs((before + t) * 0.5);
-                    areas.iter_mut().zip(&course.inputs).for_each(|(area, u)| *area += u.re * (t - before).re);
-                }
-                t = until;
-            }
+            passage.carry(self, stretch, &mut course, &bounds, &mut x, (t, sample), |u, size| {
+                areas.iter_mut().zip(u).for_each(|(area, u)| *area += u.re * size);
+            })?;
+            t = sample;
             for (state, x) in description.states.iter().zip(&x) {
                 let slack = SLACK * (state.high - state.low).min(1e6);
                 if !(x.re >= state.low - slack && x.re <= state.high + slack) {
                     return Err(Lost);
                 }
             }
-            course.settle(&bounds, t, &mut x, &mut room);
-            course.seen(t, &x, &self.shown, &mut seen);
+            passage.see(self, &mut course, &bounds, t, &mut x, &mut seen);
             for ((value, offset), (factor, shift)) in seen.iter_mut().zip(&offsets).zip(&stretch.shown_by) {
                 *value = (*value + offset) * *factor + *shift;
             }
@@ -296,6 +362,56 @@ impl Task {
             visit(k, &seen, &plain_states, &means);
         }
         Ok(())
+    }
+
+    /// The sensors that lag: which of the shown outputs, which output of the process, and the time constant.
+    fn lags(&self, time_constant: &dyn Fn(usize, f64) -> Dual) -> Vec<(usize, usize, Dual)> {
+        let lagging = self.shown.iter().enumerate().filter(|(_, shown)| shown.lags);
+        lagging.map(|(k, shown)| (k, shown.output, time_constant(k, shown.lag))).collect()
+    }
+
+    /// What is at work at the beginning of a stretch, with sensors that do not lag.
+    fn course_of<'a>(
+        &'a self,
+        laws: &'a dyn InDualNumbers,
+        description: &Description,
+        stretch: &Stretch,
+        parameters: Vec<Dual>,
+        inputs: Vec<Dual>,
+    ) -> Course<'a> {
+        Course {
+            laws,
+            parameters,
+            runs: stretch.inputs.iter().map(|values| (values[0], 0.0, Dual::from(0.0))).collect(),
+            channels: &self.channels,
+            inputs,
+            outputs: vec![Dual::from(0.0); description.outputs.len()],
+            held: Held::default(),
+            states: description.states.len(),
+            lags: Vec::new(),
+        }
+    }
+
+    /// What is at work with these parameters and inputs that no channel shows, where all else is known; with sensors that do not lag.
+    pub(super) fn course_without_lags<'a>(
+        &'a self,
+        stretch: &Stretch,
+        parameters: Vec<Dual>,
+        inputs: Vec<Dual>,
+    ) -> Option<Course<'a>> {
+        let laws = self.process.in_dual_numbers()?;
+        Some(self.course_of(laws, self.process.description(), stretch, parameters, inputs))
+    }
+
+    /// The same with sensors as they are.
+    pub(super) fn course<'a>(
+        &'a self,
+        stretch: &Stretch,
+        parameters: Vec<Dual>,
+        inputs: Vec<Dual>,
+    ) -> Option<Course<'a>> {
+        let course = self.course_without_lags(stretch, parameters, inputs)?;
+        Some(Course { lags: self.lags(&|_, lag| Dual::from(lag)), ..course })
     }
 
     /// How an input runs from sample `k` on, from an instant on.

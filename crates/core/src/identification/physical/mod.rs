@@ -13,12 +13,16 @@ mod steady;
 #[cfg(test)]
 mod tests;
 mod told;
+mod tracking;
 mod verdicts;
 
 pub use balances::{BalanceOverTime, BalanceTerm, balances};
 pub use options::{MappedInput, MappedOutput, PhysicalOptions, Sought, SoughtKind, StartOfStates, Tie};
 pub use steady::{ImpliedValue, SteadyCheck, SteadyStretch, steady_check};
 pub use told::{ExpectedNumber, Telling, Together, Untold, telling};
+pub use tracking::{
+    Drifting, DriftingKind, Tracked, TrackedNumber, TrackedOutput, TrackingMethod, TrackingOptions, track,
+};
 
 use super::agreement::differences;
 use super::covariance::{LONG, quantile_95};

@@ -218,7 +218,11 @@ impl PhysicalOptions {
 
     /// The same with nothing that is sought: everything is as it stands in the options.
     pub(super) fn known(&self) -> Result<Task> {
-        Self { sought: Vec::new(), tied: Vec::new(), ..self.clone() }.checked()
+        let tied = self.tied.clone();
+        let mut task = Self { sought: Vec::new(), tied: Vec::new(), ..self.clone() }.checked()?;
+        // They are not laid over what is known any more, but still said.
+        task.options.tied = tied;
+        Ok(task)
     }
 
     fn checked(&self) -> Result<Task> {
