@@ -67,6 +67,13 @@ const WIRED: [(&str, &str, &str); 3] = [
         include_str!("../../../demo/trials/TIC-501-split-range.json"),
     ),
 ];
+/// Records of long operation: the heater fouls for two weeks, and is cleaned.
+const OPERATION: [(&str, &str, &str, &str); 1] = [(
+    "TIC-204",
+    "Three weeks of operation",
+    "2026-02-02T08:00:00.000",
+    include_str!("../../../demo/trials/TIC-204-weeks.json"),
+)];
 /// The loop whose two signals are controlled together, by which inputs on which ranges.
 const COUPLED: &str = "AIC-320";
 
@@ -154,21 +161,13 @@ async fn fill(store: &Store) -> Result<(), Failure> {
         if !control_loop.has_plant {
             store.set_plant(tag, Some(&test.plant)).await.map_err(Failure::new)?;
         }
-        let record = recorded(&test.run().map_err(Failure::new)?)?;
-        let known = store.records(control_loop.id).await.map_err(Failure::new)?;
-        let id = match known.first() {
-            Some(known) => known.id,
-            None => {
-                let new = NewRecord {
-                    name: "Step test",
-                    origin: "made by the demo plant",
-                    started: Some("2026-03-02T08:00:00.000"),
-                    notes: &[],
-                    record: &record,
-                };
-                store.add_record(control_loop.id, new).await.map_err(Failure::new)?
+        for (of, name, started, text) in OPERATION {
+            if of == tag {
+                let operation: Trial = serde_json::from_str(text).map_err(Failure::new)?;
+                keep_record(store, control_loop.id, name, started, &operation).await?;
             }
-        };
+        }
+        let (id, record) = keep_record(store, control_loop.id, "Step test", "2026-03-02T08:00:00.000", &test).await?;
         if tag == COUPLED {
             model_matrix(store, &control_loop, id, &record).await?;
         }
@@ -214,6 +213,25 @@ async fn keep(
     let assessment = assess(trial, &trace).map_err(Failure::new)?;
     let new = NewTrial { model_id, label, trial, assessment: &assessment, replaces: None };
     store.add_trial(loop_id, new).await.map_err(Failure::new)
+}
+
+/// What a trial answers, as a record of the loop; one of that name that is there already stays.
+async fn keep_record(
+    store: &Store,
+    loop_id: Uuid,
+    name: &str,
+    started: &str,
+    trial: &Trial,
+) -> Result<(Uuid, Record), Failure> {
+    let record = recorded(&trial.run().map_err(Failure::new)?)?;
+    let known = store.records(loop_id).await.map_err(Failure::new)?;
+    if let Some(known) = known.iter().find(|known| known.name == name) {
+        return Ok((known.id, record));
+    }
+    let origin = "made by the demo plant";
+    let new = NewRecord { name, origin, started: Some(started), notes: &[], record: &record };
+    let id = store.add_record(loop_id, new).await.map_err(Failure::new)?;
+    Ok((id, record))
 }
 
 /// A trace as plant data, the values as a historian keeps them: to a few digits.

@@ -6,6 +6,7 @@ use antistasis_core::assessment::{
     Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
 };
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
+use antistasis_core::identification::Tracked;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
 use antistasis_core::tuning::{
@@ -280,6 +281,8 @@ enum Document {
     Optimum,
     /// What `inspect` prints.
     Findings,
+    /// What `track` prints.
+    Tracking,
     /// What `experiment` prints.
     Plan,
     /// What `sweep` prints.
@@ -298,6 +301,7 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Tuning => json_schema::<RuleTuning>()?,
         Document::Optimum => json_schema::<Optimum>()?,
         Document::Findings => json_schema::<Inspection>()?,
+        Document::Tracking => json_schema::<Tracked>()?,
         Document::Plan => json_schema::<ExperimentPlan>()?,
         Document::Sweep => {
             // What a generic type stands with is not among its own parts.

@@ -28,6 +28,8 @@ enum Command {
     Demo(host::HostOptions),
     /// Fits a model to a record in a file and prints it, with its validation, as JSON.
     Identify(records::IdentifyOptions),
+    /// Leads a physical model along a record in a file and prints what is not measured, and what drifts, over time, as JSON.
+    Track(records::TrackOptions),
     /// Judges a record in a file and prints the findings as JSON.
     Inspect(records::InspectOptions),
     /// Plans an experiment and prints the plan as JSON.
@@ -87,6 +89,7 @@ fn main() -> ExitCode {
         Command::Serve(options) => host::serve(options),
         Command::Demo(options) => host::demo(options),
         Command::Identify(options) => records::identify(&options),
+        Command::Track(options) => records::track(&options),
         Command::Inspect(options) => records::inspect(&options),
         Command::Experiment(options) => records::experiment(&options),
         Command::Tune(options) => tune::tune(&options),

@@ -19,8 +19,8 @@ pub(crate) struct PhysicalArguments {
     /// NAME=COLUMN:LOW:HIGH. May be repeated.
     #[arg(long, value_name = "NAME=COLUMN", requires = "process")]
     map: Vec<String>,
-    /// What is sought: NAME, NAME=LOW:HIGH or NAME=LOW:START:HIGH; besides parameters `dead_time_of_INPUT`, `lag_of_OUTPUT` and
-    /// `offset_of_OUTPUT`. May be repeated.
+    /// What is sought: NAME, NAME=LOW:HIGH or NAME=LOW:START:HIGH; besides parameters `dead_time_of_INPUT`, `rangeability_of_INPUT`,
+    /// `lag_of_OUTPUT` and `offset_of_OUTPUT`. May be repeated.
     #[arg(long, value_name = "NAME=LOW:HIGH", requires = "process")]
     free: Vec<String>,
     /// A number that is sought and known roughly, NAME=VALUE:DEVIATION; may be repeated.
@@ -135,6 +135,7 @@ impl PhysicalArguments {
                     range: range.map(|(low, high)| [low, high]),
                     straight: self.straight.iter().any(|own| own == name),
                     dead_time: 0.0,
+                    rangeability: None,
                 });
             } else {
                 let list = |list: &[antistasis_core::process::Quantity]| {
@@ -188,9 +189,12 @@ impl PhysicalArguments {
 /// What `dead_time_of_power` and the like are about.
 fn kind_of(name: &str) -> (SoughtKind, String) {
     let name = name.replace('-', "_");
-    for (prefix, kind) in
-        [("dead_time_of_", SoughtKind::DeadTime), ("lag_of_", SoughtKind::Lag), ("offset_of_", SoughtKind::Offset)]
-    {
+    for (prefix, kind) in [
+        ("dead_time_of_", SoughtKind::DeadTime),
+        ("lag_of_", SoughtKind::Lag),
+        ("offset_of_", SoughtKind::Offset),
+        ("rangeability_of_", SoughtKind::Rangeability),
+    ] {
         if let Some(of) = name.strip_prefix(prefix) {
             return (kind, of.to_owned());
         }

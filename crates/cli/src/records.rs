@@ -6,8 +6,9 @@ use crate::physical::{Asked, PhysicalArguments};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
-    Constraint, DataSet, FitOptions, Loss, Model, NoiseModel, Series, Structure, Validation, ValidationWindow, Windows,
-    balances, fit_together, identify_together, steady_check, telling,
+    Constraint, DataSet, Drifting, DriftingKind, FitOptions, Loss, Model, NoiseModel, PhysicalModel, Series, Structure,
+    TrackingMethod, TrackingOptions, Validation, ValidationWindow, Windows, balances, fit_together, identify_together,
+    steady_check, telling, track as track_model,
 };
 use antistasis_core::series::{Channel, Record, Role};
 use antistasis_core::simulation::Trial;
@@ -324,6 +325,137 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
     let (validation_window, validation) = identified.validation.unzip();
     print(&IdentifiedModel { model: identified.model, window: identified.window, validation_window, validation })
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct TrackOptions {
+    /// Physical model; `antistasis identify --structure physical` prints one.
+    model: PathBuf,
+    #[command(flatten)]
+    file: RecordFile,
+    /// How the estimate is led along.
+    #[arg(long, value_enum, default_value_t = TrackName::Extended)]
+    method: TrackName,
+    /// A number that drifts and how much an hour changes of it (standard deviation), NAME=PER_HOUR or NAME=PER_HOUR:AT_START; besides
+    /// parameters inputs that no column shows, and `offset_of_OUTPUT`. May be repeated.
+    #[arg(long, value_name = "NAME=PER_HOUR")]
+    drift: Vec<String>,
+    /// Lowest and highest value of a number that drifts, NAME=LOW:HIGH; may be repeated.
+    #[arg(long, value_name = "NAME=LOW:HIGH", allow_hyphen_values = true)]
+    bound: Vec<String>,
+    /// By how much a number that drifts may change from sample to sample over a moving horizon, NAME=AMOUNT; may be repeated.
+    #[arg(long, value_name = "NAME=AMOUNT")]
+    limit: Vec<String>,
+    /// Standard deviation of the noise of a column, COLUMN=DEVIATION; what the model left where left out. May be repeated.
+    #[arg(long, value_name = "COLUMN=DEVIATION")]
+    noise: Vec<String>,
+    /// What comes unknown to each measured state within a sample, in deviations of the noise of its sensor.
+    #[arg(long, default_value_t = 0.1)]
+    unrest: f64,
+    /// Samples that a moving horizon solves for together.
+    #[arg(long, default_value_t = 20)]
+    window: usize,
+    /// Deviations of the noise up to which a moving horizon lets an output miss what was measured at no cost.
+    #[arg(long, default_value_t = 0.0)]
+    dead_band: f64,
+    /// Start of the stretch in s.
+    #[arg(long)]
+    from: Option<f64>,
+    /// Its end.
+    #[arg(long)]
+    to: Option<f64>,
+}
+
+#[derive(Debug, Clone, Copy, PartialEq, Eq, ValueEnum)]
+enum TrackName {
+    /// Extended Kalman filter.
+    Extended,
+    /// Unscented Kalman filter.
+    Unscented,
+    /// Over a moving horizon.
+    MovingHorizon,
+}
+
+/// A name and a number, as `NAME=NUMBER`.
+fn amount(option: &str, text: &str) -> Result<(String, f64), Failure> {
+    let parts = text.rsplit_once('=').and_then(|(name, value)| Some((name.trim(), value.trim().parse().ok()?)));
+    let (name, value) = parts.ok_or_else(|| Failure(format!("{option} is {text}: it must be NAME=NUMBER")))?;
+    Ok((name.to_owned(), value))
+}
+
+impl TrackOptions {
+    /// The numbers that drift; which kind each is, the process of the model tells.
+    fn drifting(&self, physical: &PhysicalModel) -> Result<Vec<Drifting>, Failure> {
+        let description = physical.process().describe("").map_err(Failure::new)?;
+        let mut drifting = Vec::new();
+        for text in &self.drift {
+            let refused = || Failure(format!("--drift is {text}: it must be NAME=PER_HOUR or NAME=PER_HOUR:AT_START"));
+            let (name, numbers) = text.split_once('=').ok_or_else(refused)?;
+            let (per_hour, at_start) = numbers.split_once(':').map_or((numbers, None), |(own, rest)| (own, Some(rest)));
+            let per_hour = per_hour.trim().parse().map_err(|_| refused())?;
+            let at_start = at_start.map(|own| own.trim().parse().map_err(|_| refused())).transpose()?;
+            let name = name.trim().replace('-', "_");
+            let (kind, name) = match name.strip_prefix("offset_of_") {
+                Some(output) => (DriftingKind::Offset, output.to_owned()),
+                None if description.inputs.iter().any(|own| own.name == name) => (DriftingKind::Input, name),
+                None => (DriftingKind::Parameter, name),
+            };
+            drifting.push(Drifting { kind, name, per_hour: Some(per_hour), at_start, ..Drifting::default() });
+        }
+        let of = |option: &str, name: &str| -> Result<usize, Failure> {
+            let own = name.replace('-', "_");
+            let plain = own.strip_prefix("offset_of_").unwrap_or(&own);
+            let place = drifting.iter().position(|drifting| drifting.name == plain);
+            place.ok_or_else(|| Failure(format!("{option} {name}: no --drift names it")))
+        };
+        let mut bounds = Vec::new();
+        for text in &self.bound {
+            let (name, range) = text.split_once('=').unwrap_or((text, ""));
+            bounds.push((of("--bound", name.trim())?, pair("--bound", range, "NAME=LOW:HIGH")?));
+        }
+        let mut limits = Vec::new();
+        for text in &self.limit {
+            let (name, limit) = amount("--limit", text)?;
+            limits.push((of("--limit", &name)?, limit));
+        }
+        for (place, (low, high)) in bounds {
+            (drifting[place].low, drifting[place].high) = (Some(low), Some(high));
+        }
+        limits.into_iter().for_each(|(place, limit)| drifting[place].limit = Some(limit));
+        Ok(drifting)
+    }
+}
+
+/// Leads a physical model along a record.
+pub(crate) fn track(options: &TrackOptions) -> Result<(), Failure> {
+    let path = &options.file.record;
+    let model: Model = read_json(&options.model)?;
+    let in_model = |error: antistasis_core::Error| Failure::of(&options.model, error);
+    let physical = model.physical().map_err(in_model)?;
+    let (op, pv, resolved) = options.file.roles()?;
+    let (disturbances, outputs) = physical.fitted.further_tags(&op, &pv);
+    let data = data_set(&options.file.read_with(&disturbances, &outputs)?);
+    let noise = options.noise.iter().map(|text| {
+        let (column, deviation) = amount("--noise", text)?;
+        Ok((resolved(&column), deviation))
+    });
+    let tracking = TrackingOptions {
+        method: match options.method {
+            TrackName::Extended => TrackingMethod::Extended,
+            TrackName::Unscented => TrackingMethod::Unscented,
+            TrackName::MovingHorizon => TrackingMethod::MovingHorizon,
+        },
+        drifting: options.drifting(physical)?,
+        noise: noise.collect::<Result<_, Failure>>()?,
+        unrest: options.unrest,
+        states: Default::default(),
+        window: options.window,
+        dead_band: options.dead_band,
+    };
+    let windows = Windows { from: options.from, to: options.to, validation: ValidationWindow::None };
+    let in_record = |error: antistasis_core::Error| Failure::of(path, error);
+    let cut = windows.cut(&data, 0.0).map_err(in_record)?.estimation.data;
+    print(&track_model(&model, &cut, &tracking).map_err(in_record)?)
 }
 
 /// The signals of a fit in the file's own units: nothing here knows those of a loop.

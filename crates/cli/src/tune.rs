@@ -5,9 +5,10 @@ use crate::files::{print, read_json};
 use antistasis_core::assessment::scan_verdicts;
 use antistasis_core::controller::ControllerSpec;
 use antistasis_core::identification::Model;
-use antistasis_core::simulation::{Trial, round_down};
+use antistasis_core::simulation::{Signal, Trial, round_down};
 use antistasis_core::tuning::{
-    Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, Task, Terms, optimise, tune_by_rule,
+    Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, SimcChoice, Task, Terms,
+    begin_on_model, optimise, tune_by_rule,
 };
 use antistasis_core::units::Span;
 use clap::{Args, ValueEnum};
@@ -140,13 +141,24 @@ fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial
         return Err(Failure("Give --model or --trial: one of them is needed.".to_owned()));
     };
     let model: Model = read_json(path)?;
-    let process = model.process().map_err(|error| Failure::of(path, error))?;
+    let in_model = |error: antistasis_core::Error| Failure::of(path, error);
     let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
     let Some((low, high)) = ends else {
         return Err(Failure(format!("--pv-span is {}: it must be LOW:HIGH, for example 0:150", options.pv_span)));
     };
-    let scan = options.scan.unwrap_or_else(|| round_down(process.time_scale() / 40.0).clamp(0.01, 60.0));
-    Ok((Controlled::plain(process), Span::new(low, high, model.output_unit()), scan, None))
+    let span = Span::new(low, high, model.output_unit());
+    let plant = if model.is_physical() {
+        // A balance is tuned for where its record began, with what was found of its sensor and valve.
+        let signal = |tag: &str, span: Span| Signal { tag: tag.to_owned(), span };
+        let (pv, op) = (&model.outputs[0].tag, &model.inputs[0].tag);
+        let (pv, op) = (signal(pv, span.clone()), signal(op, Span::new(0.0, 100.0, "%")));
+        let begun = begin_on_model(&model, &pv, &op, &SimcChoice::default()).map_err(in_model)?;
+        Controlled::of(&begun.trial.plant).map_err(in_model)?
+    } else {
+        Controlled::plain(model.process().map_err(in_model)?)
+    };
+    let scan = options.scan.unwrap_or_else(|| round_down(plant.process.time_scale() / 40.0).clamp(0.01, 60.0));
+    Ok((plant, span, scan, None))
 }
 
 pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {

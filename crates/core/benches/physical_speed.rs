@@ -43,6 +43,7 @@ fn reactor(samples: usize) -> (DataSet, FitOptions) {
                 range: None,
                 straight: false,
                 dead_time: 0.0,
+                rangeability: None,
             })
             .collect(),
         rest: Default::default(),

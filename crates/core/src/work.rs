@@ -3,15 +3,34 @@
 //! Long computations call [`go_on`] in their innermost loops. Where the work has been ended, that call unwinds the stack up to
 //! [`Work::carry_out`], which says so; nothing on the way has to pass an error along. Outside any work [`go_on`] does nothing.
 
+use std::any::Any;
 use std::cell::RefCell;
 use std::panic::{AssertUnwindSafe, catch_unwind, resume_unwind};
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
 /// A piece of work, shared by those who do it and those who may end it.
-#[derive(Debug, Default, Clone)]
+#[derive(Default, Clone)]
 pub struct Work {
     ended: Arc<AtomicBool>,
+    listener: Option<Arc<dyn Listener>>,
+    /// The work that it is a part of: where that is ended, so is this.
+    whole: Option<Arc<Work>>,
+}
+
+/// Who hears how far a work is.
+pub trait Listener: Send + Sync {
+    /// Whether something is to be told at the moment: what is told costs time.
+    fn wants(&self) -> bool;
+
+    /// Takes what there is so far; of which type it is, the work says.
+    fn hear(&self, so_far: &dyn Any);
+}
+
+impl std::fmt::Debug for Work {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("Work").field("ended", &self.is_ended()).field("is_heard", &self.listener.is_some()).finish()
+    }
 }
 
 /// The work was ended before it was done.
@@ -39,6 +58,12 @@ impl Work {
         Self::default()
     }
 
+    /// The same work, which tells this listener how far it is.
+    #[must_use]
+    pub fn heard_by(&self, listener: Arc<dyn Listener>) -> Self {
+        Self { listener: Some(listener), ..self.clone() }
+    }
+
     /// Ends it: whoever does it stops at the next [`go_on`].
     pub fn end(&self) {
         self.ended.store(true, Ordering::Relaxed);
@@ -47,14 +72,16 @@ impl Work {
     /// Whether it was ended.
     #[must_use]
     pub fn is_ended(&self) -> bool {
-        self.ended.load(Ordering::Relaxed)
+        self.ended.load(Ordering::Relaxed) || self.whole.as_ref().is_some_and(|whole| whole.is_ended())
     }
 
-    /// Does `job` as this work.
+    /// Does `job` as this work, and as a part of the one that is at hand where there is one: what ends that ends more than this.
     pub fn carry_out<T>(&self, job: impl FnOnce() -> T) -> Result<T, Ended> {
-        match catch_unwind(AssertUnwindSafe(|| self.on_this_thread(job))) {
+        let whole = Self::current();
+        let part = Self { whole: whole.clone().map(Arc::new), ..self.clone() };
+        match catch_unwind(AssertUnwindSafe(|| part.on_this_thread(job))) {
             Ok(done) => Ok(done),
-            Err(thrown) if thrown.is::<Ended>() => Err(Ended),
+            Err(thrown) if thrown.is::<Ended>() && !whole.is_some_and(|whole| whole.is_ended()) => Err(Ended),
             Err(panic) => resume_unwind(panic),
         }
     }
@@ -78,6 +105,22 @@ pub fn go_on() {
     if CURRENT.with_borrow(|current| current.as_ref().is_some_and(Work::is_ended)) {
         // No panic: nothing is wrong, and nothing is to be printed.
         resume_unwind(Box::new(Ended));
+    }
+}
+
+/// Whether anybody wants to hear at the moment how far the work at hand is.
+#[must_use]
+pub fn is_heard() -> bool {
+    CURRENT.with_borrow(|current| {
+        current.as_ref().is_some_and(|work| work.listener.as_ref().is_some_and(|own| own.wants()))
+    })
+}
+
+/// Tells how far the work at hand is, where anybody listens.
+pub fn tell(so_far: &dyn Any) {
+    let listener = CURRENT.with_borrow(|current| current.as_ref().and_then(|work| work.listener.clone()));
+    if let Some(listener) = listener {
+        listener.hear(so_far);
     }
 }
 
@@ -143,5 +186,54 @@ mod tests {
         assert_eq!(done, Ok(Err(Ended)));
         outer.end();
         assert_eq!(outer.carry_out(|| ()), Err(Ended));
+    }
+
+    #[derive(Default)]
+    struct Ear(std::sync::Mutex<Vec<u32>>);
+
+    impl Listener for Ear {
+        fn wants(&self) -> bool {
+            self.0.lock().unwrap().len() < 2
+        }
+
+        fn hear(&self, so_far: &dyn Any) {
+            self.0.lock().unwrap().push(*so_far.downcast_ref().unwrap());
+        }
+    }
+
+    #[test]
+    fn who_listens_hears_what_is_told_on_any_thread() {
+        let ear = Arc::new(Ear::default());
+        assert!(!is_heard());
+        tell(&7u32);
+        let work = Work::new().heard_by(ear.clone());
+        let told = |k: &u32| {
+            if is_heard() {
+                tell(k);
+            }
+        };
+        work.carry_out(|| in_parallel(&[1, 2, 3, 4], told)).unwrap();
+        let heard = ear.0.lock().unwrap().clone();
+        assert!(heard.len() >= 2 && heard.iter().all(|k| (1..=4).contains(k)), "{heard:?}");
+    }
+
+    #[test]
+    fn a_part_ends_by_itself_and_with_the_whole() {
+        let (whole, part) = (Work::new(), Work::new());
+        let ended = part.clone();
+        let outcome = whole.carry_out(|| {
+            ended.end();
+            // The whole goes on after its part.
+            (part.carry_out(go_on), 3)
+        });
+        assert_eq!(outcome, Ok((Err(Ended), 3)));
+        let ending = whole.clone();
+        let outcome = whole.carry_out(|| {
+            Work::new().carry_out(|| {
+                ending.end();
+                go_on();
+            })
+        });
+        assert_eq!(outcome, Err(Ended));
     }
 }

@@ -4,13 +4,11 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
 use antistasis_core::identification::{
-    DataSet, FitOptions, MappedInput, MappedOutput, Model, NoiseModel, PhysicalOptions, Series, Sought, SoughtKind,
-    StartOfStates, Structure, Together, ValidationWindow, Windows, balances, fit, identify, steady_check, telling,
+    DataSet, Model, NoiseModel, PhysicalOptions, Series, Sought, SoughtKind, StartOfStates, Structure, Together,
+    ValidationWindow, Windows, balances, fit, identify, profile, steady_check, telling, telling_of_plan,
 };
 use antistasis_core::process::{DetailedSpec, Equation, EquationsSpec, NamedValue, OwnOutput, catalogue};
 use antistasis_core::series::TimeAxis;
-use rand::SeedableRng;
-use rand_distr::{Distribution, StandardNormal};
 
 #[path = "support/heater.rs"]
 mod heater;
@@ -533,4 +531,210 @@ fn two_bodies_explain_the_laboratory_heater_at_least_as_well_as_a_lag() {
     }
     let held = antistasis_core::identification::validate(&first, &all.slice(500..1000), false).unwrap();
     assert!(held.performance.fit_simulated > 75.0, "{}", held.performance.fit_simulated);
+}
+
+/// The efficiency goes into the temperatures as a factor of the power, with states at the start that are free: the squares rise with
+/// the square of its distance from the estimate, exactly, and the interval of the profile is that of the standard error.
+#[test]
+fn a_profile_of_a_number_that_acts_linearly_is_a_parabola() {
+    let data = heater_record(3, 0.2, 0.0);
+    let mut own = heater_options(vec![sought("efficiency", 0.8)]);
+    let known = [
+        ("holdup", 430.0),
+        ("heat_capacity", 4.0),
+        ("element_capacity", 75.0),
+        ("element_transfer", 6.5),
+        ("loss", 0.35),
+    ];
+    own.process = physical("stirred_heater", &known, Vec::new(), Vec::new(), Vec::new()).process;
+    let fit_options = options(own, NoiseModel::White);
+    let model = fit(&data, &fit_options).unwrap();
+    let found = &model.parameters[0];
+    let (error, white) = (found.standard_error.unwrap(), found.white_error.unwrap());
+    assert!((found.value - 1.0).abs() < 4.0 * error, "{}", found.value);
+    let profile = profile(std::slice::from_ref(&data), &fit_options, &model, "efficiency").unwrap();
+    assert!(profile.points.len() >= 15, "{}", profile.points.len());
+    let freedom = 600.0 - 3.0;
+    for point in &profile.points {
+        let parabola = ((point.value - found.value) / white).powi(2) / freedom;
+        assert!((point.rise - parabola).abs() < 1e-3 * parabola + 1e-7, "{point:?} {parabola}");
+    }
+    let [low, high] = profile.interval.map(Option::unwrap);
+    assert!(((high - low) / (2.0 * 1.96 * error) - 1.0).abs() < 0.01, "{low} {high} ± {error}");
+}
+
+/// A point of a profile is what a fit leaves in which the number is known.
+#[test]
+fn a_profile_is_what_fits_with_the_number_known_leave() {
+    let data = heater_record(5, 0.4, 0.0).slice(0..150);
+    let own = heater_options(vec![sought("holdup", 300.0), sought("loss", 0.1)]);
+    let fit_options = options(own.clone(), NoiseModel::White);
+    let model = fit(&data, &fit_options).unwrap();
+    let profile = profile(std::slice::from_ref(&data), &fit_options, &model, "loss").unwrap();
+    let squares = |model: &Model| {
+        let left = &model.physical.as_ref().unwrap().outputs[0].performance;
+        left.residual_deviation.powi(2) * left.samples as f64
+    };
+    let least = squares(&model);
+    for point in profile.points.iter().step_by(5) {
+        // The same fit with the loss as known.
+        let mut known = heater_options(vec![sought("holdup", 300.0)]);
+        let parameters = [("heat_capacity", 4.0), ("loss", point.value)];
+        known.process = physical("stirred_heater", &parameters, Vec::new(), Vec::new(), Vec::new()).process;
+        let other = fit(&data, &options(known, NoiseModel::White)).unwrap();
+        let rise = squares(&other) / least - 1.0;
+        assert!((rise - point.rise).abs() < 1e-3 * point.rise + 2e-5, "{point:?}: {rise}");
+    }
+    let refused = antistasis_core::identification::profile(std::slice::from_ref(&data), &fit_options, &model, "glow");
+    assert_eq!(refused.unwrap_err().field(), Some("parameter"));
+}
+
+/// Of a vessel without flow only ratios of holdup, loss and efficiency show; with one of them known the others are found.
+#[test]
+fn loss_and_efficiency_only_show_up_together_where_nothing_else_is_known() {
+    let samples = 600;
+    let power = moves(samples, 1.0, 4.0, 80.0, 3);
+    let rates = |x: &[f64], u: &[f64]| {
+        let passed = 0.5 * (x[1] - x[0]);
+        vec![(passed - 0.05 * (x[0] - 15.0)) / (40.0 * 4.0), (0.7 * u[0] - passed) / 5.0]
+    };
+    let states = answer(rates, &[45.0, 48.0], std::slice::from_ref(&power), 30.0, 20);
+    let pv = states.iter().zip(noise(samples, 0.1, 0.0, 9)).map(|(x, e)| x[0] + e).collect();
+    let data = DataSet {
+        axis: TimeAxis::uniform(30.0, samples).unwrap(),
+        inputs: vec![named("P", "kW", power)],
+        outputs: vec![named("T", "°C", pv)],
+    };
+    let with = |unknown: Vec<Sought>, more: &[(&str, f64)]| {
+        let known = [&[("heat_capacity", 4.0), ("element_capacity", 5.0), ("element_transfer", 0.5)], more].concat();
+        let outputs = vec![output("liquid_temperature", "T")];
+        let mut own = physical("stirred_heater", &known, vec![input("power", "P")], outputs, unknown);
+        own.rest.insert("feed_flow".into(), 0.0);
+        own
+    };
+    let all = vec![sought("holdup", 30.0), sought("loss", 0.1), sought("efficiency", 0.9)];
+    let told = telling(std::slice::from_ref(&data), &with(all, &[])).unwrap();
+    assert_eq!(told.untold.len(), 1, "{told:?}");
+    let mut names = told.untold[0].names.clone();
+    names.sort();
+    assert_eq!(names, ["efficiency", "holdup", "loss"], "{told:?}");
+    assert!(told.numbers.iter().all(|own| own.standard_error.is_none()));
+    // Found again where one of them is known.
+    let two = vec![sought("holdup", 30.0), sought("loss", 0.1)];
+    let model = fit(&data, &options(with(two, &[("efficiency", 0.7)]), NoiseModel::White)).unwrap();
+    for (name, truth) in [("holdup", 40.0), ("loss", 0.05)] {
+        let (found, error, _) = value(&model, name);
+        assert!(
+            (found - truth).abs() < 4.0 * error.unwrap() && error.unwrap() < 0.1 * truth,
+            "{name}: {found} ± {error:?}"
+        );
+    }
+}
+
+/// An OP that goes through a valve of equal percentage: its rangeability is found with the loss, and the trial on the model has it.
+#[test]
+fn the_rangeability_of_a_valve_is_found_with_the_rest() {
+    use antistasis_core::instrument::{ActuatorSpec, Characteristic};
+    let samples = 900;
+    let op = moves(samples, 25.0, 95.0, 40.0, 17);
+    // 600 kW at 100 %, a 25th of it at 0 %.
+    let power: Vec<f64> = op.iter().map(|op| 600.0 * 25f64.powf(op / 100.0 - 1.0)).collect();
+    let steady = |value: f64| vec![value; samples];
+    let inputs = [power, steady(6.0), steady(18.0), steady(12.0)];
+    let states = answer(heater_rates(HEATER), &[40.0, 70.0], &inputs, 5.0, 10);
+    let pv = states.iter().zip(noise(samples, 0.15, 0.0, 4)).map(|(x, e)| x[0] + e).collect();
+    let data = DataSet {
+        axis: TimeAxis::uniform(5.0, samples).unwrap(),
+        inputs: vec![named("TIC.OP", "%", op)],
+        outputs: vec![named("TIC.PV", "°C", pv)],
+    };
+    let known = [("holdup", 430.0), ("heat_capacity", 4.0), ("element_capacity", 75.0), ("element_transfer", 6.5)];
+    let mut power = input("power", "TIC.OP");
+    power.range = Some([0.0, 600.0]);
+    let rangeability = |value: f64| Sought { kind: SoughtKind::Rangeability, ..sought("power", value) };
+    let mut own = physical(
+        "stirred_heater",
+        &known,
+        vec![power],
+        vec![output("liquid_temperature", "TIC.PV")],
+        vec![sought("loss", 0.1), rangeability(60.0)],
+    );
+    for (name, value) in [("feed_flow", 6.0), ("feed_temperature", 18.0), ("ambient_temperature", 12.0)] {
+        own.rest.insert(name.into(), value);
+    }
+    // At rest the balance alone gives the loss, through the valve as it is taken to be.
+    own.sought[1].value = Some(25.0);
+    let rest = steady_check(&data, &own, "loss");
+    assert!(rest.is_ok(), "{rest:?}");
+    own.sought[1].value = Some(60.0);
+    let model = fit(&data, &options(own.clone(), NoiseModel::White)).unwrap();
+    for (name, truth) in [("rangeability_of_power", 25.0), ("loss", 0.35)] {
+        let (found, error, _) = value(&model, name);
+        assert!(
+            (found - truth).abs() < 4.0 * error.unwrap() && error.unwrap() < 0.2 * truth,
+            "{name}: {found} ± {error:?}"
+        );
+    }
+    let (pv, op) = (signal("TIC.PV", 0.0, 150.0, "°C"), signal("TIC.OP", 0.0, 100.0, "%"));
+    let trial = antistasis_core::tuning::begin_on_model(&model, &pv, &op, &Default::default()).unwrap().trial;
+    let ActuatorSpec::Valve(valve) = &trial.plant.actuator else { panic!("{:?}", trial.plant.actuator) };
+    let Characteristic::EqualPercentage { rangeability: found } = valve.characteristic else { panic!("{valve:?}") };
+    assert_eq!(found, value(&model, "rangeability_of_power").0);
+    // Only a channel in % goes through a valve.
+    let mut wrong = own;
+    wrong.inputs[0].range = None;
+    let mut in_kw = data;
+    in_kw.inputs[0].unit = "kW".into();
+    let error = fit(&in_kw, &options(wrong, NoiseModel::White)).unwrap_err();
+    assert_eq!(error.field(), Some("physical.inputs[0].rangeability"), "{error}");
+}
+
+fn signal(tag: &str, low: f64, high: f64, unit: &str) -> antistasis_core::simulation::Signal {
+    antistasis_core::simulation::Signal { tag: tag.into(), span: antistasis_core::units::Span::new(low, high, unit) }
+}
+
+/// What a planned test says beforehand is what a fit to a record of that test says afterwards; a test that cannot tell is told.
+#[test]
+fn a_planned_test_expects_the_errors_that_its_fit_has() {
+    let samples = 500;
+    let op = moves(samples, 35.0, 65.0, 40.0, 31);
+    let times: Vec<f64> = (0..samples).map(|k| 5.0 * k as f64).collect();
+    let steady = |value: f64| vec![value; samples];
+    let power: Vec<f64> = op.iter().map(|op| 6.0 * op).collect();
+    let inputs = [power.clone(), steady(6.0), steady(18.0), steady(12.0)];
+    // From rest under the first power.
+    let rest =
+        answer(heater_rates(HEATER), &[50.0, 90.0], &inputs.clone().map(|values| vec![values[0]; 2000]), 5.0, 10);
+    let states = answer(heater_rates(HEATER), rest.last().unwrap(), &inputs, 5.0, 10);
+    let pv = states.iter().zip(noise(samples, 0.2, 0.0, 8)).map(|(x, e)| x[0] + e).collect();
+    let data = DataSet {
+        axis: TimeAxis::uniform(5.0, samples).unwrap(),
+        inputs: vec![named("TIC.OP", "%", op.clone())],
+        outputs: vec![named("TIC.PV", "°C", pv)],
+    };
+    let own = |unknown: Vec<Sought>, flow: f64| {
+        let known = [("heat_capacity", 4.0), ("element_capacity", 75.0), ("element_transfer", 6.5)];
+        let mut power = input("power", "TIC.OP");
+        power.range = Some([0.0, 600.0]);
+        let mut own =
+            physical("stirred_heater", &known, vec![power], vec![output("liquid_temperature", "TIC.PV")], unknown);
+        for (name, value) in [("feed_flow", flow), ("feed_temperature", 18.0), ("ambient_temperature", 12.0)] {
+            own.rest.insert(name.into(), value);
+        }
+        own
+    };
+    let sought_of = || vec![sought("holdup", 430.0), sought("loss", 0.35)];
+    let planned = telling_of_plan(&times, ("TIC.OP", &op), 0.2, &own(sought_of(), 6.0)).unwrap();
+    let model = fit(&data, &options(own(sought_of(), 6.0), NoiseModel::White)).unwrap();
+    for (expected, found) in planned.numbers.iter().zip(&model.parameters) {
+        let (before, after) = (expected.standard_error.unwrap(), found.white_error.unwrap());
+        assert!((before / after - 1.0).abs() < 0.1, "{}: {before} {after}", found.name);
+    }
+    // A vessel without flow and an efficiency besides: the OP alone never tells them apart, and that is said with what would.
+    let all = vec![sought("holdup", 430.0), sought("loss", 0.35), sought("efficiency", 1.0)];
+    let blind = telling_of_plan(&times, ("TIC.OP", &op), 0.2, &own(all, 0.0)).unwrap();
+    assert_eq!(blind.untold.len(), 1, "{blind:?}");
+    assert!(blind.untold[0].would_tell.contains(&"feed_flow".to_owned()), "{blind:?}");
+    let other = telling_of_plan(&times, ("X.OP", &op), 0.2, &own(sought_of(), 6.0)).unwrap_err();
+    assert_eq!(other.field(), Some("physical.inputs"));
 }

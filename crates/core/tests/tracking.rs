@@ -85,7 +85,7 @@ fn model_of(truth: &Truth, with_feed: bool) -> Model {
 }
 
 fn drifting(kind: DriftingKind, name: &str, per_hour: f64) -> Drifting {
-    Drifting { kind, name: name.into(), per_hour, ..Drifting::default() }
+    Drifting { kind, name: name.into(), per_hour: Some(per_hour), ..Drifting::default() }
 }
 
 /// Share of the instants after the first hours at which a band of 95 % holds the truth.
@@ -119,7 +119,7 @@ fn fouling_is_followed_with_bands_that_hold_by_every_method() {
             of_element += held(&tracked, "element_temperature", &truth.element) / records as f64;
             let last = tracked.numbers.last().unwrap();
             assert!(
-                (last.values[samples - 1] - 4.3).abs() < 0.5 && last.drifts,
+                (last.values[samples - 1] - 4.3).abs() < 0.5 && last.per_hour == Some(0.12),
                 "{method:?}: {}",
                 last.values[samples - 1]
             );
@@ -128,6 +128,23 @@ fn fouling_is_followed_with_bands_that_hold_by_every_method() {
         }
         assert!(of_transfer > 0.9 && of_element > 0.9, "{method:?}: {of_transfer} {of_element}");
     }
+}
+
+/// What falls and comes back is told with where it was, not as if nothing had happened.
+#[test]
+fn a_number_that_comes_back_is_told_with_where_it_was() {
+    let cleaned = |share: f64| if share < 0.8 { 6.5 - 3.0 * share } else { 6.5 };
+    let truth = truth(6, cleaned, |_| 12.0, 1200);
+    let options = TrackingOptions {
+        drifting: vec![drifting(DriftingKind::Parameter, "element_transfer", 0.4)],
+        noise: [("T".to_owned(), NOISE)].into(),
+        unrest: 0.02,
+        ..TrackingOptions::default()
+    };
+    let tracked = track(&model_of(&truth, true), &truth.data, &options).unwrap();
+    let text = &tracked.verdicts.last().unwrap().text;
+    assert!(text.starts_with("The element transfer fell from 6.") && text.contains("and ends at 6."), "{text}");
+    assert!(tracked.verdicts.iter().all(|own| !own.text.contains("no drift")), "{:?}", tracked.verdicts);
 }
 
 /// Without a number that drifts the same record is not believed.

@@ -1,9 +1,11 @@
 //! Work in the background: how far each job is, how it ended, and whether it is still wanted.
 
 use crate::problem::Problem;
+use antistasis_core::work::{Ended, Listener, Work};
 use serde::Serialize;
+use std::any::Any;
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 use utoipa::ToSchema;
@@ -32,7 +34,8 @@ pub(crate) enum Stage {
 pub(crate) struct Job<T> {
     /// Bits of the share that is done, 0 to 1.
     share: AtomicU64,
-    cancelled: AtomicBool,
+    /// Ends what the job does, wherever it is.
+    work: Work,
     /// What there is of the outcome while it is under way.
     so_far: Mutex<Option<Arc<T>>>,
     outcome: Mutex<Option<Result<Arc<T>, Problem>>>,
@@ -51,11 +54,21 @@ impl<T> Job<T> {
     }
 
     pub fn cancel(&self) {
-        self.cancelled.store(true, Ordering::Relaxed);
+        self.work.end();
     }
 
     pub fn is_cancelled(&self) -> bool {
-        self.cancelled.load(Ordering::Relaxed)
+        self.work.is_ended()
+    }
+
+    /// Does something as this job, at an end when the job is cancelled; `hear` takes what is told on the way, not more often than is
+    /// worth looking at.
+    pub fn heard<R>(self: &Arc<Self>, hear: fn(&Self, &dyn Any), job: impl FnOnce() -> R) -> Result<R, Ended>
+    where
+        T: Send + Sync + 'static,
+    {
+        let ear = Ear { job: Arc::clone(self), hear, last: Mutex::new(None) };
+        self.work.heard_by(Arc::new(ear)).carry_out(job)
     }
 
     /// Shows what there is so far.
@@ -74,6 +87,31 @@ impl<T> Job<T> {
             Some(Ok(outcome)) => (Stage::Done, Some(outcome), None),
             Some(Err(problem)) => (Stage::Failed, None, Some(problem)),
         }
+    }
+}
+
+/// Pause between two things that are heard of a job.
+const HEARD_EVERY: Duration = Duration::from_millis(200);
+
+/// What listens to the work of a job.
+struct Ear<T> {
+    job: Arc<Job<T>>,
+    hear: fn(&Job<T>, &dyn Any),
+    last: Mutex<Option<Instant>>,
+}
+
+impl<T: Send + Sync> Listener for Ear<T> {
+    fn wants(&self) -> bool {
+        let mut last = self.last.lock().unwrap_or_else(PoisonError::into_inner);
+        let wants = last.is_none_or(|last| last.elapsed() >= HEARD_EVERY);
+        if wants {
+            *last = Some(Instant::now());
+        }
+        wants
+    }
+
+    fn hear(&self, so_far: &dyn Any) {
+        (self.hear)(&self.job, so_far);
     }
 }
 
@@ -100,7 +138,7 @@ impl<T> Jobs<T> {
     pub fn begin(&self) -> Result<(Uuid, Arc<Job<T>>), Problem> {
         let job = Arc::new(Job {
             share: AtomicU64::new(0f64.to_bits()),
-            cancelled: AtomicBool::new(false),
+            work: Work::new(),
             so_far: Mutex::new(None),
             outcome: Mutex::new(None),
             since: Instant::now(),

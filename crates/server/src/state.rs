@@ -1,6 +1,7 @@
 //! What all requests share.
 
 use crate::access::Access;
+use crate::api::FitOutcome;
 use crate::events::Events;
 use crate::gate::compute;
 use crate::jobs::Jobs;
@@ -35,6 +36,7 @@ pub struct AppState {
     pub(crate) sweeps: Jobs<SweepOutcome>,
     /// Searches for settings.
     pub(crate) tunings: Jobs<TuningOutcome>,
+    pub(crate) fits: Jobs<FitOutcome>,
     pub(crate) events: Events,
     /// What was said of the trials that were simulated last, by their digests.
     pub(crate) assessed: Cache<String, Arc<Assessment>>,
@@ -73,6 +75,7 @@ impl AppState {
             imports: Jobs::new("import"),
             sweeps: Jobs::new("sweep"),
             tunings: Jobs::new("search for settings"),
+            fits: Jobs::new("fit"),
             records,
             prepared,
             store,

@@ -93,6 +93,29 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     let rest = json!({ "fit": fit(&physical), "parameter": "los" });
     assert_eq!(site.refused("/loops/TIC-1/models/steady", &rest).await["field"], json!("parameter"));
 
+    // As a job it tells how far it is, and ends where it is not wanted any more: nothing is kept then.
+    let mut hard = fit(&physical);
+    hard["options"]["physical"]["beginnings"] = json!(64);
+    hard["options"]["noise"] = json!("autoregression");
+    let begun = site.send(Method::POST, "/loops/TIC-1/fits", &hard, StatusCode::ACCEPTED).await;
+    let path = format!("/fits/{}", begun["id"].as_str().unwrap());
+    let mut state = begun;
+    while state["outcome"]["so_far"].is_null() {
+        assert_eq!(state["stage"], json!("running"), "{state}");
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        state = site.get(&path).await;
+    }
+    let so_far = &state["outcome"]["so_far"];
+    assert!(so_far["fit"].as_f64().unwrap() <= 100.0 && so_far["numbers"][0]["name"] == json!("holdup"), "{so_far}");
+    assert_eq!(so_far["times"].as_array().unwrap().len(), so_far["modelled"].as_array().unwrap().len());
+    site.send(Method::DELETE, &path, &Value::Null, StatusCode::OK).await;
+    while state["stage"] == json!("running") {
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        state = site.get(&path).await;
+    }
+    assert_eq!(state["stage"], json!("failed"), "{state}");
+    assert_eq!(site.get("/loops/TIC-1/models").await.as_array().unwrap().len(), 0);
+
     // The fit; the channels follow from the process, and the model is there like any other.
     let model = site.send(Method::POST, "/loops/TIC-1/models", &fit(&physical), StatusCode::CREATED).await;
     let parameters = &model["model"]["parameters"];
@@ -101,6 +124,20 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
         assert!((value - truth).abs() < 0.01 * truth && error.unwrap() < 0.02 * truth, "{name} {value} ± {error:?}");
     }
     assert_eq!(model["options"]["disturbances"], json!(["FI-2.PV"]));
+    // In the background it finds the same.
+    let begun = site.send(Method::POST, "/loops/TIC-1/fits", &fit(&physical), StatusCode::ACCEPTED).await;
+    let path = format!("/fits/{}", begun["id"].as_str().unwrap());
+    let mut state = begun;
+    while state["stage"] == json!("running") {
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        state = site.get(&path).await;
+    }
+    assert_eq!(&state["outcome"]["model"]["model"]["parameters"], parameters, "{state}");
+    let profile = site.get(&format!("/models/{}/profile?parameter=loss", model["id"].as_str().unwrap())).await;
+    assert!(
+        profile["interval"][0].as_f64().unwrap() < 0.4 && profile["interval"][1].as_f64().unwrap() > 0.39,
+        "{profile}"
+    );
     let id = model["id"].as_str().unwrap();
     let curve = site.get(&format!("/models/{id}/curve")).await;
     let left: Vec<f64> = curve["residual"].as_array().unwrap().iter().filter_map(Value::as_f64).collect();
@@ -115,6 +152,28 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     assert!(totals[3].abs() < 2e-3 * totals[0], "{totals:?}");
     let answer = site.request(Method::GET, &format!("/models/{id}/balances?stretch=1")).send().await.unwrap();
     assert_eq!(answer.status(), StatusCode::UNPROCESSABLE_ENTITY);
+
+    // On line: what the loss does over the record, with bands and the test that says whether to believe them.
+    let path = format!("/models/{id}/tracking");
+    let plain = site.send(Method::POST, &path, &json!({}), StatusCode::OK).await;
+    let drifting: Vec<&str> =
+        plain["tracked"]["may_drift"].as_array().unwrap().iter().map(|own| own["name"].as_str().unwrap()).collect();
+    assert!(drifting.contains(&"loss") && drifting.contains(&"feed_temperature") && !drifting.contains(&"power"));
+    assert_eq!(plain["tracked"]["times"].as_array().unwrap().len(), 1000);
+    assert_eq!(plain["tracked"]["test"]["doubts"], json!([]), "{}", plain["tracked"]["test"]);
+    for method in ["extended", "unscented", "moving_horizon"] {
+        let options = json!({ "method": method, "window": 4, "drifting": [{ "name": "loss", "per_hour": 0.05 }] });
+        let asked = json!({ "record_id": record["id"], "from": 0, "to": 2000, "options": options });
+        let found = site.send(Method::POST, &path, &asked, StatusCode::OK).await;
+        let loss = found["tracked"]["numbers"].as_array().unwrap().last().unwrap().clone();
+        assert_eq!((&loss["name"], &loss["per_hour"]), (&json!("loss"), &json!(0.05)));
+        let last = |list: &str| loss[list].as_array().unwrap().last().unwrap().as_f64().unwrap();
+        assert!((last("values") - 0.4).abs() < 4.0 * last("deviations"), "{method}: {}", last("values"));
+    }
+    let wrong = json!({ "options": { "drifting": [{ "kind": "input", "name": "power" }] } });
+    let refused = site.refused(&path, &wrong).await;
+    assert_eq!(refused["field"], json!("options.drifting[0].name"), "{refused}");
+    assert!(refused["detail"].as_str().unwrap().contains("is shown by TIC-1.OP"), "{refused}");
 
     // A trial on the process that was found stands on the model, and rests where the record began.
     let choice = json!({ "model_id": id, "choice": { "closed_loop_time_constant": null } });
@@ -132,4 +191,6 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     let answer = site.request(Method::GET, &path).send().await.unwrap();
     let text = answer.text().await.unwrap();
     assert!(text.contains("has no balances"), "{text}");
+    let path = format!("/models/{}/tracking", lag["id"].as_str().unwrap());
+    assert!(site.refused(&path, &json!({})).await["detail"].as_str().unwrap().contains("has no balances"));
 }

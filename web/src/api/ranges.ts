@@ -88,6 +88,7 @@ export const RANGES = {
     nk: { min: 1, max: 1000 },
   },
   "Following moving_horizon": { dead_time: { min: 0 } },
+  InnovationTest: { samples: { min: 0 } },
   LoadQuestion: { points: { min: 3, max: 41 } },
   LoopsQuestion: { most_sensitivity: { min: 1.2, max: 5 } },
   Manipulated: { at_start: { min: 0, max: 100 } },
@@ -179,6 +180,7 @@ export const RANGES = {
   "Structure state_space": { order: { min: 0 } },
   SweepOutcome: { threads: { min: 0 } },
   TextFault: { line: { min: 0 } },
+  TrackingOptions: { window: { min: 0 } },
   Trial: { version: { min: 0 } },
   UploadedFile: { bytes: { min: 0 } },
   ValveSpec: {

@@ -162,6 +162,24 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/fits/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a fit is, and what it found. */
+        get: operations["fit_state"];
+        put?: never;
+        post?: never;
+        /** Ends a fit. */
+        delete: operations["cancel_fit"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hanging/{kind}/{id}": {
         parameters: {
             query?: never;
@@ -296,6 +314,23 @@ export interface paths {
         get: operations["first_experiment"];
         put?: never;
         post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/fits": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Begins a fit in the background: the same as a fit that is waited for, with the best curve so far and an end when it is cancelled. */
+        post: operations["start_fit"];
         delete?: never;
         options?: never;
         head?: never;
@@ -725,6 +760,26 @@ export interface paths {
         put?: never;
         /** Reduces the way from the OP to the PV to a structure with dead time. */
         post: operations["reduce_model"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/models/{id}/tracking": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * Leads a physical model along a record: what is not measured, and numbers that drift, estimated sample by sample from what had been
+         *     measured until then, with bands and the test that says when not to believe them.
+         */
+        post: operations["track_model"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2555,6 +2610,61 @@ export interface components {
             /** @description What the process is, in a line. */
             title?: string;
         };
+        /** @description A stretch in which what came was not what had to be expected. */
+        Doubt: {
+            /**
+             * Format: double
+             * @description Its beginning in s from the start of the data.
+             */
+            from: number;
+            /**
+             * Format: double
+             * @description Mean square of the innovations there in units of the variance that was expected.
+             */
+            ratio: number;
+            /**
+             * Format: double
+             * @description Its end.
+             */
+            to: number;
+        };
+        /** @description A number that drifts. */
+        Drifting: {
+            /**
+             * Format: double
+             * @description Standard deviation of what is not known of it at the start; a tenth of its value where left out.
+             */
+            at_start?: number | null;
+            /**
+             * Format: double
+             * @description Highest value; the highest that can be where left out.
+             */
+            high?: number | null;
+            /** @description What it belongs to. */
+            kind?: components["schemas"]["DriftingKind"];
+            /**
+             * Format: double
+             * @description By how much it may change from sample to sample, over a moving horizon; any amount where left out.
+             */
+            limit?: number | null;
+            /**
+             * Format: double
+             * @description Lowest value; the lowest that can be where left out.
+             */
+            low?: number | null;
+            /** @description Name of the parameter, the input or the output. */
+            name: string;
+            /**
+             * Format: double
+             * @description Standard deviation of what an hour changes of it, in its unit; where left out so much that it may change by a fifth over the data.
+             */
+            per_hour?: number | null;
+        };
+        /**
+         * @description What a number that drifts belongs to.
+         * @enum {string}
+         */
+        DriftingKind: "parameter" | "input" | "offset";
         /** @description The input that the OP drives: straight from one value at 0 % to another at 100 % of the actuator's effect. */
         Drive: {
             /**
@@ -3220,6 +3330,49 @@ export interface components {
             /** @description The structure. */
             structure: components["schemas"]["Structure"];
         };
+        /** @description What a fit has made. */
+        FitOutcome: {
+            model?: components["schemas"]["ModelRow"] | null;
+            so_far?: components["schemas"]["FitSoFar"] | null;
+        };
+        /** @description A fit on its way: the best so far. */
+        FitSoFar: {
+            /**
+             * Format: double
+             * @description Fit of the first output in its first stretch, in %.
+             */
+            fit: number;
+            /** @description What the first output showed there; null where missing. */
+            measured: (number | null)[];
+            /** @description What the best so far makes of it. */
+            modelled: (number | null)[];
+            /** @description What is sought, in its order. */
+            numbers: components["schemas"]["ExpectedNumber"][];
+            /**
+             * Format: double
+             * @description Which share is done, 0 to 1, about.
+             */
+            share: number;
+            /** @description Times of that stretch in s from its start, at no more than a few hundred instants. */
+            times: number[];
+        };
+        /** @description A fit in the background. */
+        FitState: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            outcome?: components["schemas"]["FitOutcome"] | null;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Which share is done, 0 to 1, about.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
+        };
         /** @description A noise model that was fitted: `e(t) + a₁ e(t−1) + … + a_n e(t−n) = w(t)` with white `w`. */
         FittedNoise: {
             /** @description `a₁ … a_n`. */
@@ -3563,6 +3716,29 @@ export interface components {
             remarks: string[];
             /** @description The trial with the settings. */
             trial: components["schemas"]["Trial"];
+        };
+        /** @description Whether what came was what had to be expected. */
+        InnovationTest: {
+            /**
+             * Format: double
+             * @description Correlation of neighbouring ones: 0 where nothing slow is left.
+             */
+            correlation: number;
+            /** @description Stretches in which the estimates should not be believed. */
+            doubts: components["schemas"]["Doubt"][];
+            /**
+             * Format: double
+             * @description Mean of their squares in units of the variance that was expected: 1 where model and noise are right (Bar-Shalom, Li &
+             *     Kirubarajan, Estimation with Applications, 2001, section 5.4).
+             */
+            ratio: number;
+            /** @description Samples that were judged. */
+            samples: number;
+            /**
+             * Format: double
+             * @description Share of the innovations within the band that 95 % should keep.
+             */
+            share_within: number;
         };
         /** @description All that was found, the gravest first. */
         Inspection: {
@@ -4322,6 +4498,22 @@ export interface components {
             k: number[][];
             /** @description Singular values from which the order was taken, the largest first. */
             singular_values: number[];
+        };
+        /** @description A number that can be let drift. */
+        MayDrift: {
+            /** @description What it belongs to. */
+            kind: components["schemas"]["DriftingKind"];
+            /** @description Name of the parameter, the input or the output. */
+            name: string;
+            /** @description What it is, in a few words. */
+            text: string;
+            /** @description Its unit. */
+            unit: string;
+            /**
+             * Format: double
+             * @description Its value in the model.
+             */
+            value: number;
         };
         /** @description What is to be measured on which trial. */
         MeasureRequest: {
@@ -7058,6 +7250,143 @@ export interface components {
             scan: number;
             stopped?: components["schemas"]["Happening"] | null;
         };
+        /** @description A physical model led along a record. */
+        Tracked: {
+            /** @description What can be let drift in this model. */
+            may_drift: components["schemas"]["MayDrift"][];
+            /** @description States, then numbers that drift. */
+            numbers: components["schemas"]["TrackedNumber"][];
+            /** @description What was measured and expected. */
+            outputs: components["schemas"]["TrackedOutput"][];
+            /** @description Whether what came was what had to be expected. */
+            test: components["schemas"]["InnovationTest"];
+            /** @description Times that are shown, s from the start of the data. */
+            times: number[];
+            /** @description What it means. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
+        /** @description A number over time, as it was known at each instant from what had been measured until then. */
+        TrackedNumber: {
+            /** @description Their standard deviations. */
+            deviations: number[];
+            /** @description Its name. */
+            name: string;
+            /**
+             * Format: double
+             * @description What an hour was taken to change of it, where it drifts; null for a state.
+             */
+            per_hour?: number | null;
+            /** @description What it is, in a few words. */
+            text: string;
+            /** @description Its unit. */
+            unit: string;
+            /** @description Its values. */
+            values: number[];
+        };
+        /** @description An output over time. */
+        TrackedOutput: {
+            /** @description The deviation that was expected of that. */
+            expected: (number | null)[];
+            /** @description What was new in it: measured less expected. */
+            innovations: (number | null)[];
+            /** @description What was measured; null where missing. */
+            measured: (number | null)[];
+            /**
+             * Format: double
+             * @description Standard deviation of the noise that was reckoned with.
+             */
+            noise: number;
+            /** @description Tag of its channel. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description A replay, with its place in the record. */
+        TrackedRecord: {
+            /**
+             * Format: double
+             * @description Start of the stretch in s from the start of the untouched record; times of the replay count from here.
+             */
+            from: number;
+            /**
+             * Format: uuid
+             * @description The record.
+             */
+            record_id: string;
+            /** @description The replay, at no more than 1000 instants. */
+            tracked: components["schemas"]["Tracked"];
+        };
+        /**
+         * @description How an estimate is led along a record.
+         * @enum {string}
+         */
+        TrackingMethod: "extended" | "unscented" | "moving_horizon";
+        /** @description What an estimate is led along a record with. */
+        TrackingOptions: {
+            /**
+             * Format: double
+             * @description Up to so many deviations of the noise a moving horizon lets an output miss what was measured at no cost.
+             * @default 0
+             */
+            dead_band: number;
+            /**
+             * @description Numbers that drift; states are estimated in any case.
+             * @default []
+             */
+            drifting: components["schemas"]["Drifting"][];
+            /**
+             * @description The method.
+             * @default extended
+             */
+            method: components["schemas"]["TrackingMethod"];
+            /**
+             * @description Standard deviation of the noise of a sensor, by tag, in the unit of its channel; what the model left one sample ahead where left
+             *     out.
+             * @default {}
+             */
+            noise: {
+                [key: string]: number;
+            };
+            /**
+             * @description Standard deviation of what an hour changes of a state by what nobody knows, by name, in its unit; by `unrest` where left out.
+             * @default {}
+             */
+            states: {
+                [key: string]: number;
+            };
+            /**
+             * Format: double
+             * @description What comes unknown to each measured state within a sample, in deviations of the noise of its sensor: little trusts the model,
+             *     much the measurement.
+             * @default 0.1
+             */
+            unrest: number;
+            /**
+             * @description Samples that a moving horizon solves for together.
+             * @default 20
+             */
+            window: number;
+        };
+        /** @description A replay of a physical model along a record. */
+        TrackingRequest: {
+            /**
+             * Format: double
+             * @description Start of the stretch in s from the start of the untouched record; the first sample where left out.
+             */
+            from?: number | null;
+            /** @description How the estimate is led along. */
+            options?: components["schemas"]["TrackingOptions"];
+            /**
+             * Format: uuid
+             * @description The record, its preparation applied; the one that the model was fitted to where left out.
+             */
+            record_id?: string | null;
+            /**
+             * Format: double
+             * @description Its end; the last sample where left out.
+             */
+            to?: number | null;
+        };
         /** @description The best load error for each maximum sensitivity, and where the rules stand. */
         TradeOff: {
             /** @description A curve for each structure, by rising maximum sensitivity. */
@@ -8491,6 +8820,160 @@ export interface operations {
             };
         };
     };
+    fit_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the fit */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_fit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the fit */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     what_hangs: {
         parameters: {
             query?: never;
@@ -9500,6 +9983,114 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_fit: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["IdentifyRequest"];
+            };
+        };
+        responses: {
+            /** @description Begun; how far it is. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FitState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -12312,6 +12903,114 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["ReducedModel"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    track_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the model */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TrackingRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["TrackedRecord"];
                 };
             };
             /** @description The request cannot be read. */

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** An experiment planned from what is roughly known: what is set, and what is to be expected. */
 import { computed } from "vue";
-import type { Schemas } from "../api/client";
+import type { ModelRow, Schemas } from "../api/client";
 import FieldList from "../components/FieldList.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import XyPlot from "../components/XyPlot.vue";
@@ -10,6 +10,7 @@ import { duration, number } from "../lib/format";
 import { inWords } from "../lib/structures";
 import type { Line } from "../lib/xy";
 import { plain } from "../lib/plain";
+import PlanTelling from "./PlanTelling.vue";
 
 type Spec = Schemas["ExperimentSpec"];
 
@@ -18,6 +19,9 @@ const props = defineProps<{
   problem: string;
   hasPlant: boolean;
   running: boolean;
+  tag: string;
+  /** The physical models of the loop. */
+  physical: ModelRow[];
 }>();
 const spec = defineModel<Spec>({ required: true });
 const emit = defineEmits<{ run: []; save: [] }>();
@@ -355,6 +359,7 @@ const spectrum = computed<Line[]>(() => {
         </tr>
       </tbody>
     </table>
+    <PlanTelling v-if="physical.length" :tag="tag" :models="physical" :spec="spec" />
     <div class="mt-2 h-[170px]">
       <XyPlot
         :lines="spectrum"

@@ -150,20 +150,35 @@ const outline = computed<Line[]>(() => {
     { x: [found.centre[0] as number], y: [found.centre[1] as number], kind: "points", colour: "--ink" },
   ];
 });
+/** Numbers that have a profile; of a model with a dead time that one first. */
+const profiled = computed(() =>
+  props.model.model.parameters
+    .filter((known) => known.standard_error != null && !known.fixed && !known.input)
+    .map((known) => known.name),
+);
+const profileOf = ref("");
+watch(
+  () => props.model.id,
+  () =>
+    (profileOf.value = profiled.value.includes("dead_time")
+      ? "dead_time"
+      : (profiled.value[0] ?? "dead_time")),
+  { immediate: true },
+);
 const profile = ref<Schemas["Profile"] | null>(null);
 const profileProblem = ref("");
 watch(
-  () => [props.view, props.model.id, comebacks.value] as const,
-  async ([view, id]) => {
+  () => [props.view, props.model.id, profileOf.value, comebacks.value] as const,
+  async ([view, id, parameter]) => {
     if (view !== "uncertainty") return;
     profile.value = null;
     profileProblem.value = "";
     try {
-      const query = { parameter: "dead_time" };
+      const query = { parameter };
       const found = await answered(
         api.GET("/api/v1/models/{id}/profile", { params: { path: { id }, query } }),
       );
-      if (props.model.id === id) profile.value = found;
+      if (props.model.id === id && profileOf.value === parameter) profile.value = found;
     } catch (error) {
       profileProblem.value = messageOf(error);
     }
@@ -188,7 +203,7 @@ const profileLine = computed<Line[]>(() => {
 const profileMarks = computed(() =>
   (profile.value?.interval ?? [])
     .filter((end): end is number => end !== null)
-    .map((end) => ({ x: end, label: `${number(end, 4)} s` })),
+    .map((end) => ({ x: end, label: `${number(end, 4)} ${profile.value?.unit ?? ""}` })),
 );
 </script>
 
@@ -307,17 +322,23 @@ const profileMarks = computed(() =>
           :x-title="`${inWords(region.parameters[0] ?? '')}, ${region.units[0]}`"
         />
       </div>
+      <label v-if="profiled.length > 1" class="flex items-center gap-2 pl-14 text-[13px]">
+        profile of
+        <select v-model="profileOf" class="entry !py-0">
+          <option v-for="known in profiled" :key="known" :value="known">{{ inWords(known) }}</option>
+        </select>
+      </label>
       <div class="min-h-0 flex-1">
         <XyPlot
           v-if="profile"
           :lines="profileLine"
           :marks="profileMarks"
-          title="Profile of the dead time"
+          :title="`Profile of the ${inWords(profile.parameter)}`"
           y-title="rise of the sum of squares, %"
-          x-title="s"
+          :x-title="profile.unit"
         />
         <p v-else-if="profileProblem" class="pt-6 pl-14 text-soft">No profile: {{ profileProblem }}</p>
-        <StateNotice v-else kind="loading" title="Profile of the dead time on its way" />
+        <StateNotice v-else kind="loading" :title="`Profile of the ${inWords(profileOf)} on its way`" />
       </div>
     </template>
   </div>

@@ -116,9 +116,7 @@ const rows = computed(() =>
 );
 const soughtOf = (row: SoughtRow) => props.physical.options.value?.sought[row.place];
 const expected = (row: SoughtRow) => {
-  const prefix = { parameter: "", dead_time: "dead_time_of_", lag: "lag_of_", offset: "offset_of_" }[
-    row.kind
-  ];
+  const prefix = row.kind === "parameter" ? "" : `${row.kind}_of_`;
   return props.physical.telling.value?.numbers.find((one) => one.name === prefix + row.name);
 };
 const ENDS = [
@@ -127,6 +125,39 @@ const ENDS = [
   ["high", "highest"],
   ["deviation", "known to ±"],
 ] as const;
+/** Parameters that go with another one: the first of them is free to choose, the last one typed stays as it is. */
+const ties = computed(() => props.physical.options.value?.tied ?? []);
+const mayBeTied = computed(() =>
+  parameters.value.filter(
+    (one) =>
+      !ties.value.some((tie) => tie.parameter === one.name || tie.to === one.name) &&
+      !props.physical.options.value?.sought.some(
+        (own) => (own.kind ?? "parameter") === "parameter" && own.name === one.name,
+      ),
+  ),
+);
+const mayLead = (tied: string) =>
+  parameters.value.filter(
+    (one) => one.name !== tied && !ties.value.some((tie) => tie.parameter === one.name),
+  );
+function tie(parameter: string) {
+  const to = mayLead(parameter)[0]?.name;
+  if (!parameter || !to) return;
+  props.physical.change((options) => {
+    options.tied = [...(options.tied ?? []), { parameter, to, factor: 1 }];
+  });
+}
+function changeTie(place: number, change: (tie: Schemas["Tie"]) => void) {
+  props.physical.change((options) => {
+    const own = options.tied?.[place];
+    if (own) change(own);
+  });
+}
+function untie(place: number) {
+  props.physical.change((options) => {
+    options.tied = (options.tied ?? []).filter((_, k) => k !== place);
+  });
+}
 const atRest = ref("");
 const parameters = computed(() => props.physical.description.value?.parameters ?? []);
 </script>
@@ -278,7 +309,8 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
                 class="entry w-[74px] text-right"
                 inputmode="decimal"
                 :aria-label="`${row.title}, ${row.unit}`"
-                :value="row.known"
+                :value="row.known ?? ''"
+                :placeholder="row.known === null ? 'straight' : ''"
                 @change="
                   typed(row.title, row.title, ($event.target as HTMLInputElement).value, (value) =>
                     physical.set(row, 'value', value),
@@ -304,7 +336,7 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
                     class="entry w-full text-right"
                     inputmode="decimal"
                     :aria-label="`${row.title} ${title}`"
-                    :placeholder="key === 'value' ? number(row.known) : ''"
+                    :placeholder="key === 'value' && row.known !== null ? number(row.known) : ''"
                     :value="soughtOf(row)?.[key] ?? ''"
                     @change="
                       typed(
@@ -327,8 +359,72 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
         class="text-left text-[12.5px] text-soft underline decoration-rule underline-offset-2 hover:text-ink"
         @click="moreNumbers = true"
       >
-        dead times, sensor lags, offsets …
+        dead times, valves, sensor lags, offsets, what goes with what …
       </button>
+      <div v-if="moreNumbers || ties.length" class="grid gap-1">
+        <div v-for="(tied, k) in ties" :key="tied.parameter" class="flex items-center gap-1">
+          {{ words(tied.parameter) }} =
+          <input
+            class="entry w-[58px] text-right"
+            inputmode="decimal"
+            :aria-label="`${words(tied.parameter)}, factor`"
+            :value="tied.factor"
+            @change="
+              typed(`tie ${tied.parameter}`, 'factor', ($event.target as HTMLInputElement).value, (value) => {
+                if (value !== null) changeTie(k, (tie) => (tie.factor = value));
+              })
+            "
+          />
+          ×
+          <select
+            class="entry w-[130px] !px-1"
+            :aria-label="`${words(tied.parameter)} goes with`"
+            :value="tied.to"
+            @change="changeTie(k, (tie) => (tie.to = ($event.target as HTMLSelectElement).value))"
+          >
+            <option v-for="one in mayLead(tied.parameter)" :key="one.name" :value="one.name">
+              {{ words(one.name) }}
+            </option>
+          </select>
+          <button
+            type="button"
+            class="button ml-auto"
+            :aria-label="`Free ${words(tied.parameter)}`"
+            @click="untie(k)"
+          >
+            free
+          </button>
+        </div>
+        <select
+          class="entry w-[204px]"
+          aria-label="A parameter that goes with another"
+          :value="''"
+          @change="tie(($event.target as HTMLSelectElement).value)"
+        >
+          <option value="">goes with another …</option>
+          <option v-for="one in mayBeTied" :key="one.name" :value="one.name">{{ words(one.name) }}</option>
+        </select>
+        <label class="flex items-center gap-2">
+          beginnings of the search
+          <input
+            class="entry w-[58px] text-right"
+            inputmode="numeric"
+            aria-label="Beginnings of the search"
+            :value="physical.options.value.beginnings ?? 6"
+            @change="
+              typed(
+                'beginnings',
+                'number of beginnings',
+                ($event.target as HTMLInputElement).value,
+                (value) => {
+                  if (value !== null)
+                    physical.change((options) => (options.beginnings = Math.max(1, Math.round(value))));
+                },
+              )
+            "
+          />
+        </label>
+      </div>
       <p v-for="text in wrong.values()" :key="text" class="text-[12.5px] text-limit" role="alert">
         {{ text }}
       </p>

@@ -15,8 +15,8 @@ export interface SoughtRow {
   name: string;
   title: string;
   unit: string;
-  /** The value that it has where it is known. */
-  known: number;
+  /** The value that it has where it is known; null where nothing stands there: a valve without a characteristic of its own. */
+  known: number | null;
   place: number;
 }
 
@@ -81,7 +81,7 @@ export function usePhysical(tag: string) {
   const rows = computed<SoughtRow[]>(() => {
     const { options: own, description: of } = kept.value;
     if (!own || !of) return [];
-    const row = (kind: Kind, name: string, title: string, unit: string, known: number): SoughtRow => ({
+    const row = (kind: Kind, name: string, title: string, unit: string, known: number | null): SoughtRow => ({
       kind,
       name,
       title,
@@ -97,6 +97,17 @@ export function usePhysical(tag: string) {
       ...own.inputs.map((one) =>
         row("dead_time", one.input, `dead time of ${words(one.input)}`, "s", one.dead_time ?? 0),
       ),
+      ...own.inputs
+        .filter((one) => one.range)
+        .map((one) =>
+          row(
+            "rangeability",
+            one.input,
+            `rangeability of the valve of ${words(one.input)}`,
+            "",
+            one.rangeability ?? null,
+          ),
+        ),
       ...own.outputs.flatMap((one) => {
         const unit = of.outputs.find((output) => output.name === one.output)?.unit ?? "";
         return [
@@ -122,6 +133,8 @@ export function usePhysical(tag: string) {
         sought[key] = value;
         return;
       }
+      const valve = row.kind === "rangeability" && own.inputs.find((one) => one.input === row.name);
+      if (valve) valve.rangeability = value;
       if (key !== "value" || value === null) return;
       if (row.kind === "parameter") {
         if (own.process.structure === "library")
@@ -153,7 +166,8 @@ export function usePhysical(tag: string) {
     const unit = description.value?.inputs.find((one) => one.name === input)?.unit;
     change((own) => {
       own.inputs = own.inputs.filter((one) => one.input !== input);
-      own.sought = own.sought.filter((one) => one.kind !== "dead_time" || one.name !== input);
+      const ofInput = (one: Sought) => one.kind === "dead_time" || one.kind === "rangeability";
+      own.sought = own.sought.filter((one) => !ofInput(one) || one.name !== input);
       if (!channel) return;
       const range =
         channel.unit === "%" && unit !== "%"

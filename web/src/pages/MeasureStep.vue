@@ -490,6 +490,8 @@ const columns = [
         :problem="planProblem || runProblem"
         :has-plant="state.detail?.has_plant ?? false"
         :running="running"
+        :tag="state.tag"
+        :physical="state.models.filter((one) => one.model.structure.kind === 'physical')"
         @run="run"
         @save="
           plan &&

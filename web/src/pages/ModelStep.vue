@@ -30,8 +30,11 @@ import OrdersView from "../model/OrdersView.vue";
 import OverTimeView from "../model/OverTimeView.vue";
 import ModelVerdict from "../model/ModelVerdict.vue";
 import ResultMargin from "../model/ResultMargin.vue";
+import TrackingView from "../model/TrackingView.vue";
 import { settingsOf } from "../model/sameFit";
+import FitUnderWay from "../model/FitUnderWay.vue";
 import { useFit } from "../model/useFit";
+import { useFitJob } from "../model/useFitJob";
 
 const { state, refreshModels } = useLoop();
 const router = useRouter();
@@ -76,7 +79,7 @@ const views = computed(() => {
   ];
   const { inputs = [], outputs = [] } = model.value?.model ?? {};
   if (model.value?.model.structure.kind === "physical") {
-    withModel.splice(1, 0, { key: "balance", title: "Balance" });
+    withModel.splice(1, 0, { key: "balance", title: "Balance" }, { key: "online", title: "On line" });
     const linear = new Set(["step", "frequency", "poles"]);
     return [...withModel.filter(({ key }) => !linear.has(key)), ...withoutModel];
   }
@@ -86,6 +89,12 @@ const views = computed(() => {
     ? [...withModel, ...withoutModel]
     : [{ key: "curves", title: "Curves" }, ...withoutModel];
 });
+/** Views whose settings take the place of the result. */
+const hasOwnMargin = computed(
+  () =>
+    view.value === "time" || (view.value === "online" && model.value?.model.structure.kind === "physical"),
+);
+const hasOwnFigures = computed(() => hasOwnMargin.value && view.value === "online");
 const side = useKept<"result" | "fit">(`side of ${state.tag}`, () => "result");
 /** The output that is looked at, where a model has several. */
 const output = useSelected("output");
@@ -246,6 +255,14 @@ const panels = computed<Panel[]>(() => {
   ];
 });
 
+/** The panels with the steady stretches in which a parameter was taken from the balances at rest. */
+const panelsWithRest = computed<Panel[]>(() => {
+  const rest = side.value === "fit" ? fit.physical.steady.value?.stretches : undefined;
+  if (!rest?.length) return panels.value;
+  const shades = rest.map(({ from, to }) => ({ from, to, colour: "--pv" }));
+  return panels.value.map((panel) => ({ ...panel, shades: [...(panel.shades ?? []), ...shades] }));
+});
+
 /** The model that was fitted to the same data under the same settings, where there is one. */
 const same = computed(() => {
   const asked = settingsOf(fit.options.value);
@@ -274,18 +291,19 @@ async function run() {
   fitting.value = true;
   refusal.value = "";
   try {
-    const added = await answered(
-      api.POST("/api/v1/loops/{tag}/models", {
-        params: { path: { tag: state.tag } },
-        body: {
-          record_id: record.value.id,
-          windows: fit.windows.value,
-          further: fit.draft.further,
-          options: fit.options.value,
-        },
-      }),
-    );
-    await show(added.id, added.record_id);
+    const body = {
+      record_id: record.value.id,
+      windows: fit.windows.value,
+      further: fit.draft.further,
+      options: fit.options.value,
+    };
+    const params = { path: { tag: state.tag } };
+    // What may take long is a job: it shows how far it is, and can be cancelled.
+    const added =
+      fit.draft.kind === "physical"
+        ? await underWay.follow(state.tag, body)
+        : await answered(api.POST("/api/v1/loops/{tag}/models", { params, body }));
+    if (added) await show(added.id, added.record_id);
   } catch (error) {
     refusal.value = messageOf(error);
     side.value = "fit";
@@ -293,6 +311,7 @@ async function run() {
     fitting.value = false;
   }
 }
+const underWay = useFitJob();
 
 /** A physical model that was found is where the next fit begins. */
 function fitFurther() {
@@ -483,6 +502,13 @@ const of = (row: ModelRow, ...names: string[]) => {
               >Load one at Measure</RouterLink
             >
           </StateNotice>
+          <FitUnderWay
+            v-else-if="underWay.state.value"
+            :fit="underWay.state.value"
+            :from="fit.draft.from ?? 0"
+            :start="record.started"
+            @cancel="underWay.cancel"
+          />
           <OrdersView
             v-else-if="view === 'orders'"
             :key="record.id"
@@ -518,6 +544,13 @@ const of = (row: ModelRow, ...names: string[]) => {
             :model="model"
             :start="record.started"
           />
+          <TrackingView
+            v-else-if="model && view === 'online' && model.model.structure.kind === 'physical'"
+            :key="model.id"
+            :model="model"
+            :records="state.records"
+            :shown="record?.id ?? null"
+          />
           <CellsView v-else-if="model && view === 'cells'" :model="model" @show="showCell" />
           <AnalysisView
             v-else-if="model && view !== 'curves'"
@@ -539,7 +572,7 @@ const of = (row: ModelRow, ...names: string[]) => {
             v-else
             ref="strip"
             :key="model?.id ?? record.id"
-            :panels="panels"
+            :panels="panelsWithRest"
             :marks="marks"
             :extent="extent"
             :start="record.started"
@@ -550,7 +583,7 @@ const of = (row: ModelRow, ...names: string[]) => {
       </div>
     </template>
     <template #margin>
-      <div v-if="view === 'time'" id="view-settings" />
+      <div v-if="hasOwnMargin" id="view-settings" />
       <template v-else>
         <ViewTabs
           v-if="model"
@@ -589,8 +622,13 @@ const of = (row: ModelRow, ...names: string[]) => {
         />
       </template>
     </template>
-    <template v-if="model && side === 'result' && view !== 'time'" #figures>
-      <ModelVerdict :model="model" @control="router.push({ name: 'control', query: { on: model.id } })" />
+    <template v-if="hasOwnFigures || (model && side === 'result' && !hasOwnMargin)" #figures>
+      <div v-if="hasOwnFigures" id="view-figures" />
+      <ModelVerdict
+        v-else-if="model"
+        :model="model"
+        @control="router.push({ name: 'control', query: { on: model.id } })"
+      />
     </template>
     <template #trail>
       <TrailTable

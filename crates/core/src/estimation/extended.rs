@@ -40,8 +40,8 @@ impl Estimator for Extended {
         let (mut shown, mut slopes) = (vec![0.0; outputs], DMatrix::zeros(outputs, n));
         let expected = self.now.mean.clone();
         system.show(k, expected.as_slice(), &mut shown, Some(&mut slopes));
-        for output in 0..outputs {
-            let new = system.measured(k, output) - shown[output];
+        for (output, shown) in shown.iter().enumerate() {
+            let new = system.measured(k, output) - shown;
             if !new.is_finite() {
                 innovations.missing(output);
                 continue;

@@ -36,10 +36,10 @@ pub use model::{
 pub use noise::{FittedNoise, NoiseModel};
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use physical::{
-    BalanceOverTime, BalanceTerm, Drifting, DriftingKind, ExpectedNumber, ImpliedValue, MappedInput, MappedOutput,
-    OutputAgreement, PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates, SteadyCheck, SteadyStretch,
-    Telling, Tie, Together, Tracked, TrackedNumber, TrackedOutput, TrackingMethod, TrackingOptions, Untold, balances,
-    steady_check, telling, track,
+    BalanceOverTime, BalanceTerm, Drifting, DriftingKind, ExpectedNumber, FitSoFar, ImpliedValue, MappedInput,
+    MappedOutput, MayDrift, OutputAgreement, PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates,
+    SteadyCheck, SteadyStretch, Telling, Tie, Together, Tracked, TrackedNumber, TrackedOutput, TrackingMethod,
+    TrackingOptions, Untold, balances, steady_check, telling, telling_of_plan, track,
 };
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};
@@ -126,7 +126,7 @@ pub fn profile(stretches: &[DataSet], options: &FitOptions, model: &Model, param
         return Err(Error::unfit("profiles are made of models of one output", "fit this output by itself to see one"));
     }
     if model.is_physical() {
-        return Err(Error::unfit("profiles are not made of physical models", "look at the joint regions"));
+        return physical::profile(stretches, options, model, parameter);
     }
     process_model::profile(stretches, options, model, parameter)
 }

@@ -112,6 +112,12 @@ impl Quantity {
         Self::new(name, unit, 0.0, (f64::MIN, f64::MAX), text)
     }
 
+    /// Whether it counts parts of a process, such as tanks in a row, and has no values between.
+    #[must_use]
+    pub fn is_count(&self) -> bool {
+        matches!(self.name.as_str(), "cells" | "tanks")
+    }
+
     /// Refuses a value outside the range; `place` goes before the name in the error.
     pub fn check(&self, place: &str, value: f64) -> Result<f64> {
         let field = if place.is_empty() { self.name.clone() } else { format!("{place}.{}", self.name) };

@@ -5,7 +5,7 @@ use super::{SimcChoice, Tuning, simc};
 use crate::assessment::{InteractionQuestion, loop_channel};
 use crate::controller::ControllerSpec;
 use crate::identification::{Model, SignalName};
-use crate::instrument::ActuatorSpec;
+use crate::instrument::{ActuatorSpec, Characteristic, ValveSpec};
 use crate::process::LinearSpec;
 use crate::simulation::{Candidate, Drive, Manipulated, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use crate::verdict::{readable, readable_duration};
@@ -115,13 +115,18 @@ fn plant_of_physical(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
     let inputs = description.inputs.iter().zip(physical.inputs_at(&channels)?);
     let others = inputs.filter(|(own, _)| own.name != input).map(|(own, value)| (own.name.clone(), value));
     let others: std::collections::BTreeMap<String, f64> = others.collect();
-    let late = physical.fitted.inputs.iter().find(|own| own.input == input).map_or(0.0, |own| own.dead_time);
+    let mapped = physical.fitted.inputs.iter().find(|own| own.input == input);
+    let late = mapped.map_or(0.0, |own| own.dead_time);
     let tenth = |value: f64| (10.0 * value).round() / 10.0;
     let point = OperatingPoint::new(tenth(model.operating.pv - shown.offset), tenth(model.operating.op));
     let mut plant = Plant::plain(process, pv.clone(), op.clone(), point);
     plant.measured = Some(shown.output.clone());
     plant.drive = Some(Drive { input, at_0, at_100 });
     plant.inputs = others;
+    if let Some(rangeability) = mapped.and_then(|own| own.rangeability) {
+        let characteristic = Characteristic::EqualPercentage { rangeability };
+        plant.actuator = ActuatorSpec::Valve(ValveSpec { characteristic, ..ValveSpec::default() });
+    }
     // What is late at the input is late at the output: between them nothing else acts.
     plant.sensor.dead_time = late;
     plant.sensor.time_constant = shown.lag;

@@ -78,7 +78,14 @@ pub fn named(name: &str, unit: &str, values: Vec<f64>) -> Series {
 }
 
 pub fn input(name: &str, tag: &str) -> MappedInput {
-    MappedInput { input: name.into(), tag: tag.into(), range: None, straight: false, dead_time: 0.0 }
+    MappedInput {
+        input: name.into(),
+        tag: tag.into(),
+        range: None,
+        straight: false,
+        dead_time: 0.0,
+        rangeability: None,
+    }
 }
 
 pub fn output(name: &str, tag: &str) -> MappedOutput {

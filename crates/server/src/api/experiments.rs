@@ -4,6 +4,7 @@ use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
+use antistasis_core::identification::{PhysicalOptions, Telling, telling_of_plan};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::Trace;
 use antistasis_store::{NewRecord, RecordInfo};
@@ -19,6 +20,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(first_experiment))
         .routes(routes!(plan_experiment))
+        .routes(routes!(telling_of_experiment))
         .routes(routes!(run_experiment))
 }
 
@@ -50,6 +52,34 @@ async fn first_experiment(
     responses((status = 200, body = ExperimentPlan), (status = 422, body = Problem)))]
 async fn plan_experiment(Body(spec): Body<ExperimentSpec>) -> Result<Json<ExperimentPlan>, Problem> {
     Ok(Json(compute(move || spec.plan()).await??))
+}
+
+/// An experiment, and the physical model that is to be fitted to what it gives.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct PlanTellingRequest {
+    /// The plan.
+    experiment: ExperimentSpec,
+    /// The process with what is sought of it.
+    physical: PhysicalOptions,
+}
+
+/// What an experiment would tell of the numbers of a physical model: the OP moves as planned, all else stands still, from rest.
+#[utoipa::path(post, path = "/api/v1/loops/{tag}/experiments/telling", tag = "experiments",
+    params(("tag" = String, Path, description = "Tag of the loop")), request_body = PlanTellingRequest,
+    responses((status = 200, body = Telling), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn telling_of_experiment(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+    Body(request): Body<PlanTellingRequest>,
+) -> Result<Json<Telling>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    compute(move || {
+        let PlanTellingRequest { experiment, physical } = request;
+        let plan = experiment.plan().map_err(|error| error.within("experiment.", ""))?;
+        Ok(Json(telling_of_plan(&plan.times, (&found.op.tag, &plan.op), experiment.noise, &physical)?))
+    })
+    .await?
 }
 
 /// An experiment to be carried out.

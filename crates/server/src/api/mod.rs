@@ -6,6 +6,7 @@ mod areas;
 mod bin;
 mod events;
 mod experiments;
+mod fits;
 mod imports;
 mod lists;
 mod loops;
@@ -19,6 +20,8 @@ mod saved;
 mod sweeps;
 mod trials;
 mod tunings;
+
+pub(crate) use fits::FitOutcome;
 
 use crate::contract;
 use crate::problem::Problem;
@@ -56,6 +59,7 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(preparation::router())
         .merge(experiments::router())
         .merge(models::router())
+        .merge(fits::router())
         .merge(analyses::router())
         .merge(physical::router())
         .merge(plants::router())

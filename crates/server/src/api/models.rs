@@ -8,7 +8,7 @@ use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::identification::{
-    DataSet, FitOptions, Model, Parts, Reduction, ReductionMethod, Structure, StructureOffer, Validation,
+    DataSet, FitOptions, Identified, Model, Parts, Reduction, ReductionMethod, Structure, StructureOffer, Validation,
     ValidationWindow, Windows, identify_together, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
@@ -162,30 +162,63 @@ async fn fit_model(
     Body(mut request): Body<IdentifyRequest>,
 ) -> Result<(StatusCode, Json<ModelRow>), Problem> {
     let found = state.store.find_loop(&tag).await?;
-    let loop_id = found.id;
-    let stretches = stretches_of(&state, &found, &mut request).await?;
-    let info = stretches.first.info.clone();
-    let options = request.options.clone();
-    let (identified, further) = compute(move || {
-        let (_, further, windows, data) = stretches.cut(&request)?;
-        let start = stretches.first.prepared.start;
-        let identified = identify_together(&data, start, &request.windows, &further, &request.options)?;
-        Ok::<_, Problem>((identified, windows))
-    })
-    .await??;
-    let new = NewModel {
-        record_id: info.id,
-        record_hash: &info.content_hash,
-        preparation: &info.preparation,
-        window: identified.window,
-        further: &further,
-        options: &options,
-        model: &identified.model,
-        validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
-        reduced_from: None,
-    };
-    let id = state.store.add_model(loop_id, new).await?;
-    Ok((StatusCode::CREATED, Json(state.store.model(id).await?)))
+    let fit = Fit::new(&state, &found, &mut request).await?;
+    let (fit, fitted) = compute(move || fit.identified(&request)).await??;
+    Ok((StatusCode::CREATED, Json(fit.keep(&state, fitted).await?)))
+}
+
+/// A fit with its data.
+pub(super) struct Fit {
+    loop_id: Uuid,
+    stretches: Stretches,
+    options: FitOptions,
+}
+
+/// What a fit has found.
+pub(super) struct Fitted {
+    identified: Identified,
+    further: Vec<FurtherWindow>,
+}
+
+impl Fit {
+    pub(super) async fn new(
+        state: &AppState,
+        found: &LoopDetail,
+        request: &mut IdentifyRequest,
+    ) -> Result<Self, Problem> {
+        let stretches = stretches_of(state, found, request).await?;
+        Ok(Self { loop_id: found.id, stretches, options: request.options.clone() })
+    }
+
+    /// Carries it out.
+    pub(super) fn identified(self, request: &IdentifyRequest) -> Result<(Self, Fitted), Problem> {
+        let (_, stretches, further, data) = self.stretches.cut(request)?;
+        let start = self.stretches.first.prepared.start;
+        let identified = identify_together(&data, start, &request.windows, &stretches, &self.options)?;
+        Ok((self, Fitted { identified, further }))
+    }
+
+    /// Puts what was found among the models of the loop.
+    pub(super) async fn keep(
+        self,
+        state: &AppState,
+        Fitted { identified, further }: Fitted,
+    ) -> Result<ModelRow, Problem> {
+        let info = &self.stretches.first.info;
+        let new = NewModel {
+            record_id: info.id,
+            record_hash: &info.content_hash,
+            preparation: &info.preparation,
+            window: identified.window,
+            further: &further,
+            options: &self.options,
+            model: &identified.model,
+            validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
+            reduced_from: None,
+        };
+        let id = state.store.add_model(self.loop_id, new).await?;
+        Ok(state.store.model(id).await?)
+    }
 }
 
 /// The signals of a fit, out of a record.

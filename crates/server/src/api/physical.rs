@@ -5,8 +5,8 @@ use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
 use antistasis_core::identification::{
-    BalanceOverTime, FitOptions, PhysicalOptions, SteadyCheck, Structure, Telling, ValidationWindow, balances,
-    steady_check, telling,
+    BalanceOverTime, FitOptions, PhysicalOptions, SteadyCheck, Structure, Telling, Tracked, TrackingOptions,
+    ValidationWindow, Windows, balances, steady_check, telling, track,
 };
 use antistasis_core::process::{Description, DetailedSpec};
 use axum::Json;
@@ -23,6 +23,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(tell))
         .routes(routes!(check_at_rest))
         .routes(routes!(balances_of_model))
+        .routes(routes!(track_model))
 }
 
 /// What a physical model is to be of.
@@ -167,6 +168,60 @@ async fn balances_of_model(
     compute(move || {
         let data = data_of_model(&prepared.record, &row)?.slice(prepared.window(from, to));
         Ok(Json(StretchBalances { from, balances: balances(&row.model, &data)? }))
+    })
+    .await?
+}
+
+/// Instants of a replay that an answer shows, at most; the test is that of all samples.
+const MOST_INSTANTS: usize = 1000;
+
+/// A replay of a physical model along a record.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct TrackingRequest {
+    /// The record, its preparation applied; the one that the model was fitted to where left out.
+    record_id: Option<Uuid>,
+    /// Start of the stretch in s from the start of the untouched record; the first sample where left out.
+    from: Option<f64>,
+    /// Its end; the last sample where left out.
+    to: Option<f64>,
+    /// How the estimate is led along.
+    #[serde(default)]
+    options: TrackingOptions,
+}
+
+/// A replay, with its place in the record.
+#[derive(Debug, Serialize, ToSchema)]
+struct TrackedRecord {
+    /// The record.
+    record_id: Uuid,
+    /// Start of the stretch in s from the start of the untouched record; times of the replay count from here.
+    from: f64,
+    /// The replay, at no more than 1000 instants.
+    tracked: Tracked,
+}
+
+/// Leads a physical model along a record: what is not measured, and numbers that drift, estimated sample by sample from what had been
+/// measured until then, with bands and the test that says when not to believe them.
+#[utoipa::path(post, path = "/api/v1/models/{id}/tracking", tag = "models",
+    params(("id" = Uuid, Path, description = "Identifier of the model")), request_body = TrackingRequest,
+    responses((status = 200, body = TrackedRecord), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn track_model(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Body(request): Body<TrackingRequest>,
+) -> Result<Json<TrackedRecord>, Problem> {
+    let row = state.store.model(id).await?;
+    let record_id = request.record_id.unwrap_or(row.record_id);
+    let info = state.store.record_info(record_id).await?;
+    let prepared = state.prepared(record_id, &info.preparation).await?;
+    compute(move || {
+        let data = data_of_model(&prepared.record, &row)?;
+        let windows = Windows { from: request.from, to: request.to, validation: ValidationWindow::None };
+        let cut = windows.cut(&data, prepared.start)?.estimation;
+        let of_options = |error: antistasis_core::Error| error.within("options.", "");
+        let tracked = track(&row.model, &cut.data, &request.options).map_err(of_options)?;
+        Ok(Json(TrackedRecord { record_id, from: cut.window.0, tracked: tracked.thinned(MOST_INSTANTS) }))
     })
     .await?
 }

@@ -4,13 +4,21 @@ use super::super::loss::ScaledLoss;
 use super::super::noise::{Rows, Whitening};
 use super::following::{At, Lost, Stretch, TOLERANCE};
 use super::options::{SoughtKind, StartOfStates, Task, Unknown};
+use super::told::ExpectedNumber;
 use crate::numerics::{Compressed, Dual, NormalEquations, SEEDS, derivatives, in_parallel, minimise};
 use crate::process::steady_states;
+use crate::work;
+use serde::{Deserialize, Serialize};
 use std::f64::consts::FRAC_PI_2;
+use std::sync::{Arc, Mutex, PoisonError};
+use utoipa::ToSchema;
 
 /// Tolerances of the integration and of the search while beginnings are compared, and relative change of the squares at which
 /// a search is over.
 const COARSE: f64 = 1e-5;
+/// Share of a search that the beginnings take, and that of each later turn of what is left, about.
+const COARSE_SHARE: f64 = 0.6;
+const LATER_SHARE: f64 = 0.3;
 const COARSE_SEARCH: f64 = 1e-4;
 const SEARCH: f64 = 1e-10;
 /// A number whose highest value is more than so many times its lowest is searched by ratio.
@@ -41,7 +49,7 @@ impl Scale {
         if self.by_ratio { (place.exp(), slope * place.exp()) } else { (place, slope) }
     }
 
-    fn inner(&self, value: f64) -> f64 {
+    pub(super) fn inner(&self, value: f64) -> f64 {
         let place = if self.by_ratio { value.ln() } else { value };
         // Right at a bound the search would not feel the way back.
         (2.0 * (place - self.low) / (self.high - self.low) - 1.0).clamp(-0.9999, 0.9999).asin()
@@ -68,6 +76,7 @@ pub(super) struct Found {
 }
 
 /// A task with its data, ready to be searched.
+#[derive(Clone)]
 pub(super) struct Prepared<'a> {
     pub(super) task: &'a Task,
     pub(super) stretches: &'a [Stretch],
@@ -78,7 +87,38 @@ pub(super) struct Prepared<'a> {
     pub(super) whitening: Vec<Option<Whitening>>,
     pub(super) loss: ScaledLoss,
     tolerance: f64,
+    /// The number that stays as it is while the others are searched.
+    held: Option<usize>,
+    /// What has been reached so far, for whoever listens.
+    reached: Arc<Mutex<Reached>>,
 }
+
+/// How far a search is.
+#[derive(Debug, Clone, Copy)]
+struct Reached {
+    share: f64,
+    squares: f64,
+}
+
+/// A fit on its way: the best so far.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct FitSoFar {
+    /// Which share is done, 0 to 1, about.
+    pub share: f64,
+    /// Fit of the first output in its first stretch, in %.
+    pub fit: f64,
+    /// What is sought, in its order.
+    pub numbers: Vec<ExpectedNumber>,
+    /// Times of that stretch in s from its start, at no more than a few hundred instants.
+    pub times: Vec<f64>,
+    /// What the first output showed there; null where missing.
+    pub measured: Vec<Option<f64>>,
+    /// What the best so far makes of it.
+    pub modelled: Vec<Option<f64>>,
+}
+
+/// Instants of a curve that is shown on the way.
+const INSTANTS: usize = 400;
 
 impl<'a> Prepared<'a> {
     pub(super) fn new(task: &'a Task, stretches: &'a [Stretch]) -> Self {
@@ -105,7 +145,7 @@ impl<'a> Prepared<'a> {
                     bounded.high = bounded.high.min(unknown.value + reach);
                 }
                 SoughtKind::Lag => bounded.high = bounded.high.min(longest.max(unknown.value)),
-                SoughtKind::Parameter => {}
+                SoughtKind::Parameter | SoughtKind::Rangeability => {}
             }
             Scale::new(&bounded)
         };
@@ -119,6 +159,8 @@ impl<'a> Prepared<'a> {
             whitening: vec![None; outputs],
             loss: ScaledLoss::SQUARES,
             tolerance: TOLERANCE,
+            held: None,
+            reached: Arc::new(Mutex::new(Reached { share: 0.0, squares: f64::INFINITY })),
         }
     }
 
@@ -169,8 +211,8 @@ impl<'a> Prepared<'a> {
             .iter()
             .map(|stretch| {
                 let mut inputs = self.task.rest.clone();
-                for (channel, values) in self.task.channels.iter().zip(&stretch.inputs) {
-                    inputs[channel.input] = values[0];
+                for (k, (channel, values)) in self.task.channels.iter().zip(&stretch.inputs).enumerate() {
+                    inputs[channel.input] = self.task.behind_valve(k, values[0], stretch.ends[k], sought);
                 }
                 let usual: Vec<f64> = description.states.iter().map(|state| state.value).collect();
                 let measured: Vec<(usize, f64)> = self
@@ -204,8 +246,12 @@ impl<'a> Prepared<'a> {
         let own = self.scales.len() + self.free_states();
         let chunks: Vec<usize> = (0..own.max(1)).step_by(SEEDS).collect();
         let (sought, states) = (self.sought(place), self.states(stretch, place));
-        let slopes: Vec<f64> =
-            (0..own).map(|k| self.scales.get(k).map_or(1.0, |scale| scale.outer(place[k]).1)).collect();
+        let slope = |k: usize| match self.scales.get(k) {
+            _ if self.held == Some(k) => 0.0,
+            Some(scale) => scale.outer(place[k]).1,
+            None => 1.0,
+        };
+        let slopes: Vec<f64> = (0..own).map(slope).collect();
         let data = &self.stretches[stretch];
         let (width, samples) = (own + 1, data.times.len());
         let parts: Vec<Option<Vec<OutputRows>>> = in_parallel(&chunks, |from| {
@@ -266,6 +312,7 @@ impl<'a> Prepared<'a> {
         let of = |(k, unknown): (usize, &Unknown)| {
             let deviation = unknown.deviation?;
             let (value, slope) = self.scales[k].outer(place[k]);
+            let slope = if self.held == Some(k) { 0.0 } else { slope };
             Some((k, slope / deviation, (value - unknown.value) / deviation))
         };
         self.task.unknowns.iter().enumerate().filter_map(of).collect()
@@ -299,7 +346,58 @@ impl<'a> Prepared<'a> {
             (row[k], row[self.count()]) = (slope, miss);
             sums.add(&row);
         }
+        self.tell(place, sums.sum_of_squares());
         Some(sums)
+    }
+
+    /// Tells who listens what has been reached, where it is the best so far.
+    fn tell(&self, place: &[f64], squares: f64) {
+        let share = {
+            let mut reached = self.reached.lock().unwrap_or_else(PoisonError::into_inner);
+            if squares >= reached.squares {
+                return;
+            }
+            reached.squares = squares;
+            reached.share
+        };
+        if !work::is_heard() {
+            return;
+        }
+        let Some(left) = self.residuals(place) else { return };
+        let stretch = &self.stretches[0];
+        let (measured, samples) = (&stretch.outputs[0], stretch.times.len());
+        let known = measured.iter().zip(&left[0]).filter(|(_, e)| e.is_finite());
+        let (mut errors, mut count, mut sum) = (0.0, 0usize, 0.0);
+        known.clone().for_each(|(y, e)| (errors, count, sum) = (errors + e * e, count + 1, sum + y));
+        let mean = sum / count.max(1) as f64;
+        let swing: f64 = known.map(|(y, _)| (y - mean).powi(2)).sum();
+        let each = samples.div_ceil(INSTANTS).max(1);
+        let places = || (0..samples).step_by(each);
+        let some = |value: f64| value.is_finite().then_some(value);
+        let number = |(unknown, value): (&Unknown, f64)| ExpectedNumber {
+            name: unknown.name.clone(),
+            unit: unknown.unit.clone(),
+            value,
+            standard_error: None,
+        };
+        work::tell(&FitSoFar {
+            share,
+            fit: 100.0 * (1.0 - (errors / swing.max(f64::MIN_POSITIVE)).sqrt()),
+            numbers: self.task.unknowns.iter().zip(self.sought(place)).map(number).collect(),
+            times: places().map(|k| stretch.times[k]).collect(),
+            measured: places().map(|k| some(measured[k])).collect(),
+            modelled: places().map(|k| some(measured[k] - left[0][k])).collect(),
+        });
+    }
+
+    /// A further part of the search is done.
+    pub(super) fn advance(&self, part: f64) {
+        self.reached.lock().unwrap_or_else(PoisonError::into_inner).share += part;
+    }
+
+    /// The squares are of other weights from now on.
+    fn begin_anew(&self) {
+        self.reached.lock().unwrap_or_else(PoisonError::into_inner).squares = f64::INFINITY;
     }
 
     /// The minimum that is reached from a place; None where the process cannot be followed there.
@@ -310,6 +408,12 @@ impl<'a> Prepared<'a> {
         });
         let squares = outcome.sum_of_squares;
         squares.is_finite().then_some(Found { place: outcome.parameters, squares })
+    }
+
+    /// The same with one number that stays as it is.
+    pub(super) fn refined_beside(&self, start: &[f64], held: usize) -> Option<Found> {
+        let beside = Prepared { held: Some(held), ..self.clone() };
+        beside.refined(start, SEARCH)
     }
 
     /// The best minimum from the values given and from beginnings spread over the bounds (the points of Halton, Numerische
@@ -324,7 +428,9 @@ impl<'a> Prepared<'a> {
             let sought: Vec<f64> =
                 if *k == 0 { first.clone() } else { self.scales.iter().enumerate().map(spread).collect() };
             let place = self.place_of(&sought, &self.states_at_start(&sought));
-            self.refined(&place, COARSE_SEARCH)
+            let found = self.refined(&place, COARSE_SEARCH);
+            self.advance(COARSE_SHARE / beginnings.len() as f64);
+            found
         });
         self.tolerance = TOLERANCE;
         let mut found: Vec<Found> = found.into_iter().flatten().collect();
@@ -336,6 +442,8 @@ impl<'a> Prepared<'a> {
 
     /// Again from a place that is near.
     pub(super) fn again(&self, found: &Found) -> Option<Found> {
+        let left = 1.0 - self.reached.lock().unwrap_or_else(PoisonError::into_inner).share;
+        self.advance(LATER_SHARE * left);
         self.refined(&found.place, SEARCH)
     }
 
@@ -362,6 +470,7 @@ impl<'a> Prepared<'a> {
             // An exact model leaves rounding, which is no noise to go by.
             *deviation = (sum / samples.max(1) as f64).sqrt().max(1e-9 * *deviation);
         }
+        self.begin_anew();
         Ok(())
     }
 

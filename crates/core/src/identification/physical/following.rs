@@ -3,7 +3,7 @@
 use super::super::data::{DataSet, held};
 use super::options::{SoughtKind, Task};
 use crate::numerics::ode::ExactIntegrator;
-use crate::numerics::{Dual, SEEDS, seeded};
+use crate::numerics::{Dual, Number, SEEDS, seeded};
 use crate::process::{Bound, Description, Held, InDualNumbers, Process, ProcessSpec};
 use crate::{Error, Result};
 
@@ -28,6 +28,8 @@ pub(super) struct Stretch {
     pub(super) inputs: Vec<Vec<f64>>,
     /// For each channel the samples at which it changes.
     changes: Vec<Vec<usize>>,
+    /// For each channel its input at 0 and at 100 %, where it is in %.
+    pub(super) ends: Vec<(f64, f64)>,
     /// For each output that is shown the values of its channel, NaN where missing.
     pub(super) outputs: Vec<Vec<f64>>,
     /// What makes values of each output those of its channel: factor and offset.
@@ -42,7 +44,7 @@ impl Stretch {
         task.check_tags(data)?;
         let start = data.axis.at(0);
         let times: Vec<f64> = (0..data.axis.len()).map(|k| data.axis.at(k) - start).collect();
-        let (mut inputs, mut changes) = (Vec::new(), Vec::new());
+        let (mut inputs, mut changes, mut ends) = (Vec::new(), Vec::new(), Vec::new());
         for (k, channel) in task.channels.iter().enumerate() {
             let Some(series) = data.inputs.iter().find(|series| series.tag == channel.tag) else { continue };
             if !series.values.iter().any(|value| value.is_finite()) {
@@ -53,6 +55,7 @@ impl Stretch {
             let moves = |k: &usize| channel.straight || (*k > 0 && values[*k] != values[k - 1]);
             changes.push((0..values.len()).filter(moves).collect());
             inputs.push(values);
+            ends.push((offset, offset + 100.0 * factor));
         }
         let (mut outputs, mut shown_by, mut units) = (Vec::new(), Vec::new(), Vec::new());
         for (k, shown) in task.shown.iter().enumerate() {
@@ -61,7 +64,7 @@ impl Stretch {
             shown_by.push(task.shown_in(k, &series.unit)?);
             units.push(series.unit.clone());
         }
-        Ok(Self { times, inputs, changes, outputs, shown_by, units })
+        Ok(Self { times, inputs, changes, ends, outputs, shown_by, units })
     }
 }
 
@@ -84,6 +87,8 @@ pub(super) struct Course<'a> {
     /// For each channel its value, slope, and when the run began.
     runs: Vec<(f64, f64, Dual)>,
     channels: &'a [super::options::Channel],
+    /// For each channel the valve that it goes through: the input at its ends, and its rangeability.
+    valves: Vec<Option<((f64, f64), Dual)>>,
     /// Which shown output each lag belongs to, its output, and its time constant.
     lags: Vec<(usize, usize, Dual)>,
     inputs: Vec<Dual>,
@@ -92,10 +97,21 @@ pub(super) struct Course<'a> {
     states: usize,
 }
 
+/// What an input becomes behind a valve of equal percentage: the same at the upper end, at the lower the share that still passes.
+fn through_valve<N: Number>(value: N, (at_0, at_100): (f64, f64), rangeability: N) -> N {
+    let span = at_100 - at_0;
+    let opening = (value - at_0) * span.recip();
+    rangeability.power(opening - 1.0) * span + at_0
+}
+
 impl Course<'_> {
     fn set_inputs(&mut self, t: Dual) {
-        for (channel, (value, slope, since)) in self.channels.iter().zip(&self.runs) {
-            self.inputs[channel.input] = if *slope == 0.0 { Dual::from(*value) } else { (t - since) * *slope + *value };
+        for ((channel, (value, slope, since)), valve) in self.channels.iter().zip(&self.runs).zip(&self.valves) {
+            let plain = if *slope == 0.0 { Dual::from(*value) } else { (t - since) * *slope + *value };
+            self.inputs[channel.input] = match valve {
+                Some((ends, rangeability)) => through_valve(plain, *ends, *rangeability),
+                None => plain,
+            };
         }
     }
 
@@ -328,6 +344,7 @@ impl Task {
             at.states.iter().enumerate().map(|(i, value)| seed(*value, self.unknowns.len() + i)).collect();
         let inputs = self.rest.iter().map(|value| Dual::from(*value)).collect();
         let mut course = self.course_of(laws, description, stretch, self.parameters(&seed, at.sought), inputs);
+        course.valves = self.valves(stretch, &|k, known| known_or(SoughtKind::Rangeability, k, known));
         // Before the record began all inputs stood as they do first, and the sensors showed what there was.
         let mut seen = vec![Dual::from(0.0); self.shown.len()];
         course.seen(Dual::from(0.0), &x, &self.shown, &mut seen);
@@ -370,6 +387,25 @@ impl Task {
         lagging.map(|(k, shown)| (k, shown.output, time_constant(k, shown.lag))).collect()
     }
 
+    /// The valves that channels go through.
+    fn valves(&self, stretch: &Stretch, value: &dyn Fn(usize, f64) -> Dual) -> Vec<Option<((f64, f64), Dual)>> {
+        let of =
+            |(k, channel): (usize, &super::options::Channel)| Some((stretch.ends[k], value(k, channel.rangeability?)));
+        self.channels.iter().enumerate().map(of).collect()
+    }
+
+    /// A value of a channel, as it stands in a stretch, as its input has it with these values of what is sought.
+    pub(super) fn behind_valve(&self, channel: usize, value: f64, ends: (f64, f64), sought: &[f64]) -> f64 {
+        let is_own = |(_, unknown): &(usize, &super::options::Unknown)| {
+            unknown.kind == SoughtKind::Rangeability && unknown.place == channel
+        };
+        let found = self.unknowns.iter().enumerate().find(is_own).map(|(k, _)| sought[k]);
+        match found.or(self.channels[channel].rangeability) {
+            Some(rangeability) => through_valve(value, ends, rangeability),
+            None => value,
+        }
+    }
+
     /// What is at work at the beginning of a stretch, with sensors that do not lag.
     fn course_of<'a>(
         &'a self,
@@ -384,6 +420,7 @@ impl Task {
             parameters,
             runs: stretch.inputs.iter().map(|values| (values[0], 0.0, Dual::from(0.0))).collect(),
             channels: &self.channels,
+            valves: self.valves(stretch, &|_, known| Dual::from(known)),
             inputs,
             outputs: vec![Dual::from(0.0); description.outputs.len()],
             held: Held::default(),
@@ -437,6 +474,7 @@ impl Stretch {
     pub(super) fn push(&mut self, values: Vec<f64>) {
         self.inputs.push(Vec::new());
         self.changes.push(Vec::new());
+        self.ends.push((0.0, 1.0));
         self.replace(self.inputs.len() - 1, values);
     }
 }

@@ -8,6 +8,7 @@ mod balances;
 mod fitting;
 mod following;
 mod options;
+mod profile;
 mod proposal;
 mod steady;
 #[cfg(test)]
@@ -17,11 +18,14 @@ mod tracking;
 mod verdicts;
 
 pub use balances::{BalanceOverTime, BalanceTerm, balances};
+pub(super) use profile::profile;
+
+pub use fitting::FitSoFar;
 pub use options::{MappedInput, MappedOutput, PhysicalOptions, Sought, SoughtKind, StartOfStates, Tie};
 pub use steady::{ImpliedValue, SteadyCheck, SteadyStretch, steady_check};
-pub use told::{ExpectedNumber, Telling, Together, Untold, telling};
+pub use told::{ExpectedNumber, Telling, Together, Untold, telling, telling_of_plan};
 pub use tracking::{
-    Drifting, DriftingKind, Tracked, TrackedNumber, TrackedOutput, TrackingMethod, TrackingOptions, track,
+    Drifting, DriftingKind, MayDrift, Tracked, TrackedNumber, TrackedOutput, TrackingMethod, TrackingOptions, track,
 };
 
 use super::agreement::differences;
@@ -493,6 +497,7 @@ impl Fit<'_> {
                 SoughtKind::DeadTime => fitted.inputs[unknown.place].dead_time = *value,
                 SoughtKind::Lag => fitted.outputs[unknown.place].lag = *value,
                 SoughtKind::Offset => fitted.outputs[unknown.place].offset = *value,
+                SoughtKind::Rangeability => fitted.inputs[unknown.place].rangeability = Some(*value),
             }
             // What was known beforehand is about the first value: that stays.
             if own.deviation.is_none() {
@@ -618,7 +623,8 @@ impl PhysicalModel {
         for (k, channel) in task.channels.iter().enumerate() {
             if let Some((name, value)) = channels.iter().find(|(name, _)| name.tag == channel.tag) {
                 let (factor, offset) = task.conversion(k, &name.unit)?;
-                inputs[channel.input] = factor * value + offset;
+                let ends = (offset, offset + 100.0 * factor);
+                inputs[channel.input] = task.behind_valve(k, factor * value + offset, ends, &[]);
             }
         }
         Ok(inputs)

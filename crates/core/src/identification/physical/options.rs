@@ -15,6 +15,10 @@ const MOST_BEGINNINGS: usize = 64;
 /// Most channels of inputs and of outputs, and most ties.
 const MOST_MAPPED: usize = 100;
 
+/// Range of the rangeability of a valve, and one to begin with.
+const RANGEABILITY: (f64, f64) = (1.001, 1000.0);
+const USUAL_RANGEABILITY: f64 = 30.0;
+
 /// A first-principles process whose unknown numbers are estimated.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -62,6 +66,10 @@ pub struct MappedInput {
     /// Time in s until it acts, where that is known.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub dead_time: f64,
+    /// Rangeability R of a valve with an equal-percentage characteristic behind a channel in %: at an OP of x the input is
+    /// `at 0 % + (at 100 % − at 0 %) R^(x − 1)`. It goes straight from one to the other where left out.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub rangeability: Option<f64>,
 }
 
 /// An output with the channel that shows it.
@@ -98,6 +106,8 @@ pub enum SoughtKind {
     Lag,
     /// By how much the transmitter of an output shows too much.
     Offset,
+    /// The rangeability of the valve behind an input.
+    Rangeability,
 }
 
 /// A number that is sought.
@@ -171,6 +181,8 @@ pub(super) struct Channel {
     pub(super) straight: bool,
     pub(super) dead_time: f64,
     pub(super) range: Option<[f64; 2]>,
+    /// Rangeability of the valve where there is one: a known one, or where the search for it begins.
+    pub(super) rangeability: Option<f64>,
 }
 
 /// How an output goes to its channel.
@@ -272,12 +284,18 @@ impl PhysicalOptions {
                     return Err(Error::invalid(format!("{field}.range[1]"), high, "another value than at 0 %"));
                 }
             }
+            if let Some(own) = own.rangeability {
+                check::within(&format!("{field}.rangeability"), own, RANGEABILITY.0, RANGEABILITY.1, "")?;
+            }
+            let is_sought = |sought: &&Sought| sought.kind == SoughtKind::Rangeability && sought.name == own.input;
+            let sought = self.sought.iter().find(is_sought).map(|sought| sought.value.unwrap_or(USUAL_RANGEABILITY));
             channels.push(Channel {
                 input,
                 tag: own.tag.clone(),
                 straight: own.straight,
                 dead_time: own.dead_time,
                 range: own.range,
+                rangeability: own.rangeability.or(sought),
             });
         }
         Ok(channels)
@@ -348,11 +366,12 @@ impl PhysicalOptions {
             let unknown = match own.kind {
                 SoughtKind::Parameter => {
                     let place = Description::position(&description.parameters, &own.name, &name)?;
-                    let Quantity { unit, low, high, .. } = &description.parameters[place];
+                    let quantity = &description.parameters[place];
+                    let Quantity { unit, low, high, .. } = quantity;
                     if ties.iter().any(|tie| tie.0 == place) {
                         return Err(Error::said(&name, format!("{} goes with another parameter.", own.name)));
                     }
-                    if *low == high.round() || (own.name == "cells" || own.name == "tanks") {
+                    if *low == high.round() || quantity.is_count() {
                         return Err(Error::said(&name, format!("{} is a count and not estimated.", own.name)));
                     }
                     let value = own.value.unwrap_or(process.parameters()[place]);
@@ -364,6 +383,13 @@ impl PhysicalOptions {
                     let place = found.ok_or_else(|| of_channel("a dead time"))?;
                     let value = own.value.unwrap_or(channels[place].dead_time);
                     own.unknown(&field, place, format!("dead_time_of_{}", own.name), "s", value, (0.0, 1e9))?
+                }
+                SoughtKind::Rangeability => {
+                    let input = input()?;
+                    let found = channels.iter().position(|channel| channel.input == input);
+                    let place = found.ok_or_else(|| of_channel("a valve"))?;
+                    let value = own.value.or(channels[place].rangeability).unwrap_or(USUAL_RANGEABILITY);
+                    own.unknown(&field, place, format!("rangeability_of_{}", own.name), "", value, RANGEABILITY)?
                 }
                 SoughtKind::Lag | SoughtKind::Offset => {
                     let output = output()?;
@@ -450,6 +476,10 @@ impl Task {
             let words =
                 format!("{} is in %: say what {} is at 0 and at 100 %.", channel.tag, wanted.name.replace('_', " "));
             return Err(Error::said(format!("physical.inputs[{k}].range"), words));
+        }
+        if channel.rangeability.is_some() && unit != "%" {
+            let words = format!("{} is in {unit}: only a channel in % goes through a valve.", channel.tag);
+            return Err(Error::said(format!("physical.inputs[{k}].rangeability"), words));
         }
         let field = format!("physical.inputs[{k}].tag");
         Ok(Unit::conversion(&field, unit, &wanted.unit)?.unwrap_or((1.0, 0.0)))

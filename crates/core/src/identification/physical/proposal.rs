@@ -43,6 +43,7 @@ impl PhysicalOptions {
             range: None,
             straight: false,
             dead_time: 0.0,
+            rangeability: None,
         };
         if let Some(op) = record.channel(Role::Op) {
             inputs.push(mapped(&description.drive.input, op));

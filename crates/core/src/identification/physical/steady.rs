@@ -223,8 +223,9 @@ fn means(task: &Task, stretch: &Stretch, from: usize, to: usize) -> Means {
         (sum / count as f64, count)
     };
     let mut inputs = task.rest.clone();
-    for (channel, values) in task.channels.iter().zip(&stretch.inputs) {
-        inputs[channel.input] = mean(values).0;
+    let sought: Vec<f64> = task.unknowns.iter().map(|own| own.value).collect();
+    for (k, (channel, values)) in task.channels.iter().zip(&stretch.inputs).enumerate() {
+        inputs[channel.input] = task.behind_valve(k, mean(values).0, stretch.ends[k], &sought);
     }
     let (factor, shift) = stretch.shown_by[0];
     let (shown, count) = mean(&stretch.outputs[0]);

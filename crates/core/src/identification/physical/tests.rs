@@ -65,6 +65,7 @@ fn options(process: DetailedSpec, description: &Description, dead_time: f64, lag
                 // Some run straight.
                 straight: k == 1,
                 dead_time: 0.0,
+                rangeability: None,
             })
             .collect(),
         rest: Default::default(),

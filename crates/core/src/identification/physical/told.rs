@@ -2,11 +2,13 @@
 
 use super::super::data::DataSet;
 use super::fitting::Prepared;
-use super::following::Stretch;
-use super::options::{Channel, PhysicalOptions, SoughtKind, Task};
+use super::following::{At, Stretch, TOLERANCE};
+use super::options::{Channel, PhysicalOptions, Shown, SoughtKind, Task};
+use crate::identification::Series;
 use crate::numerics::NormalEquations;
+use crate::series::TimeAxis;
 use crate::verdict::{Tone, Verdict, readable};
-use crate::{Error, Result};
+use crate::{Error, Result, check};
 use nalgebra::{DMatrix, SymmetricEigen};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -286,7 +288,14 @@ pub(super) fn would_tell(prepared: &Prepared<'_>, place: &[f64], known: &Known) 
         match before {
             Some(channel) => stretches[0].replace(channel, values(true, samples)),
             None => {
-                let channel = Channel { input, tag: String::new(), straight: false, dead_time: 0.0, range: None };
+                let channel = Channel {
+                    input,
+                    tag: String::new(),
+                    straight: false,
+                    dead_time: 0.0,
+                    range: None,
+                    rangeability: None,
+                };
                 other.channels.push(channel);
                 for (k, stretch) in stretches.iter_mut().enumerate() {
                     let samples = stretch.times.len();
@@ -316,14 +325,68 @@ pub fn telling(stretches: &[DataSet], options: &PhysicalOptions) -> Result<Telli
     }
     let sought: Vec<f64> = task.unknowns.iter().map(|unknown| unknown.value).collect();
     let place = prepared.place_of(&sought, &prepared.states_at_start(&sought));
-    let information = information(&prepared, &place).ok_or_else(|| {
-        Error::unfit(
-            "the process cannot be followed with the values where the search begins: it runs away, or is far faster than the samples",
-            "begin with other values",
-        )
-    })?;
-    let known = Known::new(&prepared, &place, &information);
-    let untold = known.in_words(&prepared, &place, &would_tell(&prepared, &place, &known));
+    told_at(&prepared, &place)
+}
+
+/// What a test that is planned would tell of what is sought: the OP moves as planned, everything else stands as it does in the process,
+/// from rest, and every output has this noise.
+///
+/// `op` is the tag of the channel that moves, and its course over the times; errors when it drives no input of the process.
+pub fn telling_of_plan(times: &[f64], op: (&str, &[f64]), noise: f64, options: &PhysicalOptions) -> Result<Telling> {
+    check::positive("experiment.noise", noise, "")?;
+    let (op, course) = op;
+    let task = options.task()?;
+    if !task.channels.iter().any(|channel| channel.tag == op) {
+        let words = format!("{op} drives no input of the process: choose the one that it does.");
+        return Err(Error::said("physical.inputs", words));
+    }
+    let description = task.process.description();
+    let still = |channel: &Channel| {
+        let input = &description.inputs[channel.input];
+        let value = options.rest.get(&input.name).copied().unwrap_or(input.value);
+        Series::new(&channel.tag, &input.unit, vec![value; times.len()])
+    };
+    let series =
+        |channel: &Channel| if channel.tag == op { Series::new(op, "%", course.to_vec()) } else { still(channel) };
+    // Nothing is measured yet: the outputs are what the process shows.
+    let unknown = |shown: &Shown| {
+        let output = &description.outputs[shown.output];
+        Series::new(&shown.tag, &output.unit, vec![f64::NAN; times.len()])
+    };
+    let data = DataSet {
+        axis: TimeAxis::from_times(times)?,
+        inputs: task.channels.iter().map(series).collect(),
+        outputs: task.shown.iter().map(unknown).collect(),
+    };
+    let mut stretches = vec![Stretch::new(&task, &data)?];
+    let sought: Vec<f64> = task.unknowns.iter().map(|unknown| unknown.value).collect();
+    let states = Prepared::new(&task, &stretches).states_at_start(&sought);
+    let mut outputs = vec![Vec::with_capacity(times.len()); task.shown.len()];
+    let at = At { sought: &sought, states: &states[0] };
+    task.follow(&stretches[0], at, &(0..0), TOLERANCE, |_, seen, _, _| {
+        outputs.iter_mut().zip(seen).for_each(|(list, value)| list.push(value.re));
+    })
+    .map_err(|_| lost())?;
+    stretches[0].outputs = outputs;
+    let mut prepared = Prepared::new(&task, &stretches);
+    prepared.deviations.fill(noise);
+    let place = prepared.place_of(&sought, &states);
+    told_at(&prepared, &place)
+}
+
+fn lost() -> Error {
+    Error::unfit(
+        "the process cannot be followed with the values where the search begins: it runs away, or is far faster than the samples",
+        "begin with other values",
+    )
+}
+
+/// What data tell at a place of the search.
+fn told_at(prepared: &Prepared<'_>, place: &[f64]) -> Result<Telling> {
+    let task = prepared.task;
+    let information = information(prepared, place).ok_or_else(lost)?;
+    let known = Known::new(prepared, place, &information);
+    let untold = known.in_words(prepared, place, &would_tell(prepared, place, &known));
     let errors = known.errors();
     let numbers = task
         .unknowns
@@ -344,7 +407,7 @@ pub fn telling(stretches: &[DataSet], options: &PhysicalOptions) -> Result<Telli
     } else {
         Vec::new()
     };
-    let verdicts = verdicts(&task, &untold, &errors);
+    let verdicts = verdicts(task, &untold, &errors);
     Ok(Telling { numbers, correlations, singular_values: known.singular_values(), untold, verdicts })
 }
 

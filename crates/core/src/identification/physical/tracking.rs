@@ -30,6 +30,8 @@ const UNREST: f64 = 0.1;
 /// as a share of their size.
 const MEASURED_AT_START: f64 = 3.0;
 const AT_START: f64 = 0.1;
+/// By how much a number that drifts may change over the data where nothing is said, as a share of its size.
+const DRIFTS: f64 = 0.2;
 /// Samples in which an estimator finds its way, as a share of the record, at most.
 const SETTLING: usize = 20;
 
@@ -45,6 +47,10 @@ pub enum TrackingMethod {
     /// Over a moving horizon: the last samples solved for together, within bounds and limits.
     MovingHorizon,
 }
+
+/// Quantile of the normal distribution between which 95 % lie, and the one beyond which the farthest of many samples is far.
+const NORMAL_95: f64 = 1.96;
+const FARTHEST: f64 = 4.5;
 
 /// What a number that drifts belongs to.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -68,8 +74,9 @@ pub struct Drifting {
     pub kind: DriftingKind,
     /// Name of the parameter, the input or the output.
     pub name: String,
-    /// Standard deviation of what an hour changes of it, in its unit.
-    pub per_hour: f64,
+    /// Standard deviation of what an hour changes of it, in its unit; where left out so much that it may change by a fifth over the data.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub per_hour: Option<f64>,
     /// Standard deviation of what is not known of it at the start; a tenth of its value where left out.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub at_start: Option<f64>,
@@ -129,8 +136,8 @@ pub struct TrackedNumber {
     pub unit: String,
     /// What it is, in a few words.
     pub text: String,
-    /// Whether it drifts; else it is a state.
-    pub drifts: bool,
+    /// What an hour was taken to change of it, where it drifts; null for a state.
+    pub per_hour: Option<f64>,
     /// Its values.
     pub values: Vec<f64>,
     /// Their standard deviations.
@@ -163,10 +170,27 @@ pub struct Tracked {
     pub numbers: Vec<TrackedNumber>,
     /// What was measured and expected.
     pub outputs: Vec<TrackedOutput>,
+    /// What can be let drift in this model.
+    pub may_drift: Vec<MayDrift>,
     /// Whether what came was what had to be expected.
     pub test: InnovationTest,
     /// What it means.
     pub verdicts: Vec<Verdict>,
+}
+
+/// A number that can be let drift.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct MayDrift {
+    /// What it belongs to.
+    pub kind: DriftingKind,
+    /// Name of the parameter, the input or the output.
+    pub name: String,
+    /// Its unit.
+    pub unit: String,
+    /// What it is, in a few words.
+    pub text: String,
+    /// Its value in the model.
+    pub value: f64,
 }
 
 /// A number that drifts, checked.
@@ -177,8 +201,8 @@ struct Drift {
     quantity: Quantity,
     at_start: f64,
     limit: f64,
-    /// Variance that a second brings.
-    rate: f64,
+    /// Standard deviation of what an hour brings.
+    per_hour: f64,
 }
 
 /// A physical model with its data, as an estimator sees it: states of the process, then of its sensors, then what drifts.
@@ -347,7 +371,7 @@ impl Observed for Replay<'_> {
     fn unrest(&self, k: usize, state: usize) -> f64 {
         let size = self.stretch.times[k + 1] - self.stretch.times[k];
         let rate = match state.checked_sub(self.moving()) {
-            Some(drift) => self.drifts[drift].rate,
+            Some(drift) => self.drifts[drift].per_hour.powi(2) / 3600.0,
             None => self.rates.get(state).copied().unwrap_or(0.0),
         };
         rate * size
@@ -416,7 +440,8 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
         start.push(shown[k].re);
         deviations.push(MEASURED_AT_START * of_noise(k));
         let of = &description.outputs[own.output];
-        names.push(Quantity { text: format!("what the sensor of {} shows", own.tag), ..of.clone() });
+        let text = format!("what the sensor of {} shows", own.tag);
+        names.push(Quantity { name: format!("shown_{}", of.name), text, ..of.clone() });
     }
     start.extend(drifts.iter().map(|drift| drift.quantity.value));
     deviations.extend(drifts.iter().map(|drift| drift.at_start));
@@ -450,6 +475,31 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
     let start = Gaussian::independent(&start, &deviations);
     let horizon = HorizonOptions { window: options.window, limits, dead_band: options.dead_band };
     lead(&mut replay, options.method, start, horizon, &names, moving)
+}
+
+/// What can be let drift: parameters but those that count something or go with another, inputs that no channel shows, transmitters.
+fn may_drift(task: &Task) -> Vec<MayDrift> {
+    let description = task.process.description();
+    let of = |kind, quantity: &Quantity, value: f64| MayDrift {
+        kind,
+        name: quantity.name.clone(),
+        unit: quantity.unit.clone(),
+        text: quantity.text.clone(),
+        value,
+    };
+    let is_tied = |name: &str| task.options.tied.iter().any(|tie| tie.parameter == name);
+    let mut all: Vec<MayDrift> = description
+        .parameters
+        .iter()
+        .zip(task.process.parameters())
+        .filter(|(own, _)| !own.is_count() && !is_tied(&own.name))
+        .map(|(own, value)| of(DriftingKind::Parameter, own, *value))
+        .collect();
+    let hidden = |place: usize| !task.channels.iter().any(|channel| channel.input == place);
+    let inputs = description.inputs.iter().enumerate().filter(|(place, _)| hidden(*place));
+    all.extend(inputs.map(|(place, own)| of(DriftingKind::Input, own, task.rest[place])));
+    all.extend(task.shown.iter().map(|own| of(DriftingKind::Offset, &description.outputs[own.output], own.offset)));
+    all
 }
 
 /// Parameters that go with another one, as the options of a model tell.
@@ -487,7 +537,7 @@ fn lead(
             name: quantity.name.clone(),
             unit: quantity.unit.clone(),
             text: quantity.text.clone(),
-            drifts: i >= moving,
+            per_hour: i.checked_sub(moving).map(|drift| replay.drifts[drift].per_hour),
             values: Vec::with_capacity(samples),
             deviations: Vec::with_capacity(samples),
         })
@@ -536,7 +586,8 @@ fn lead(
     let shown = times.len();
     let test = innovations.test(&times, SETTLING.min(shown / 5));
     verdicts.extend(test.verdicts());
-    verdicts.extend(numbers.iter().filter(|number| number.drifts).filter_map(drifted));
+    verdicts
+        .extend(numbers.iter().filter(|number| number.per_hour.is_some()).filter_map(|number| drifted(number, &times)));
     let stretch = replay.stretch;
     let known = |list: &[f64]| list.iter().take(shown).map(|value| value.is_finite().then_some(*value)).collect();
     let outputs = (0..replay.outputs())
@@ -549,27 +600,42 @@ fn lead(
             expected: known(&innovations.deviation[k]),
         })
         .collect();
-    Ok(Tracked { times, numbers, outputs, test, verdicts })
+    let may_drift = may_drift(replay.task);
+    Ok(Tracked { times, numbers, outputs, may_drift, test, verdicts })
 }
 
-/// How a number that drifts has moved.
-fn drifted(number: &TrackedNumber) -> Option<Verdict> {
+/// How a number that drifts has moved: from shortly after the start to the end, and where it was farthest away in between.
+fn drifted(number: &TrackedNumber, times: &[f64]) -> Option<Verdict> {
     let last = number.values.len().checked_sub(1)?;
     let first = SETTLING.min(last / 5);
-    let (from, to) = (number.values[first], number.values[last]);
-    let (of_from, of_to) = (number.deviations[first], number.deviations[last]);
     let name = number.name.replace('_', " ");
     let space = if number.unit.is_empty() { "" } else { " " };
-    let with = |value: f64, deviation: f64| {
-        format!("{} ± {}{space}{}", readable(value), readable(1.96 * deviation), number.unit)
+    let with = |k: usize| {
+        let (value, band) = (number.values[k], NORMAL_95 * number.deviations[k]);
+        format!("{} ± {}{space}{}", readable(value), readable(band), number.unit)
     };
-    let rule = "from shortly after the start to the end, against what is not known of both (95 %)";
-    let moved = (to - from).abs() > 1.96 * of_from.hypot(of_to);
-    let text = if moved {
-        let way = if to > from { "rises" } else { "falls" };
-        format!("The {name} {way} from {} to {}.", with(from, of_from), with(to, of_to))
+    // How far it is from where it was, in deviations of what is not known of both.
+    let away = |from: usize, to: usize| {
+        let unknown = number.deviations[from].hypot(number.deviations[to]).max(f64::MIN_POSITIVE);
+        (number.values[to] - number.values[from]) / unknown
+    };
+    let way = |away: f64| if away > 0.0 { ("rises", "rose") } else { ("falls", "fell") };
+    let farthest = (first..=last).max_by(|a, b| away(first, *a).abs().total_cmp(&away(first, *b).abs()))?;
+    let (at_end, at_most) = (away(first, last), away(first, farthest));
+    let rule = "moves against what is not known of both ends: 95 % for start and end, farther for the farthest of many";
+    let text = if at_most.abs() > FARTHEST && away(farthest, last).abs() > FARTHEST {
+        let there = readable_duration(times[farthest]);
+        format!(
+            "The {name} {} from {} to {} at {there}, and ends at {}.",
+            way(at_most).1,
+            with(first),
+            with(farthest),
+            with(last)
+        )
+    } else if at_end.abs() > NORMAL_95 {
+        format!("The {name} {} from {} to {}.", way(at_end).0, with(first), with(last))
     } else {
-        format!("The {name} ends at {}: no drift that shows beside what is not known of it.", with(to, of_to))
+        format!("The {name} ends at {}: no drift that shows beside what is not known of it.", with(last))
     };
     Some(Verdict::new(Tone::Good, text, rule))
 }
@@ -580,9 +646,10 @@ impl TrackingOptions {
             let allowed = format!("at most {MOST_DRIFTING}");
             return Err(Error::invalid("drifting", format!("{} numbers", self.drifting.len()), allowed));
         }
+        let hours = (stretch.times.last().copied().unwrap_or(0.0) / 3600.0).max(1e-6);
         let mut drifts: Vec<Drift> = Vec::new();
         for (k, own) in self.drifting.iter().enumerate() {
-            let drift = own.checked(&format!("drifting[{k}]"), task)?;
+            let drift = own.checked(&format!("drifting[{k}]"), task, hours)?;
             if drifts.iter().any(|other| other.kind == drift.kind && other.place == drift.place) {
                 let words = format!("{} cannot drift twice.", own.name.replace('_', " "));
                 return Err(Error::said(format!("drifting[{k}].name"), words));
@@ -593,7 +660,6 @@ impl TrackingOptions {
             }
             drifts.push(drift);
         }
-        debug_assert!(stretch.shown_by.len() == task.shown.len());
         Ok(drifts)
     }
 
@@ -626,7 +692,7 @@ impl TrackingOptions {
 }
 
 impl Drifting {
-    fn checked(&self, field: &str, task: &Task) -> Result<Drift> {
+    fn checked(&self, field: &str, task: &Task, hours: f64) -> Result<Drift> {
         let description = task.process.description();
         let name = format!("{field}.name");
         let words = self.name.replace('_', " ");
@@ -634,6 +700,9 @@ impl Drifting {
             DriftingKind::Parameter => {
                 let place = Description::position(&description.parameters, &self.name, &name)?;
                 let of = &description.parameters[place];
+                if of.is_count() {
+                    return Err(Error::said(&name, format!("{words} is a count and does not drift.")));
+                }
                 (place, Quantity { value: task.process.parameters()[place], ..of.clone() })
             }
             DriftingKind::Input => {
@@ -670,7 +739,10 @@ impl Drifting {
         };
         let at = |part: &str| format!("{field}.{part}");
         let unit = quantity.unit.clone();
-        check::not_negative(&at("per_hour"), self.per_hour, &unit)?;
+        let per_hour = match self.per_hour {
+            Some(own) => check::not_negative(&at("per_hour"), own, &unit)?,
+            None => DRIFTS * quantity.value.abs().max(1e-3) / hours.sqrt(),
+        };
         let low = self.low.unwrap_or(quantity.low);
         let high = self.high.unwrap_or(quantity.high);
         check::within(&at("low"), low, quantity.low, quantity.high, &unit)?;
@@ -690,11 +762,10 @@ impl Drifting {
         (quantity.low, quantity.high) = (low, high);
         let at_start = match self.at_start {
             Some(own) => check::positive(&at("at_start"), own, &unit)?,
-            None => AT_START * quantity.value.abs().max(self.per_hour).max(1e-9),
+            None => AT_START * quantity.value.abs().max(per_hour).max(1e-9),
         };
         let limit = self.limit.map_or(Ok(f64::INFINITY), |own| check::positive(&at("limit"), own, &unit))?;
-        let rate = self.per_hour * self.per_hour / 3600.0;
-        Ok(Drift { kind: self.kind, place, quantity, at_start, limit, rate })
+        Ok(Drift { kind: self.kind, place, quantity, at_start, limit, per_hour })
     }
 }
 

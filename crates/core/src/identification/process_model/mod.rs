@@ -13,7 +13,7 @@ mod verdict_tests;
 mod verdicts;
 
 pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
-pub(super) use uncertainty::{expected, profile};
+pub(super) use uncertainty::{REACH, expected, profile};
 
 use super::covariance::LONG;
 use super::data::{DataSet, held};

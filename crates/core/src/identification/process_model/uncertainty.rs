@@ -167,6 +167,35 @@ pub struct ProfilePoint {
     pub rise: f64,
 }
 
+/// How far a profile reaches to either side, in standard errors.
+pub(in super::super) const REACH: f64 = 4.0;
+
+impl Profile {
+    /// The rise up to which a value lies in the 95 % interval, with so many degrees of freedom and a standard error that is so many times
+    /// that for white residuals.
+    pub(in super::super) fn allowed(freedom: usize, coloured: f64) -> f64 {
+        NORMAL_95 * NORMAL_95 / freedom.max(1) as f64 * coloured * coloured
+    }
+
+    /// Of points about an estimate, which is one of them, with the ends of the interval.
+    pub(in super::super) fn of_points(parameter: &Parameter, mut points: Vec<ProfilePoint>, allowed_rise: f64) -> Self {
+        points.sort_by(|a, b| a.value.total_cmp(&b.value));
+        let crossing = |outward: &[&ProfilePoint]| {
+            outward.windows(2).find(|pair| pair[0].rise <= allowed_rise && pair[1].rise > allowed_rise).map(|pair| {
+                // The rise goes with the square of the distance: the root is interpolated.
+                let root = |rise: f64| rise.max(0.0).sqrt();
+                let share = (root(allowed_rise) - root(pair[0].rise)) / (root(pair[1].rise) - root(pair[0].rise));
+                pair[0].value + share * (pair[1].value - pair[0].value)
+            })
+        };
+        let middle = points.iter().position(|point| point.value == parameter.value).unwrap_or(0);
+        let lower: Vec<&ProfilePoint> = points[..=middle].iter().rev().collect();
+        let upper: Vec<&ProfilePoint> = points[middle..].iter().collect();
+        let interval = [crossing(&lower), crossing(&upper)];
+        Self { parameter: parameter.name.clone(), unit: parameter.unit.clone(), points, allowed_rise, interval }
+    }
+}
+
 /// The profile of a parameter of the OP's path in a least-squares fit, over ±4 standard errors (Bates & Watts,
 /// Nonlinear Regression
 /// Analysis, 1988, section 6.1). Unlike ± the standard error, it shows an interval that is not symmetric.
@@ -197,7 +226,6 @@ pub(in super::super) fn profile(
     let tags: Vec<String> = stretches[0].inputs.iter().map(|series| series.tag.clone()).collect();
     let axes: Vec<&TimeAxis> = stretches.iter().map(|data| &data.axis).collect();
     let least = best.sum_of_squares;
-    const REACH: f64 = 4.0;
     // Of long data the rise is all but a parabola: fewer points show it as well.
     let half: u32 = if model.estimation.samples > LONG { 8 } else { 16 };
     // Outward from the estimate; each start is where the two points before it lead.
@@ -226,21 +254,8 @@ pub(in super::super) fn profile(
     };
     let mut points = vec![ProfilePoint { value: parameter.value, rise: 0.0 }];
     points.extend(in_parallel(&[-1.0, 1.0], outward).into_iter().flatten());
-    points.sort_by(|a, b| a.value.total_cmp(&b.value));
     let parameters = model.criteria.as_ref().map_or(0, |criteria| criteria.parameters);
-    let freedom = model.estimation.samples.saturating_sub(parameters).max(1) as f64;
-    let allowed_rise = NORMAL_95 * NORMAL_95 / freedom * (error / white).powi(2);
-    let crossing = |outward: &[&ProfilePoint]| {
-        outward.windows(2).find(|pair| pair[0].rise <= allowed_rise && pair[1].rise > allowed_rise).map(|pair| {
-            // The rise goes with the square of the distance: the root is interpolated.
-            let root = |rise: f64| rise.max(0.0).sqrt();
-            let share = (root(allowed_rise) - root(pair[0].rise)) / (root(pair[1].rise) - root(pair[0].rise));
-            pair[0].value + share * (pair[1].value - pair[0].value)
-        })
-    };
-    let middle = points.iter().position(|point| point.value == parameter.value).unwrap_or(0);
-    let lower: Vec<&ProfilePoint> = points[..=middle].iter().rev().collect();
-    let upper: Vec<&ProfilePoint> = points[middle..].iter().collect();
-    let interval = [crossing(&lower), crossing(&upper)];
-    Ok(Profile { parameter: name.to_owned(), unit: parameter.unit.clone(), points, allowed_rise, interval })
+    let freedom = model.estimation.samples.saturating_sub(parameters).max(1);
+    let allowed_rise = Profile::allowed(freedom, error / white);
+    Ok(Profile::of_points(parameter, points, allowed_rise))
 }

@@ -24,7 +24,7 @@ const TONNES_PER_HOUR: f64 = 1000.0 / HOUR;
 
 /// A stirred vessel through which liquid flows, with a heating element of its own mass and loss to ambient.
 ///
-/// `M c T' = F c (Tf − T) + h_e (Te − T) − h_l (T − Ta)`, `C_e Te' = P − h_e (Te − T)`.
+/// `M c T' = F c (Tf − T) + h_e (Te − T) − h_l (T − Ta)`, `C_e Te' = η P − h_e (Te − T)`.
 pub(super) struct StirredHeater;
 
 impl Facts for StirredHeater {
@@ -53,6 +53,7 @@ impl Facts for StirredHeater {
                 Quantity::new("element_capacity", "kJ/K", 60.0, SOME, "heat to warm the element by 1 K"),
                 Quantity::new("element_transfer", "kW/K", 8.0, ANY, "from element to liquid"),
                 Quantity::new("loss", "kW/K", 0.15, ANY, "from liquid to ambient"),
+                Quantity::new("efficiency", "", 1.0, (1e-3, 10.0), "share of the power that reaches the element"),
             ],
             balances: vec![Balance::new(
                 "energy",
@@ -70,13 +71,13 @@ impl Facts for StirredHeater {
 
 impl Laws for StirredHeater {
     fn rates<N: Number>(&self, at: Point<'_, N>, rates: &mut [N]) {
-        let [holdup, heat_capacity, element_capacity, element_transfer, loss] = take(at.p);
+        let [holdup, heat_capacity, element_capacity, element_transfer, loss, efficiency] = take(at.p);
         let [power, flow, feed, ambient] = take(at.u);
         let [liquid, element] = take(at.x);
         let stream = flow * TONNES_PER_HOUR * heat_capacity;
         let transferred = element_transfer * (element - liquid);
         rates[0] = (stream * (feed - liquid) + transferred - loss * (liquid - ambient)) / (holdup * heat_capacity);
-        rates[1] = (power - transferred) / element_capacity;
+        rates[1] = (efficiency * power - transferred) / element_capacity;
     }
 
     fn outputs<N: Number>(&self, at: Point<'_, N>, outputs: &mut [N]) {
@@ -84,10 +85,10 @@ impl Laws for StirredHeater {
     }
 
     fn terms<N: Number>(&self, at: Point<'_, N>, terms: &mut [N]) {
-        let [_, heat_capacity, _, _, loss] = take(at.p);
+        let [_, heat_capacity, _, _, loss, efficiency] = take(at.p);
         let [power, flow, feed, ambient] = take(at.u);
         let stream = flow * TONNES_PER_HOUR * heat_capacity;
-        terms.copy_from_slice(&[power, stream * feed, stream * at.x[0], loss * (at.x[0] - ambient)]);
+        terms.copy_from_slice(&[efficiency * power, stream * feed, stream * at.x[0], loss * (at.x[0] - ambient)]);
     }
 }
 
