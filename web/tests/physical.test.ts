@@ -64,10 +64,25 @@ describe("what is known and sought", () => {
       "holdup",
       "loss",
       "dead time of power",
+      "rangeability of the valve of power",
       "sensor lag of liquid temperature",
       "offset of liquid temperature",
     ]);
     expect(row("holdup").known).toBe(400);
+  });
+
+  it("has a valve with or without a characteristic, which is sought like any number and goes with its channel", () => {
+    const valve = () => row("rangeability of the valve of power");
+    expect(valve().known).toBeNull();
+    draft.set(valve(), "value", 25);
+    expect(draft.options.value?.inputs[0]?.rangeability).toBe(25);
+    draft.set(valve(), "value", null);
+    expect(draft.options.value?.inputs[0]?.rangeability).toBeNull();
+    draft.seek(valve(), true);
+    expect(draft.options.value?.sought).toEqual([{ kind: "rangeability", name: "power" }]);
+    draft.mapInput("power", { tag: "P.PV", unit: "kW" });
+    expect(draft.options.value?.sought).toEqual([]);
+    expect(draft.rows.value.some(({ kind }) => kind === "rangeability")).toBe(false);
   });
 
   it("is sought and known again; bounds belong to what is sought", () => {

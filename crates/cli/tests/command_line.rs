@@ -410,7 +410,7 @@ fn a_physical_model_is_led_along_a_record() {
     // Settings for it: those for what its linearisation comes nearest to where the record began.
     let tuned = printed(&antistasis(&["tune", "--model", &model, "--pv-span", "0:150", "--rule", "simc"]));
     let found = printed(&antistasis(&["tune", "--trial", "demo/trials/TIC-204-step-test.json", "--rule", "simc"]));
-    let gain = |tuned: &serde_json::Value| tuned["settings"]["gain"].as_f64().unwrap();
+    let gain = |tuned: &serde_json::Value| tuned["controller"]["gain"].as_f64().unwrap();
     assert!((gain(&tuned) / gain(&found) - 1.0).abs() < 0.15, "{tuned} {found}");
     let track = ["track", &model, &weeks, "--noise", "TIC-204.PV=0.15", "--unrest", "0.01"];
     let drift = ["--drift", "efficiency=0.006:0.03", "--bound", "efficiency=0.5:1.2"];

@@ -320,6 +320,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/experiments/telling": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What an experiment would tell of the numbers of a physical model: the OP moves as planned, all else stands still, from rest. */
+        post: operations["telling_of_experiment"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/fits": {
         parameters: {
             query?: never;
@@ -4363,6 +4380,12 @@ export interface components {
             input: string;
             /** @description Values of the input at 0 and at 100 % where the channel is in %; those that are usual for the OP where left out. */
             range?: number[] | null;
+            /**
+             * Format: double
+             * @description Rangeability R of a valve with an equal-percentage characteristic behind a channel in %: at an OP of x the input is
+             *     `at 0 % + (at 100 % − at 0 %) R^(x − 1)`. It goes straight from one to the other where left out.
+             */
+            rangeability?: number | null;
             /** @description Whether it runs straight from sample to sample, as weather does, instead of standing until the next, as an OP does. */
             straight?: boolean;
             /** @description Tag of the channel. */
@@ -5524,6 +5547,13 @@ export interface components {
         Pin: {
             /** @description Whether others are to be compared with it. */
             pinned: boolean;
+        };
+        /** @description An experiment, and the physical model that is to be fitted to what it gives. */
+        PlanTellingRequest: {
+            /** @description The plan. */
+            experiment: components["schemas"]["ExperimentSpec"];
+            /** @description The process with what is sought of it. */
+            physical: components["schemas"]["PhysicalOptions"];
         };
         /** @description A process with its actuator and its sensor, and the spans of its signals. */
         Plant: {
@@ -6691,7 +6721,7 @@ export interface components {
          * @description What a number that is sought belongs to.
          * @enum {string}
          */
-        SoughtKind: "parameter" | "dead_time" | "lag" | "offset";
+        SoughtKind: "parameter" | "dead_time" | "lag" | "offset" | "rangeability";
         /**
          * @description The lower and upper range value of a signal with its unit.
          *
@@ -9983,6 +10013,114 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    telling_of_experiment: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["PlanTellingRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Telling"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -82,6 +82,6 @@ function inSight(values: (number | null)[], half: (number | null)[]): (number | 
   const known = (list: (number | null)[]) =>
     list.slice(late).filter((value): value is number => value !== null);
   const settled = known(values);
-  const reach = 4 * Math.max(...known(half), Math.max(...settled) - Math.min(...settled));
+  const reach = 1.5 * Math.max(...known(half), Math.max(...settled) - Math.min(...settled));
   return half.map((width, k) => (k < late && width !== null && width > reach ? null : width));
 }

@@ -3,7 +3,7 @@
 use super::super::data::{DataSet, held};
 use super::options::{SoughtKind, Task};
 use crate::numerics::ode::ExactIntegrator;
-use crate::numerics::{Dual, Number, SEEDS, seeded};
+use crate::numerics::{Dual, Number, SEEDS, derivatives, seeded};
 use crate::process::{Bound, Description, Held, InDualNumbers, Process, ProcessSpec};
 use crate::{Error, Result};
 
@@ -243,9 +243,9 @@ impl Passage {
         // A sample shows what there was before anything switches at its instant.
         while t.re < sample.re {
             let mut until = sample;
-            for (channel, cursor) in self.cursors.iter_mut().enumerate() {
+            for channel in 0..self.cursors.len() {
                 let changes = &stretch.changes[channel];
-                while let Some(at) = changes.get(*cursor) {
+                while let Some(at) = changes.get(self.cursors[channel]) {
                     let instant = self.dead_times[channel] + stretch.times[*at];
                     if instant.re > t.re {
                         if instant.re < until.re {
@@ -253,7 +253,15 @@ impl Passage {
                         }
                         break;
                     }
-                    *cursor += 1;
+                    // What switches right at a sample does so at an instant of its own all the same: until then, which is no time
+                    // but moves with what is unknown, things go on as before.
+                    if instant.re == t.re && derivatives(&(instant - t)) != [0.0; SEEDS] {
+                        course.settle(bounds, t, x, &mut self.room);
+                        course.rates(t, x, &mut self.room);
+                        x.iter_mut().zip(&self.room).for_each(|(x, rate)| *x += *rate * (instant - t));
+                        t = instant;
+                    }
+                    self.cursors[channel] += 1;
                     course.runs[channel] = task.run(stretch, channel, *at, instant);
                 }
             }

@@ -198,3 +198,56 @@ proptest! {
         }
     }
 }
+
+/// A dead time of a whole number of samples: the input switches right at a sample, and still moves with the dead time. A lag, exactly:
+/// x(t) = 1 − exp(−(t − θ)/τ), whose derivative by θ is −exp(−(t − θ)/τ)/τ.
+#[test]
+fn a_switch_right_at_a_sample_moves_with_the_dead_time() {
+    let (tau, theta, interval, samples) = (7.0, 6.0, 2.0, 20);
+    let equation = |name: &str, equals: &str| Equation { name: name.into(), equals: equals.into() };
+    let spec = EquationsSpec {
+        title: String::new(),
+        states: vec![named("x", 0.0)],
+        inputs: vec![named("u", 0.0)],
+        parameters: vec![named("tau", tau)],
+        definitions: Vec::new(),
+        rates: vec![equation("x", "(u - x)/tau")],
+        outputs: vec![OwnOutput { name: "y".into(), unit: String::new(), equals: "x".into() }],
+    };
+    let own = PhysicalOptions {
+        process: DetailedSpec::Equations(spec),
+        inputs: vec![MappedInput {
+            input: "u".into(),
+            tag: "u".into(),
+            range: None,
+            straight: false,
+            dead_time: 0.0,
+            rangeability: None,
+        }],
+        rest: Default::default(),
+        outputs: vec![MappedOutput { output: "y".into(), tag: "y".into(), lag: 0.0, offset: 0.0 }],
+        sought: vec![Sought { kind: SoughtKind::DeadTime, name: "u".into(), value: Some(theta), ..Sought::default() }],
+        tied: Vec::new(),
+        start: StartOfStates::Known,
+        beginnings: 1,
+    };
+    let task: Task = own.task().unwrap();
+    let steps = (0..samples).map(|k| f64::from(u8::from(k >= 2))).collect();
+    let data = DataSet {
+        axis: TimeAxis::uniform(interval, samples).unwrap(),
+        inputs: vec![Series::new("u", "", steps)],
+        outputs: vec![Series::new("y", "", vec![0.0; samples])],
+    };
+    let stretch = Stretch::new(&task, &data).unwrap();
+    let at = At { sought: &[theta], states: &[0.0] };
+    let mut seen = Vec::new();
+    task.follow(&stretch, at, &(0..1), TIGHT, |_, shown, _, _| seen.push(shown[0])).unwrap();
+    let arrives = 2.0 * interval + theta;
+    for (k, value) in seen.iter().enumerate() {
+        let since = interval * k as f64 - arrives;
+        let (exact, slope) =
+            if since > 0.0 { (1.0 - (-since / tau).exp(), -(-since / tau).exp() / tau) } else { (0.0, 0.0) };
+        assert!((value.re - exact).abs() < 1e-9, "sample {k}: {} {exact}", value.re);
+        assert!((derivatives(value)[0] - slope).abs() < 1e-8, "sample {k}: {} {slope}", derivatives(value)[0]);
+    }
+}
