@@ -245,7 +245,7 @@ async fn a_test_is_planned_run_judged_prepared_read_and_modelled_in_several_ways
     page.go(&application.address("/loops/TIC-204/measure")).await?;
     page.shows("Step test").await?;
     let rows = "document.querySelectorAll('table[aria-label=Records] tbody tr')";
-    page.script(&format!("[...{rows}].at(-1).click()")).await?;
+    page.script(&format!("[...{rows}].find((row) => row.textContent.includes('Step test')).click()")).await?;
     page.click("Read by hand").await?;
     page.shows("Smith 1972").await?;
     page.drawn().await?;

@@ -8,7 +8,8 @@ use std::collections::VecDeque;
 
 /// Turns of linearising and solving at a sample, at most, and the change in units of the estimate's deviation at which they end.
 const TURNS: usize = 6;
-const SETTLED: f64 = 1e-3;
+/// What is left after a change of this size is its square: a thousandth.
+const SETTLED: f64 = 3e-2;
 /// Halvings of a turn that makes things worse.
 const HALVINGS: usize = 6;
 
@@ -36,16 +37,21 @@ pub struct MovingHorizon {
     expected: VecDeque<(usize, Gaussian)>,
     /// The states at each sample of the window as they were found last.
     pub(super) path: VecDeque<DVector<f64>>,
+    /// What came to them between its samples by what nobody knows.
+    changes: VecDeque<DVector<f64>>,
     unsolved: usize,
 }
 
-/// A window at some states at its beginning and unknown changes.
+/// A window at some states at its beginning and unknown changes, with the derivatives by all of them.
 struct Window {
     /// States at each sample.
     path: Vec<DVector<f64>>,
-    /// What each output misses, sample after sample, in units of its noise; 0 where missing or within the dead band.
+    /// What each output misses, sample after sample, in units of its noise; NaN where that counts for nothing.
     missed: Vec<f64>,
     cost: f64,
+    /// Derivatives of the states and of the outputs at each sample.
+    by: Vec<DMatrix<f64>>,
+    of_outputs: Vec<DMatrix<f64>>,
 }
 
 /// What the window is solved for: the states at its beginning, then what comes unknown between its samples, for those states that are
@@ -74,7 +80,14 @@ impl MovingHorizon {
     /// From an estimate at the first sample, before it is corrected by it.
     #[must_use]
     pub fn new(start: Gaussian, options: HorizonOptions) -> Self {
-        Self { options, now: start, expected: VecDeque::new(), path: VecDeque::new(), unsolved: 0 }
+        Self {
+            options,
+            now: start,
+            expected: VecDeque::new(),
+            path: VecDeque::new(),
+            changes: VecDeque::new(),
+            unsolved: 0,
+        }
     }
 
     /// Samples at which the window could not be solved, since its bounds left no way or the system ran away: there the estimate is that of
@@ -85,21 +98,19 @@ impl MovingHorizon {
     }
 
     fn excess(&self, missed: f64) -> f64 {
+        if missed.is_nan() {
+            return missed;
+        }
         (missed.abs() - self.options.dead_band).max(0.0).copysign(missed)
     }
 
     /// Follows the window from these values of the unknowns.
-    fn follow(
-        &self,
-        system: &mut dyn Observed,
-        unknowns: &Unknowns,
-        values: &[f64],
-        slopes: &mut Option<Vec<DMatrix<f64>>>,
-    ) -> Result<Window, Lost> {
+    fn follow(&self, system: &mut dyn Observed, unknowns: &Unknowns, values: &[f64]) -> Result<Window, Lost> {
         let (first, beginning) = &self.expected[0];
         let (n, outputs) = (unknowns.states, system.outputs());
         let mut x = DVector::from_column_slice(&values[..n]);
-        let mut window = Window { path: Vec::new(), missed: Vec::new(), cost: 0.0 };
+        let mut window =
+            Window { path: Vec::new(), missed: Vec::new(), cost: 0.0, by: Vec::new(), of_outputs: Vec::new() };
         let root = beginning_root(beginning);
         let away = &root * (&x - &beginning.mean);
         window.cost += away.norm_squared();
@@ -111,25 +122,23 @@ impl MovingHorizon {
         by.view_mut((0, 0), (n, n)).fill_with_identity();
         for at in 0..unknowns.samples {
             let k = first + at;
-            system.show(k, x.as_slice(), &mut shown, slopes.is_some().then_some(&mut of_shown));
-            if let Some(slopes) = slopes {
-                slopes.push(&of_shown * &by);
-                slopes.push(by.clone());
-            }
+            system.show(k, x.as_slice(), &mut shown, Some(&mut of_shown));
+            window.of_outputs.push(&of_shown * &by);
+            window.by.push(by.clone());
             for (output, shown) in shown.iter().enumerate() {
                 let missed = (shown - system.measured(k, output)) / system.noise(output).sqrt();
-                let missed = if missed.is_finite() { self.excess(missed) } else { 0.0 };
-                window.missed.push(missed);
-                window.cost += missed * missed;
+                let excess = self.excess(missed);
+                // What is missing, or within the dead band, counts for nothing.
+                let counts = excess.is_finite() && (excess != 0.0 || self.options.dead_band == 0.0);
+                window.missed.push(if counts { excess } else { f64::NAN });
+                window.cost += if counts { excess * excess } else { 0.0 };
             }
             window.path.push(x.clone());
             if at + 1 == unknowns.samples {
                 break;
             }
-            system.advance(k, x.as_mut_slice(), slopes.is_some().then_some(&mut step))?;
-            if slopes.is_some() {
-                by = &step * &by;
-            }
+            system.advance(k, x.as_mut_slice(), Some(&mut step))?;
+            by = &step * &by;
             for (r, state) in unknowns.restless.iter().enumerate() {
                 let place = unknowns.place(at, r);
                 x[*state] += values[place];
@@ -152,35 +161,24 @@ impl MovingHorizon {
     }
 
     /// The window as it was found last, with the sample that has come since.
-    fn start(&mut self, system: &mut dyn Observed, unknowns: &Unknowns) -> Vec<f64> {
+    fn start(&self, unknowns: &Unknowns) -> Vec<f64> {
         let mut values = vec![0.0; unknowns.count()];
         values[..unknowns.states].copy_from_slice(self.path[0].as_slice());
-        for at in 0..unknowns.samples - 1 {
-            let mut next = self.path[at].clone();
-            if system.advance(self.expected[0].0 + at, next.as_mut_slice(), None).is_err() {
-                break;
-            }
+        for (at, changes) in self.changes.iter().enumerate() {
             for (r, state) in unknowns.restless.iter().enumerate() {
                 let limit = self.options.limits[*state];
-                values[unknowns.place(at, r)] = (self.path[at + 1][*state] - next[*state]).clamp(-limit, limit);
+                values[unknowns.place(at, r)] = changes[*state].clamp(-limit, limit);
             }
         }
         values
     }
 
     /// What bounds the unknowns' changes at a turn.
-    fn constraints(
-        &self,
-        system: &dyn Observed,
-        unknowns: &Unknowns,
-        values: &[f64],
-        window: &Window,
-        by: &[&DMatrix<f64>],
-    ) -> Constraints {
+    fn constraints(&self, system: &dyn Observed, unknowns: &Unknowns, values: &[f64], window: &Window) -> Constraints {
         let count = unknowns.count();
         let mut constraints = Constraints::new(count);
         let mut normal = vec![0.0; count];
-        for (at, (path, by)) in window.path.iter().zip(by).enumerate() {
+        for (at, (path, by)) in window.path.iter().zip(&window.by).enumerate() {
             for state in 0..unknowns.states {
                 let (low, high) = system.bounds(state);
                 if low == f64::NEG_INFINITY && high == f64::INFINITY {
@@ -206,15 +204,11 @@ impl MovingHorizon {
     fn solve(&mut self, system: &mut dyn Observed, k: usize) -> Result<(), Lost> {
         let unknowns = self.unknowns(system, k);
         let (n, count, outputs) = (unknowns.states, unknowns.count(), system.outputs());
-        let mut values = self.start(system, &unknowns);
+        let mut values = self.start(&unknowns);
         let root = beginning_root(&self.expected[0].1);
-        let mut last = None;
+        let mut window = self.follow(system, &unknowns, &values)?;
+        let mut covariance = self.now.covariance.clone();
         for _ in 0..TURNS {
-            let mut slopes = Some(Vec::new());
-            let window = self.follow(system, &unknowns, &values, &mut slopes)?;
-            let slopes = slopes.unwrap_or_default();
-            let of_outputs = |at: usize| &slopes[2 * at];
-            let by: Vec<&DMatrix<f64>> = (0..unknowns.samples).map(|at| &slopes[2 * at + 1]).collect();
             let mut hessian = DMatrix::zeros(count, count);
             let mut gradient = DVector::zeros(count);
             let own = root.transpose() * &root;
@@ -229,8 +223,8 @@ impl MovingHorizon {
             for at in 0..unknowns.samples {
                 for output in 0..outputs {
                     let missed = window.missed[at * outputs + output];
-                    let row = of_outputs(at).row(output) / system.noise(output).sqrt();
-                    if missed != 0.0 {
+                    let row = window.of_outputs[at].row(output) / system.noise(output).sqrt();
+                    if missed.is_finite() {
                         gradient.axpy(missed, &row.transpose(), 1.0);
                         hessian.ger(1.0, &row.transpose(), &row.transpose(), 1.0);
                     }
@@ -241,7 +235,7 @@ impl MovingHorizon {
             let scaled = DMatrix::from_fn(count, count, |i, j| hessian[(i, j)] * scale[i] * scale[j]);
             let linear: Vec<f64> = gradient.iter().zip(&scale).map(|(g, s)| g * s).collect();
             let mut program = QuadraticProgram::new(&scaled).ok_or(Lost)?;
-            let constraints = self.constraints(system, &unknowns, &values, &window, &by).scaled(&scale);
+            let constraints = self.constraints(system, &unknowns, &values, &window).scaled(&scale);
             if program.solve(&linear, &constraints, 20 * count + 200) == Ending::Infeasible {
                 return Err(Lost);
             }
@@ -251,7 +245,7 @@ impl MovingHorizon {
             let mut better = None;
             for _ in 0..HALVINGS {
                 let tried: Vec<f64> = values.iter().zip(&change).map(|(value, step)| value + share * step).collect();
-                match self.follow(system, &unknowns, &tried, &mut None) {
+                match self.follow(system, &unknowns, &tried) {
                     Ok(next) if next.cost <= window.cost * (1.0 + 1e-12) + 1e-12 => {
                         better = Some((tried, next));
                         break;
@@ -261,22 +255,24 @@ impl MovingHorizon {
             }
             // The covariance at the end of the window: what is known of its unknowns, carried to its last sample.
             let inverse = scaled.try_inverse().ok_or(Lost)?;
-            let to_end = DMatrix::from_fn(n, count, |i, j| by[unknowns.samples - 1][(i, j)] * scale[j]);
-            let covariance = &to_end * inverse * to_end.transpose();
-            let settled = better.is_none() || size < SETTLED;
-            let window = match better {
-                Some((next, found)) => {
-                    values = next;
-                    found
-                }
-                None => window,
-            };
-            last = Some((window, covariance));
-            if settled {
+            let by = &window.by[unknowns.samples - 1];
+            let to_end = DMatrix::from_fn(n, count, |i, j| by[(i, j)] * scale[j]);
+            covariance = &to_end * inverse * to_end.transpose();
+            let Some((next, found)) = better else { break };
+            (values, window) = (next, found);
+            if size < SETTLED {
                 break;
             }
         }
-        let (window, covariance) = last.ok_or(Lost)?;
+        self.changes = (0..unknowns.samples - 1)
+            .map(|at| {
+                let mut changes = DVector::zeros(n);
+                for (r, state) in unknowns.restless.iter().enumerate() {
+                    changes[*state] = values[unknowns.place(at, r)];
+                }
+                changes
+            })
+            .collect();
         self.path = window.path.into();
         if let Some(end) = self.path.back() {
             self.now = Gaussian { mean: end.clone(), covariance };
@@ -311,10 +307,14 @@ impl Estimator for MovingHorizon {
         let mut plain = super::Extended::new(self.now.clone());
         plain.correct(system, k, innovations)?;
         self.expected.push_back((k, self.now.clone()));
+        if !self.path.is_empty() {
+            self.changes.push_back(DVector::zeros(self.now.mean.len()));
+        }
         self.path.push_back(self.now.mean.clone());
         while self.expected.len() > self.options.window.max(1) {
             self.expected.pop_front();
             self.path.pop_front();
+            self.changes.pop_front();
         }
         if self.solve(system, k).is_err() {
             self.unsolved += 1;

@@ -3,7 +3,7 @@
 use super::super::data::DataSet;
 use super::super::model::Model;
 use super::fitting::Prepared;
-use super::following::{Passage, Stretch, TOLERANCE};
+use super::following::{Passage, Stretch};
 use super::options::Task;
 use super::ready;
 use crate::estimation::{
@@ -19,6 +19,8 @@ use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
+/// Relative tolerance of the states between two samples: far below any noise.
+const TOLERANCE: f64 = 1e-5;
 /// Numbers that drift, at most.
 const MOST_DRIFTING: usize = 12;
 /// Samples of a window at most, and unknowns in it.
@@ -51,6 +53,8 @@ pub enum TrackingMethod {
 /// Quantile of the normal distribution between which 95 % lie, and the one beyond which the farthest of many samples is far.
 const NORMAL_95: f64 = 1.96;
 const FARTHEST: f64 = 4.5;
+/// How far that one must be from the start, too.
+const APART: f64 = 3.0;
 
 /// What a number that drifts belongs to.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
@@ -620,10 +624,11 @@ fn drifted(number: &TrackedNumber, times: &[f64]) -> Option<Verdict> {
         (number.values[to] - number.values[from]) / unknown
     };
     let way = |away: f64| if away > 0.0 { ("rises", "rose") } else { ("falls", "fell") };
-    let farthest = (first..=last).max_by(|a, b| away(first, *a).abs().total_cmp(&away(first, *b).abs()))?;
+    // From the end, which is known best: at the start little has been measured.
+    let farthest = (first..=last).max_by(|a, b| away(*a, last).abs().total_cmp(&away(*b, last).abs()))?;
     let (at_end, at_most) = (away(first, last), away(first, farthest));
     let rule = "moves against what is not known of both ends: 95 % for start and end, farther for the farthest of many";
-    let text = if at_most.abs() > FARTHEST && away(farthest, last).abs() > FARTHEST {
+    let text = if at_most.abs() > APART && away(farthest, last).abs() > FARTHEST {
         let there = readable_duration(times[farthest]);
         format!(
             "The {name} {} from {} to {} at {there}, and ends at {}.",
