@@ -143,7 +143,7 @@ fn a_number_that_comes_back_is_told_with_where_it_was() {
     };
     let tracked = track(&model_of(&truth, true), &truth.data, &options).unwrap();
     let text = &tracked.verdicts.last().unwrap().text;
-    assert!(text.starts_with("The element transfer fell from 6.") && text.contains("and ends at 6."), "{text}");
+    assert!(text.starts_with("The element transfer fell from ") && text.contains("and ends at 6."), "{text}");
     assert!(tracked.verdicts.iter().all(|own| !own.text.contains("no drift")), "{:?}", tracked.verdicts);
 }
 
