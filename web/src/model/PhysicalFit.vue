@@ -362,8 +362,8 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
         dead times, valves, sensor lags, offsets, what goes with what …
       </button>
       <div v-if="moreNumbers || ties.length" class="grid gap-1">
-        <div v-for="(tied, k) in ties" :key="tied.parameter" class="flex items-center gap-1">
-          {{ words(tied.parameter) }} =
+        <div v-for="(tied, k) in ties" :key="tied.parameter" class="flex flex-wrap items-center gap-1">
+          <span class="w-full">{{ words(tied.parameter) }} =</span>
           <input
             class="entry w-[58px] text-right"
             inputmode="decimal"
