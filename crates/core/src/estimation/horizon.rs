@@ -10,6 +10,8 @@ use std::collections::VecDeque;
 const TURNS: usize = 6;
 /// What is left after a change of this size is its square: a thousandth.
 const SETTLED: f64 = 3e-2;
+/// Share of the cost, in squared deviations, that a turn may lose to the rounding of the integration.
+const WORSE: f64 = 1e-3;
 /// Halvings of a turn that makes things worse.
 const HALVINGS: usize = 6;
 
@@ -246,7 +248,7 @@ impl MovingHorizon {
             for _ in 0..HALVINGS {
                 let tried: Vec<f64> = values.iter().zip(&change).map(|(value, step)| value + share * step).collect();
                 match self.follow(system, &unknowns, &tried) {
-                    Ok(next) if next.cost <= window.cost * (1.0 + 1e-12) + 1e-12 => {
+                    Ok(next) if next.cost <= window.cost + WORSE * window.cost.max(1.0) => {
                         better = Some((tried, next));
                         break;
                     }
