@@ -3,13 +3,14 @@ import { describe, expect, it } from "vitest";
 import type { Schemas } from "../src/api/client";
 import { trackingPanels } from "../src/model/tracking";
 
-const number = (name: string, per_hour: number | null, values: number[], deviations: number[]) => ({
+const number = (name: string, per_hour: number | null, values: number[], half_widths: number[]) => ({
   name,
   unit: "kW/K",
   text: "",
   per_hour,
   values,
-  deviations,
+  deviations: half_widths.map((half) => half / 1.96),
+  half_widths,
 });
 const tracked = {
   times: [0, 10, 20],
@@ -24,7 +25,7 @@ const tracked = {
       noise: 0.15,
       measured: [60, null, 62.5],
       innovations: [0.5, null, -0.5],
-      expected: [1, null, 2],
+      half_widths: [1.96, null, 3.92],
     },
   ],
   may_drift: [],
@@ -47,7 +48,7 @@ describe("a model on line", () => {
   });
 
   it("has bands of 95 %, gaps where nothing was measured, and doubts over every panel", () => {
-    expect(panels[0]?.curves[0]?.half?.[2]).toBeCloseTo(0.098);
+    expect(panels[0]?.curves[0]?.half?.[2]).toBe(0.05);
     expect(panels[1]?.curves[1]?.values).toEqual([59.5, null, 63]);
     expect(panels[2]?.curves[1]?.half).toEqual([1.96, null, 3.92]);
     expect(panels.every(({ shades }) => shades?.[0]?.from === 110 && shades[0].to === 120)).toBe(true);
@@ -69,6 +70,6 @@ describe("a model on line", () => {
       outputs: [],
     };
     const half = trackingPanels(wide, 0)[0]?.curves[0]?.half;
-    expect(half?.slice(0, 4)).toEqual([null, null, null, 1.96 * 0.01]);
+    expect(half?.slice(0, 4)).toEqual([null, null, null, 0.01]);
   });
 });

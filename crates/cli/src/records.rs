@@ -355,6 +355,12 @@ pub(crate) struct TrackOptions {
     /// Samples that a moving horizon solves for together.
     #[arg(long, default_value_t = 20)]
     window: usize,
+    /// Samples from one solution of a moving horizon to the next; so many that there are at most 1000 where left out.
+    #[arg(long)]
+    every: Option<usize>,
+    /// How much an hour changes of a state by what nobody knows (standard deviation), NAME=PER_HOUR; may be repeated.
+    #[arg(long, value_name = "NAME=PER_HOUR")]
+    state: Vec<String>,
     /// Deviations of the noise up to which a moving horizon lets an output miss what was measured at no cost.
     #[arg(long, default_value_t = 0.0)]
     dead_band: f64,
@@ -448,7 +454,8 @@ pub(crate) fn track(options: &TrackOptions) -> Result<(), Failure> {
         drifting: options.drifting(physical)?,
         noise: noise.collect::<Result<_, Failure>>()?,
         unrest: options.unrest,
-        states: Default::default(),
+        states: options.state.iter().map(|text| amount("--state", text)).collect::<Result<_, _>>()?,
+        every: options.every,
         window: options.window,
         dead_band: options.dead_band,
     };

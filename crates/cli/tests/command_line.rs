@@ -434,6 +434,7 @@ fn a_physical_model_is_led_along_a_record() {
         (vec!["--drift", "loss=0.1", "--limit", "loss=x"], "NAME=NUMBER"),
         (vec!["--noise", "X=1"], "an output of the model: TIC-204.PV"),
         (vec!["--window", "0"], "1 to 100 samples"),
+        (vec!["--state", "glow=1"], "glow"),
     ] {
         let text = refusal(&[&track[..3], &arguments].concat());
         assert!(text.contains(said), "{arguments:?}: {text}");

@@ -255,6 +255,7 @@ fn what_cannot_be_is_refused_at_its_field() {
         (TrackingOptions { drifting: vec![transfer(), transfer()], ..TrackingOptions::default() }, "drifting[1].name"),
         (TrackingOptions { drifting: vec![transfer(); 13], ..TrackingOptions::default() }, "drifting"),
         (TrackingOptions { window: 0, ..TrackingOptions::default() }, "window"),
+        (TrackingOptions { every: Some(0), ..TrackingOptions::default() }, "every"),
         (TrackingOptions { unrest: f64::INFINITY, ..TrackingOptions::default() }, "unrest"),
         (TrackingOptions { dead_band: -1.0, ..TrackingOptions::default() }, "dead_band"),
         (TrackingOptions { noise: [("X".to_owned(), 1.0)].into(), ..TrackingOptions::default() }, "noise"),
@@ -262,5 +263,10 @@ fn what_cannot_be_is_refused_at_its_field() {
         (TrackingOptions { states: [("heat".to_owned(), 1.0)].into(), ..TrackingOptions::default() }, "states"),
     ] {
         assert_eq!(refused(options).0, field);
+    }
+    // A stretch that is hardly one is refused, and nothing panics.
+    for samples in 1..10 {
+        let error = track(&model, &truth.data.slice(0..samples), &TrackingOptions::default()).unwrap_err();
+        assert!(error.to_string().contains("at least 10"), "{error}");
     }
 }

@@ -180,7 +180,8 @@ export const RANGES = {
   "Structure state_space": { order: { min: 0 } },
   SweepOutcome: { threads: { min: 0 } },
   TextFault: { line: { min: 0 } },
-  TrackingOptions: { window: { min: 0 } },
+  Tracked: { every: { min: 0 } },
+  TrackingOptions: { every: { min: 0 }, window: { min: 0 } },
   Trial: { version: { min: 0 } },
   UploadedFile: { bytes: { min: 0 } },
   ValveSpec: {

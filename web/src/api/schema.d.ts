@@ -3370,8 +3370,12 @@ export interface components {
              * @description Which share is done, 0 to 1, about.
              */
             share: number;
+            /** @description Tag of the first output. */
+            tag: string;
             /** @description Times of that stretch in s from its start, at no more than a few hundred instants. */
             times: number[];
+            /** @description Its unit. */
+            unit: string;
         };
         /** @description A fit in the background. */
         FitState: {
@@ -7282,6 +7286,8 @@ export interface components {
         };
         /** @description A physical model led along a record. */
         Tracked: {
+            /** @description Samples from one solution of the moving horizon to the next; null for the filters. */
+            every?: number | null;
             /** @description What can be let drift in this model. */
             may_drift: components["schemas"]["MayDrift"][];
             /** @description States, then numbers that drift. */
@@ -7299,6 +7305,8 @@ export interface components {
         TrackedNumber: {
             /** @description Their standard deviations. */
             deviations: number[];
+            /** @description Half widths of their 95 % bands. */
+            half_widths: number[];
             /** @description Its name. */
             name: string;
             /**
@@ -7315,8 +7323,8 @@ export interface components {
         };
         /** @description An output over time. */
         TrackedOutput: {
-            /** @description The deviation that was expected of that. */
-            expected: (number | null)[];
+            /** @description Half width of the band that 95 % of that had to keep. */
+            half_widths: (number | null)[];
             /** @description What was new in it: measured less expected. */
             innovations: (number | null)[];
             /** @description What was measured; null where missing. */
@@ -7364,6 +7372,12 @@ export interface components {
              * @default []
              */
             drifting: components["schemas"]["Drifting"][];
+            /**
+             * @description Samples from one solution of a moving horizon to the next, in between which the estimate goes on as an extended Kalman filter; so
+             *     many that there are at most 1000 solutions where left out.
+             * @default null
+             */
+            every: number | null;
             /**
              * @description The method.
              * @default extended

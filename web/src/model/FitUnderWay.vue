@@ -19,8 +19,8 @@ const panels = computed<Panel[]>(() => {
   return [
     {
       key: "so far",
-      title: "measured, and the best so far",
-      unit: "",
+      title: `${found.tag}, measured, and the best so far`,
+      unit: found.unit,
       curves: [
         { label: "measured", times, values: found.measured, colour: "--measured", width: 1 },
         { label: "so far", times, values: found.modelled, colour: "--pv", dash: [7, 4], width: 2 },

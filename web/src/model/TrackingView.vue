@@ -34,6 +34,7 @@ const settings = useKept(`tracking ${props.model.id}`, () => ({
     unrest: 0.1,
     states: {},
     window: 20,
+    every: null,
     dead_band: 0,
   } as Options,
 }));
@@ -196,6 +197,17 @@ const fields = computed<Field[]>(() => {
         problem: refused("window"),
       },
       {
+        key: "every",
+        label: "Solved every",
+        unit: "samples",
+        hint: "in between it goes on as an extended Kalman filter",
+        value: own.every ?? null,
+        set: (value) => (own.every = value === null ? null : Math.round(value)),
+        min: 1,
+        whenEmpty: String(found.value?.tracked.every ?? ""),
+        problem: refused("every"),
+      },
+      {
         key: "dead_band",
         label: "Dead band",
         unit: "× noise",
@@ -304,8 +316,8 @@ const test = computed(() => found.value?.tracked.test ?? null);
         <p v-if="test" class="text-[12.5px] text-soft">
           {{ test.samples }} innovations: {{ number(100 * test.share_within, 3) }} % within their 95 % band,
           {{ number(test.ratio, 3) }} times the expected variance, neighbours correlated by
-          {{ test.correlation.toFixed(2).replace("-", "−") }}. Shaded: 95 % bands; red where not to be
-          believed.
+          {{ number(Math.round(100 * test.correlation) / 100 || 0, 2) }}. Shaded: 95 % bands; red where not to
+          be believed.
         </p>
       </div>
     </Teleport>

@@ -4,8 +4,6 @@ import type { Curve, Panel } from "../lib/strip";
 import { inWords } from "../lib/structures";
 
 type Tracked = Schemas["Tracked"];
-/** Half width of a band of 95 %, in deviations. */
-const BAND = 1.96;
 
 /** What drifts, then states that no sensor shows, then what was measured and expected, and what was new in it. */
 export function trackingPanels(tracked: Tracked, from: number): Panel[] {
@@ -18,13 +16,12 @@ export function trackingPanels(tracked: Tracked, from: number): Panel[] {
   const drifts = tracked.numbers.filter((number) => number.per_hour != null);
   const states = tracked.numbers.filter((number) => number.per_hour == null);
   const panel = (number: Tracked["numbers"][number], weight: number): Panel => {
-    const half = number.deviations.map((deviation) => BAND * deviation);
     const curve: Curve = { label: "estimate", times, values: number.values, colour: "--pv", width: 2 };
     return {
       key: `${number.per_hour == null ? "state" : "drift"} ${number.name}`,
       title: inWords(number.name),
       unit: number.unit,
-      curves: [{ ...curve, half: inSight(number.values, half) }],
+      curves: [{ ...curve, half: inSight(number.values, number.half_widths) }],
       weight,
       shades,
     };
@@ -45,10 +42,7 @@ function outputPanels(
     const news = output.innovations[k];
     return value == null || news == null ? null : value - news;
   });
-  const band = inSight(
-    output.innovations,
-    output.expected.map((deviation) => (deviation == null ? null : BAND * deviation)),
-  );
+  const band = inSight(output.innovations, output.half_widths);
   return [
     {
       key: `seen ${output.tag}`,

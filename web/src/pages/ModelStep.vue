@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, ref, useTemplateRef, watch } from "vue";
+import { computed, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import { answered, api, ifMatch, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
 import DeleteDialog from "../components/DeleteDialog.vue";
@@ -44,6 +44,10 @@ const pinnedId = useSelected("pinned");
 const place = useSelected("view");
 const view = computed({ get: () => place.value ?? "curves", set: (key) => (place.value = key) });
 const fit = useFit(state.tag);
+/** A fit that takes long: it goes on when the step is left. */
+const underWay = useFitJob(state.tag);
+let isHere = true;
+onUnmounted(() => (isHere = false));
 
 /** The records that a model was fitted to, the first before the others. */
 const recordsOf = (row: ModelRow) => [row.record_id, ...row.further.map((stretch) => stretch.record_id)];
@@ -281,7 +285,7 @@ const same = computed(() => {
   );
 });
 async function run() {
-  if (!record.value || fitting.value) return;
+  if (!record.value || fitting.value || underWay.state.value) return;
   if (same.value) {
     // The same fit once more gives the same model: that one is shown.
     await show(same.value.id, same.value.record_id);
@@ -301,9 +305,10 @@ async function run() {
     // What may take long is a job: it shows how far it is, and can be cancelled.
     const added =
       fit.draft.kind === "physical"
-        ? await underWay.follow(state.tag, body)
+        ? await underWay.follow(body)
         : await answered(api.POST("/api/v1/loops/{tag}/models", { params, body }));
-    if (added) await show(added.id, added.record_id);
+    if (added && isHere) await show(added.id, added.record_id);
+    else if (added) tell(`Model ${letter(added.number)} of ${state.tag} is fitted.`);
   } catch (error) {
     refusal.value = messageOf(error);
     side.value = "fit";
@@ -311,8 +316,6 @@ async function run() {
     fitting.value = false;
   }
 }
-const underWay = useFitJob();
-
 /** A physical model that was found is where the next fit begins. */
 function fitFurther() {
   const fitted = model.value?.model.physical?.fitted;
@@ -613,7 +616,7 @@ const of = (row: ModelRow, ...names: string[]) => {
           :fit="fit"
           :record="record"
           :records="state.records"
-          :fitting="fitting"
+          :fitting="fitting || underWay.state.value !== null"
           :refusal="refusal"
           :is-first="!model || side === 'fit'"
           @fit="run"

@@ -20,6 +20,8 @@ const HALVINGS: usize = 6;
 pub struct HorizonOptions {
     /// Samples that are solved for together, at least 1.
     pub window: usize,
+    /// Samples from one solution to the next, at least 1: in between the estimate goes on as an extended Kalman filter.
+    pub every: usize,
     /// By how much each state may change from sample to sample by what nobody knows, at most.
     pub limits: Vec<f64>,
     /// Up to so many deviations of the noise an output may miss what was measured at no cost.
@@ -65,6 +67,8 @@ struct Unknowns {
     restless: Vec<usize>,
     /// Deviation of each unknown, those of the beginning left out.
     deviations: Vec<f64>,
+    /// A matrix whose square is the inverse of the covariance at the beginning.
+    root: DMatrix<f64>,
 }
 
 impl Unknowns {
@@ -92,13 +96,6 @@ impl MovingHorizon {
         }
     }
 
-    /// Samples at which the window could not be solved, since its bounds left no way or the system ran away: there the estimate is that of
-    /// an extended Kalman filter, kept within the bounds.
-    #[must_use]
-    pub fn unsolved(&self) -> usize {
-        self.unsolved
-    }
-
     fn excess(&self, missed: f64) -> f64 {
         if missed.is_nan() {
             return missed;
@@ -113,8 +110,7 @@ impl MovingHorizon {
         let mut x = DVector::from_column_slice(&values[..n]);
         let mut window =
             Window { path: Vec::new(), missed: Vec::new(), cost: 0.0, by: Vec::new(), of_outputs: Vec::new() };
-        let root = beginning_root(beginning);
-        let away = &root * (&x - &beginning.mean);
+        let away = &unknowns.root * (&x - &beginning.mean);
         window.cost += away.norm_squared();
         let mut shown = vec![0.0; outputs];
         let mut of_shown = DMatrix::zeros(outputs, n);
@@ -159,7 +155,8 @@ impl MovingHorizon {
             .flat_map(|k| restless.iter().map(move |state| (k, *state)))
             .map(|(k, state)| system.unrest(k, state).max(f64::MIN_POSITIVE).sqrt())
             .collect();
-        Unknowns { states: n, samples: k + 1 - first, restless, deviations }
+        let root = beginning_root(&self.expected[0].1);
+        Unknowns { states: n, samples: k + 1 - first, restless, deviations, root }
     }
 
     /// The window as it was found last, with the sample that has come since.
@@ -207,13 +204,12 @@ impl MovingHorizon {
         let unknowns = self.unknowns(system, k);
         let (n, count, outputs) = (unknowns.states, unknowns.count(), system.outputs());
         let mut values = self.start(&unknowns);
-        let root = beginning_root(&self.expected[0].1);
         let mut window = self.follow(system, &unknowns, &values)?;
         let mut covariance = self.now.covariance.clone();
         for _ in 0..TURNS {
             let mut hessian = DMatrix::zeros(count, count);
             let mut gradient = DVector::zeros(count);
-            let own = root.transpose() * &root;
+            let own = unknowns.root.transpose() * &unknowns.root;
             hessian.view_mut((0, 0), (n, n)).copy_from(&own);
             let away = DVector::from_column_slice(&values[..n]) - &self.expected[0].1.mean;
             gradient.rows_mut(0, n).copy_from(&(&own * away));
@@ -318,8 +314,9 @@ impl Estimator for MovingHorizon {
             self.path.pop_front();
             self.changes.pop_front();
         }
-        if self.solve(system, k).is_err() {
-            self.unsolved += 1;
+        let is_due = k.is_multiple_of(self.options.every.max(1));
+        if !is_due || self.solve(system, k).is_err() {
+            self.unsolved += usize::from(is_due);
             self.now = plain.now().clone();
             if let Some(end) = self.path.back_mut() {
                 end.copy_from(&self.now.mean);
@@ -330,5 +327,10 @@ impl Estimator for MovingHorizon {
 
     fn predict(&mut self, system: &mut dyn Observed, k: usize) -> Result<(), Lost> {
         carry(system, k, &mut self.now).map(drop)
+    }
+
+    /// The bounds of the window left no way, or the system ran away in it.
+    fn unsolved(&self) -> usize {
+        self.unsolved
     }
 }

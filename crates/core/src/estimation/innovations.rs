@@ -1,5 +1,6 @@
 //! What was new at each sample, and whether that is what the estimator had to expect.
 
+use crate::numerics::NORMAL_95;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
@@ -13,8 +14,6 @@ const FALSE_DOUBT: f64 = 0.01;
 const CORRELATED: f64 = 0.3;
 /// How many times the variance that was expected the innovations may have before bands are called too narrow, and its inverse.
 const APART: f64 = 1.5;
-/// Quantile of the normal distribution between which 95 % lie.
-const NORMAL_95: f64 = 1.96;
 
 /// Innovations of every output, sample by sample.
 #[derive(Debug, Clone, Default)]

@@ -122,6 +122,11 @@ pub trait Estimator {
 
     /// Carries it from sample `k` to the next.
     fn predict(&mut self, system: &mut dyn Observed, k: usize) -> Result<(), Lost>;
+
+    /// Samples at which it could not do what it should, and went on as an extended Kalman filter.
+    fn unsolved(&self) -> usize {
+        0
+    }
 }
 
 #[cfg(test)]

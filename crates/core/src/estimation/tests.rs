@@ -206,7 +206,7 @@ fn at_start() -> Gaussian {
 }
 
 fn horizon(window: usize) -> HorizonOptions {
-    HorizonOptions { window, limits: vec![f64::INFINITY; 2], dead_band: 0.0 }
+    HorizonOptions { window, every: 1, limits: vec![f64::INFINITY; 2], dead_band: 0.0 }
 }
 
 /// On a linear system all of them are the Kalman filter, whatever the window.
@@ -216,8 +216,9 @@ fn on_a_linear_system_all_are_the_kalman_filter() {
     let mut system = Drifting::of(&outside);
     let mut estimators: Vec<(Box<dyn Estimator>, f64)> =
         vec![(Box::new(Extended::new(at_start())), 1e-9), (Box::new(Unscented::new(at_start())), 1e-9)];
-    for window in [1, 2, 7, 200] {
-        estimators.push((Box::new(MovingHorizon::new(at_start(), horizon(window))), 1e-6));
+    for (window, every) in [(1, 1), (2, 1), (7, 1), (200, 1), (7, 3)] {
+        let options = HorizonOptions { every, ..horizon(window) };
+        estimators.push((Box::new(MovingHorizon::new(at_start(), options)), 1e-6));
     }
     for (estimator, tolerance) in &mut estimators {
         lead(estimator.as_mut(), &mut system, outside.len(), |k, now| {
@@ -263,6 +264,27 @@ fn within_the_dead_band_nothing_moves() {
     lead(&mut estimator, &mut system, 40, |k, now| {
         assert!((now.mean[0] - 0.4).abs() < 1e-9 && (now.mean[1] - 0.4).abs() < 1e-9, "sample {k}: {}", now.mean);
     });
+}
+
+/// Of a hundred records without anything wrong about one has a stretch that is doubted: 400 records of 800 samples.
+#[test]
+fn a_false_doubt_is_as_rare_as_it_is_said_to_be() {
+    use rand::SeedableRng;
+    use rand_distr::{Distribution, StandardNormal};
+    let mut random = rand_chacha::ChaCha8Rng::seed_from_u64(11);
+    let times: Vec<f64> = (0..800).map(f64::from).collect();
+    let doubted = (0..400)
+        .filter(|_| {
+            let mut innovations = Innovations::new(1);
+            for _ in &times {
+                let new: f64 = StandardNormal.sample(&mut random);
+                innovations.add(0, new, new, 1.0);
+            }
+            !innovations.test(&times, 0).doubts.is_empty()
+        })
+        .count();
+    // 1 % of 400 is 4; more than 11 or none has a chance of less than 1 in 50.
+    assert!((1..=11).contains(&doubted), "{doubted}");
 }
 
 /// Right noise is believed, a sensor that goes astray is not, and is named at the time at which it does.

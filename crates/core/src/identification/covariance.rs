@@ -7,8 +7,7 @@ use crate::numerics::{NormalEquations, RowBlock};
 use nalgebra::DMatrix;
 use statrs::distribution::{ContinuousCDF, StudentsT};
 
-/// Two-sided 95 % quantile of the normal distribution.
-pub(crate) const NORMAL_95: f64 = 1.959_963_984_540_054;
+pub(crate) use crate::numerics::NORMAL_95;
 
 /// Covariances of all unknowns: as for white residuals, and corrected for coloured ones.
 pub(super) struct Covariances {

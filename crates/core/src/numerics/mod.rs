@@ -19,7 +19,7 @@ pub use polynomial::{eigenvalues, largest_root, roots};
 pub use quadratic::{Constraints, Ending, QuadraticProgram};
 pub(crate) use recursive::RecursiveLeastSquares;
 pub use search::{bisect, peak, peak_in};
-pub use statistics::{burg, dot, levinson, median, range};
+pub use statistics::{NORMAL_95, burg, dot, levinson, median, range};
 
 /// Sweeps after which a decomposition that has not converged never will: of what is not finite, or at the edge of it.
 pub(crate) const MOST_SWEEPS: usize = 10_000;

@@ -1,5 +1,8 @@
 //! Ranges, medians and autoregressions.
 
+/// Two-sided 95 % quantile of the normal distribution.
+pub const NORMAL_95: f64 = 1.959_963_984_540_054;
+
 /// Lowest and highest of the values that are there; the other way round where there is none.
 #[must_use]
 pub fn range(values: &[f64]) -> (f64, f64) {

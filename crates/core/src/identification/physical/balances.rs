@@ -1,6 +1,7 @@
 //! Where the heat, or whatever is conserved, went over a record: what came in, left, was made, was lost and was stored, and what
 //! the balance leaves over.
 
+use super::super::covariance::NORMAL_95;
 use super::super::data::DataSet;
 use super::super::model::Model;
 use super::following::{At, TOLERANCE};
@@ -149,7 +150,7 @@ pub fn balances(model: &Model, data: &DataSet) -> Result<Vec<BalanceOverTime>> {
         };
         let noise = super::super::noise_deviation(&(0..samples).map(differs).collect::<Vec<f64>>());
         let typical = bins.first().map_or(1.0, |(a, b)| stretch.times[*b] - stretch.times[*a]);
-        let band = 1.96 * noise * (2.0 / (2 * around + 1) as f64).sqrt() / typical;
+        let band = NORMAL_95 * noise * (2.0 / (2 * around + 1) as f64).sqrt() / typical;
         all.push(BalanceOverTime {
             name: balance.name.clone(),
             unit: rate_unit(&balance.unit),

@@ -1,6 +1,8 @@
 //! The search for what is unknown: least squares over the true simulation, from several beginnings, with a model of the noise.
 
+use super::super::data::Series;
 use super::super::loss::ScaledLoss;
+use super::super::model::Performance;
 use super::super::noise::{Rows, Whitening};
 use super::following::{At, Lost, Stretch, TOLERANCE};
 use super::options::{SoughtKind, StartOfStates, Task, Unknown};
@@ -105,6 +107,10 @@ struct Reached {
 pub struct FitSoFar {
     /// Which share is done, 0 to 1, about.
     pub share: f64,
+    /// Tag of the first output.
+    pub tag: String,
+    /// Its unit.
+    pub unit: String,
     /// Fit of the first output in its first stretch, in %.
     pub fit: f64,
     /// What is sought, in its order.
@@ -366,11 +372,8 @@ impl<'a> Prepared<'a> {
         let Some(left) = self.residuals(place) else { return };
         let stretch = &self.stretches[0];
         let (measured, samples) = (&stretch.outputs[0], stretch.times.len());
-        let known = measured.iter().zip(&left[0]).filter(|(_, e)| e.is_finite());
-        let (mut errors, mut count, mut sum) = (0.0, 0usize, 0.0);
-        known.clone().for_each(|(y, e)| (errors, count, sum) = (errors + e * e, count + 1, sum + y));
-        let mean = sum / count.max(1) as f64;
-        let swing: f64 = known.map(|(y, _)| (y - mean).powi(2)).sum();
+        let (tag, unit) = (self.task.shown[0].tag.clone(), stretch.units[0].clone());
+        let series = Series::new(&tag, &unit, measured.clone());
         let each = samples.div_ceil(INSTANTS).max(1);
         let places = || (0..samples).step_by(each);
         let some = |value: f64| value.is_finite().then_some(value);
@@ -382,7 +385,9 @@ impl<'a> Prepared<'a> {
         };
         work::tell(&FitSoFar {
             share,
-            fit: 100.0 * (1.0 - (errors / swing.max(f64::MIN_POSITIVE)).sqrt()),
+            fit: Performance::of(&series, &left[0][..samples], &[]).fit_simulated,
+            tag,
+            unit,
             numbers: self.task.unknowns.iter().zip(self.sought(place)).map(number).collect(),
             times: places().map(|k| stretch.times[k]).collect(),
             measured: places().map(|k| some(measured[k])).collect(),
@@ -391,7 +396,7 @@ impl<'a> Prepared<'a> {
     }
 
     /// A further part of the search is done.
-    pub(super) fn advance(&self, part: f64) {
+    fn advance(&self, part: f64) {
         self.reached.lock().unwrap_or_else(PoisonError::into_inner).share += part;
     }
 

@@ -183,11 +183,6 @@ impl Passage {
         Self::with(dead_times, x, tolerance, STEPS_A_SAMPLE * stretch.times.len())
     }
 
-    /// One that leads nowhere.
-    pub(super) fn idle() -> Self {
-        Self::with(Vec::new(), &[], TOLERANCE, 0)
-    }
-
     fn with(dead_times: Vec<Dual>, x: &[Dual], tolerance: f64, steps: usize) -> Self {
         let absolute = x.iter().map(|value| 0.1 * tolerance * (1e-3 + value.re.abs())).collect();
         Self {

@@ -326,7 +326,8 @@ impl PhysicalOptions {
         Ok(shown)
     }
 
-    fn ties(&self, description: &Description) -> Result<Vec<(usize, usize, f64)>> {
+    /// Parameters that go with another one: which, with which, and how many times.
+    pub(super) fn ties(&self, description: &Description) -> Result<Vec<(usize, usize, f64)>> {
         let mut ties: Vec<(usize, usize, f64)> = Vec::new();
         for (k, own) in self.tied.iter().enumerate() {
             let field = format!("physical.tied[{k}]");

@@ -39,8 +39,7 @@ fn record(description: &Description, interval: f64, samples: usize) -> DataSet {
 fn options(process: DetailedSpec, description: &Description, dead_time: f64, lag: f64) -> PhysicalOptions {
     let parameter = |own: &crate::process::Quantity| {
         // What counts cells or tanks is no number to be estimated.
-        (!["cells", "tanks"].contains(&own.name.as_str()) && own.value != 0.0)
-            .then(|| Sought { name: own.name.clone(), ..Sought::default() })
+        (!own.is_count() && own.value != 0.0).then(|| Sought { name: own.name.clone(), ..Sought::default() })
     };
     let mut sought: Vec<Sought> = description.parameters.iter().filter_map(parameter).collect();
     let of = |kind: SoughtKind, name: &str, value: f64| Sought {

@@ -1,11 +1,12 @@
 //! A physical model led along a record: what is not measured, and numbers that drift, estimated sample by sample.
 
+use super::super::covariance::NORMAL_95;
 use super::super::data::DataSet;
 use super::super::model::Model;
 use super::fitting::Prepared;
 use super::following::{Passage, Stretch};
 use super::options::Task;
-use super::ready;
+use super::{FEWEST_SAMPLES, ready};
 use crate::estimation::{
     Estimator, Extended, Gaussian, HorizonOptions, InnovationTest, Innovations, Lost, MovingHorizon, Observed,
     Unscented,
@@ -26,6 +27,8 @@ const MOST_DRIFTING: usize = 12;
 /// Samples of a window at most, and unknowns in it.
 const LONGEST_WINDOW: usize = 100;
 const MOST_UNKNOWNS: usize = 300;
+/// Solutions of a moving horizon along a record where nothing is said.
+const MOST_SOLUTIONS: usize = 1000;
 /// What comes unknown to a measured state within a sample, in deviations of the sensor's noise, where nothing is said.
 const UNREST: f64 = 0.1;
 /// Deviation of what is not known at the start: of a state that is measured in those of its noise, of others and of numbers that drift
@@ -50,8 +53,7 @@ pub enum TrackingMethod {
     MovingHorizon,
 }
 
-/// Quantile of the normal distribution between which 95 % lie, and the one beyond which the farthest of many samples is far.
-const NORMAL_95: f64 = 1.96;
+/// Quantile of the normal distribution beyond which the farthest of many samples is far.
 const FARTHEST: f64 = 4.5;
 /// How far that one must be from the start, too.
 const APART: f64 = 3.0;
@@ -113,6 +115,10 @@ pub struct TrackingOptions {
     pub states: BTreeMap<String, f64>,
     /// Samples that a moving horizon solves for together.
     pub window: usize,
+    /// Samples from one solution of a moving horizon to the next, in between which the estimate goes on as an extended Kalman filter; so
+    /// many that there are at most 1000 solutions where left out.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    pub every: Option<usize>,
     /// Up to so many deviations of the noise a moving horizon lets an output miss what was measured at no cost.
     pub dead_band: f64,
 }
@@ -126,6 +132,7 @@ impl Default for TrackingOptions {
             unrest: UNREST,
             states: BTreeMap::new(),
             window: 20,
+            every: None,
             dead_band: 0.0,
         }
     }
@@ -146,6 +153,8 @@ pub struct TrackedNumber {
     pub values: Vec<f64>,
     /// Their standard deviations.
     pub deviations: Vec<f64>,
+    /// Half widths of their 95 % bands.
+    pub half_widths: Vec<f64>,
 }
 
 /// An output over time.
@@ -161,8 +170,8 @@ pub struct TrackedOutput {
     pub measured: Vec<Option<f64>>,
     /// What was new in it: measured less expected.
     pub innovations: Vec<Option<f64>>,
-    /// The deviation that was expected of that.
-    pub expected: Vec<Option<f64>>,
+    /// Half width of the band that 95 % of that had to keep.
+    pub half_widths: Vec<Option<f64>>,
 }
 
 /// A physical model led along a record.
@@ -174,6 +183,8 @@ pub struct Tracked {
     pub numbers: Vec<TrackedNumber>,
     /// What was measured and expected.
     pub outputs: Vec<TrackedOutput>,
+    /// Samples from one solution of the moving horizon to the next; null for the filters.
+    pub every: Option<usize>,
     /// What can be let drift in this model.
     pub may_drift: Vec<MayDrift>,
     /// Whether what came was what had to be expected.
@@ -209,14 +220,19 @@ struct Drift {
     per_hour: f64,
 }
 
-/// A physical model with its data, as an estimator sees it: states of the process, then of its sensors, then what drifts.
-struct Replay<'a> {
+/// A physical model with numbers that drift.
+struct Drifters<'a> {
     task: &'a Task,
-    stretch: &'a Stretch,
-    bounds: Vec<Bound>,
     drifts: Vec<Drift>,
     /// Parameters that go with one that drifts: which, with which, and how many times.
     ties: Vec<(usize, usize, f64)>,
+}
+
+/// The same with its data, as an estimator sees it: states of the process, then of its sensors, then what drifts.
+struct Replay<'a> {
+    model: Drifters<'a>,
+    stretch: &'a Stretch,
+    bounds: Vec<Bound>,
     passage: Passage,
     /// Variance of each sensor.
     noise: Vec<f64>,
@@ -235,7 +251,7 @@ fn seed(values: &[f64], seeds: &Seeds) -> Vec<Dual> {
     values.iter().enumerate().map(of).collect()
 }
 
-impl Replay<'_> {
+impl Drifters<'_> {
     fn of_process(&self) -> usize {
         self.task.process.description().states.len()
     }
@@ -264,57 +280,55 @@ impl Replay<'_> {
         (parameters, inputs, offsets)
     }
 
-    /// Does something for each group of numbers that can carry derivatives at once.
-    fn in_groups(
-        &self,
-        wanted: bool,
-        mut each: impl FnMut(&Seeds) -> std::result::Result<(), Lost>,
-    ) -> std::result::Result<(), Lost> {
-        let n = self.states();
-        if !wanted {
-            return each(&(0..0));
-        }
-        (0..n).step_by(SEEDS).try_for_each(|from| each(&(from..(from + SEEDS).min(n))))
+    /// Groups of so many numbers that all of them can carry derivatives at once; a group of none where no derivatives are wanted.
+    fn groups(&self, wanted: bool) -> impl Iterator<Item = Seeds> + use<> {
+        let n = self.moving() + self.drifts.len();
+        let group = move |from: usize| if wanted { from..(from + SEEDS).min(n) } else { 0..0 };
+        (0..if wanted { n } else { 1 }).step_by(SEEDS).map(group)
     }
 }
 
 impl Observed for Replay<'_> {
     fn states(&self) -> usize {
-        self.moving() + self.drifts.len()
+        self.model.moving() + self.model.drifts.len()
     }
 
     fn outputs(&self) -> usize {
-        self.task.shown.len()
+        self.model.task.shown.len()
     }
 
     fn bounds(&self, state: usize) -> (f64, f64) {
-        let (own, moving) = (self.of_process(), self.moving());
+        let (own, moving) = (self.model.of_process(), self.model.moving());
         if state < own {
-            let of = &self.task.process.description().states[state];
+            let of = &self.model.task.process.description().states[state];
             return (of.low, of.high);
         }
         match state.checked_sub(moving) {
-            Some(drift) => (self.drifts[drift].quantity.low, self.drifts[drift].quantity.high),
+            Some(drift) => (self.model.drifts[drift].quantity.low, self.model.drifts[drift].quantity.high),
             None => (f64::NEG_INFINITY, f64::INFINITY),
         }
     }
 
-    fn advance(&mut self, k: usize, x: &mut [f64], slopes: Option<&mut DMatrix<f64>>) -> std::result::Result<(), Lost> {
-        let (task, stretch, moving) = (self.task, self.stretch, self.moving());
+    fn advance(
+        &mut self,
+        k: usize,
+        x: &mut [f64],
+        mut slopes: Option<&mut DMatrix<f64>>,
+    ) -> std::result::Result<(), Lost> {
+        let Self { model, stretch, passage, bounds, .. } = self;
+        let (task, moving) = (model.task, model.moving());
         let (from, to) = (stretch.times[k], stretch.times[k + 1]);
         let mut after = x.to_vec();
-        let mut slopes = slopes;
         if let Some(slopes) = &mut slopes {
             slopes.fill_with_identity();
         }
-        let mut passage = std::mem::replace(&mut self.passage, Passage::idle());
-        let done = self.in_groups(slopes.is_some(), |seeds| {
-            let all = seed(x, seeds);
-            let (parameters, inputs, _) = self.with_drifts(&all[moving..]);
+        for seeds in model.groups(slopes.is_some()) {
+            let all = seed(x, &seeds);
+            let (parameters, inputs, _) = model.with_drifts(&all[moving..]);
             let mut course = task.course(stretch, parameters, inputs).ok_or(Lost)?;
             passage.set_out(task, stretch, &mut course, from);
             let mut own = all[..moving].to_vec();
-            passage.carry(task, stretch, &mut course, &self.bounds, &mut own, (from.into(), to.into()), |_, _| {})?;
+            passage.carry(task, stretch, &mut course, bounds, &mut own, (from.into(), to.into()), |_, _| {})?;
             for (i, value) in own.iter().enumerate() {
                 if !value.re.is_finite() {
                     return Err(Lost);
@@ -326,26 +340,24 @@ impl Observed for Replay<'_> {
                     }
                 }
             }
-            Ok(())
-        });
-        self.passage = passage;
-        done?;
+        }
         x.copy_from_slice(&after);
         Ok(())
     }
 
-    fn show(&mut self, k: usize, x: &[f64], shown: &mut [f64], slopes: Option<&mut DMatrix<f64>>) {
-        let (task, stretch, moving) = (self.task, self.stretch, self.moving());
-        let at = stretch.times[k];
-        let mut slopes = slopes;
-        let mut passage = std::mem::replace(&mut self.passage, Passage::idle());
-        let mut seen = std::mem::take(&mut self.shown);
-        let done = self.in_groups(slopes.is_some(), |seeds| {
-            let all = seed(x, seeds);
-            let (parameters, inputs, offsets) = self.with_drifts(&all[moving..]);
-            let mut course = task.course(stretch, parameters, inputs).ok_or(Lost)?;
+    fn show(&mut self, k: usize, x: &[f64], shown: &mut [f64], mut slopes: Option<&mut DMatrix<f64>>) {
+        let Self { model, stretch, passage, bounds, shown: seen, .. } = self;
+        let (task, moving, at) = (model.task, model.moving(), stretch.times[k]);
+        for seeds in model.groups(slopes.is_some()) {
+            let all = seed(x, &seeds);
+            let (parameters, inputs, offsets) = model.with_drifts(&all[moving..]);
+            let Some(mut course) = task.course(stretch, parameters, inputs) else {
+                // Only what is written in dual numbers becomes a task: this does not happen, and would show nothing.
+                shown.fill(f64::NAN);
+                return;
+            };
             passage.set_out(task, stretch, &mut course, at);
-            passage.see(task, &mut course, &self.bounds, at.into(), &mut all[..moving].to_vec(), &mut seen);
+            passage.see(task, &mut course, bounds, at.into(), &mut all[..moving].to_vec(), seen);
             for (output, value) in seen.iter().enumerate() {
                 let (factor, shift) = stretch.shown_by[output];
                 let value = (*value + offsets[output]) * factor + shift;
@@ -356,12 +368,7 @@ impl Observed for Replay<'_> {
                     }
                 }
             }
-            Ok(())
-        });
-        if done.is_err() {
-            shown.fill(f64::NAN);
         }
-        (self.passage, self.shown) = (passage, seen);
     }
 
     fn measured(&self, k: usize, output: usize) -> f64 {
@@ -374,8 +381,8 @@ impl Observed for Replay<'_> {
 
     fn unrest(&self, k: usize, state: usize) -> f64 {
         let size = self.stretch.times[k + 1] - self.stretch.times[k];
-        let rate = match state.checked_sub(self.moving()) {
-            Some(drift) => self.drifts[drift].per_hour.powi(2) / 3600.0,
+        let rate = match state.checked_sub(self.model.moving()) {
+            Some(drift) => self.model.drifts[drift].per_hour.powi(2) / 3600.0,
             None => self.rates.get(state).copied().unwrap_or(0.0),
         };
         rate * size
@@ -392,6 +399,15 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
     check::within("unrest", options.unrest, 0.0, 1e3, "")?;
     check::within("dead_band", options.dead_band, 0.0, 10.0, "")?;
     check::within("window", options.window as f64, 1.0, LONGEST_WINDOW as f64, "samples")?;
+    if let Some(every) = options.every {
+        check::within("every", every as f64, 1.0, 1e6, "samples")?;
+    }
+    if stretch.times.len() < FEWEST_SAMPLES {
+        return Err(Error::unfit(
+            format!("the stretch has {} samples", stretch.times.len()),
+            format!("an estimate is led along at least {FEWEST_SAMPLES}"),
+        ));
+    }
     let drifts = options.drifts(&task, &stretch)?;
     let noise = options.noise_of(physical, &task)?;
     let measured: Vec<Option<usize>> = description
@@ -422,7 +438,6 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
             None => AT_START * value.abs().max(state.value.abs()).max(1e-3),
         })
         .collect();
-    let ties = ties_of(&task)?;
     let mut start = states.clone();
     let mut names: Vec<Quantity> = description.states.clone();
     let mut shown = vec![Dual::from(0.0); task.shown.len()];
@@ -455,11 +470,9 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
         (0..start.len()).map(|i| i.checked_sub(moving).map_or(f64::INFINITY, |d| drifts[d].limit)).collect();
     let own: Vec<Dual> = seed(&start[..moving], &(0..0));
     let mut replay = Replay {
-        task: &task,
+        model: Drifters { task: &task, drifts, ties: task.options.ties(description)? },
         stretch: &stretch,
         bounds: task.process.bounds(),
-        drifts,
-        ties,
         passage: Passage::new(&task, &stretch, &own, TOLERANCE),
         noise: noise.iter().map(|deviation| deviation * deviation).collect(),
         rates,
@@ -477,7 +490,8 @@ pub fn track(model: &Model, data: &DataSet, options: &TrackingOptions) -> Result
         return Err(Error::said("window", words));
     }
     let start = Gaussian::independent(&start, &deviations);
-    let horizon = HorizonOptions { window: options.window, limits, dead_band: options.dead_band };
+    let every = options.every.unwrap_or_else(|| stretch.times.len().div_ceil(MOST_SOLUTIONS));
+    let horizon = HorizonOptions { window: options.window, every, limits, dead_band: options.dead_band };
     lead(&mut replay, options.method, start, horizon, &names, moving)
 }
 
@@ -506,14 +520,6 @@ fn may_drift(task: &Task) -> Vec<MayDrift> {
     all
 }
 
-/// Parameters that go with another one, as the options of a model tell.
-fn ties_of(task: &Task) -> Result<Vec<(usize, usize, f64)>> {
-    // A task in which everything is known has no ties of its own any more.
-    let description = task.process.description();
-    let of = |name: &str| Description::position(&description.parameters, name, "physical.tied");
-    task.options.tied.iter().map(|tie| Ok((of(&tie.parameter)?, of(&tie.to)?, tie.factor))).collect()
-}
-
 /// Leads an estimator along the whole stretch.
 fn lead(
     replay: &mut Replay<'_>,
@@ -523,14 +529,11 @@ fn lead(
     names: &[Quantity],
     moving: usize,
 ) -> Result<Tracked> {
-    enum Own {
-        Plain(Box<dyn Estimator>),
-        Horizon(MovingHorizon),
-    }
-    let mut own = match method {
-        TrackingMethod::Extended => Own::Plain(Box::new(Extended::new(start))),
-        TrackingMethod::Unscented => Own::Plain(Box::new(Unscented::new(start))),
-        TrackingMethod::MovingHorizon => Own::Horizon(MovingHorizon::new(start, horizon)),
+    let every = (method == TrackingMethod::MovingHorizon).then_some(horizon.every);
+    let mut estimator: Box<dyn Estimator> = match method {
+        TrackingMethod::Extended => Box::new(Extended::new(start)),
+        TrackingMethod::Unscented => Box::new(Unscented::new(start)),
+        TrackingMethod::MovingHorizon => Box::new(MovingHorizon::new(start, horizon)),
     };
     let samples = replay.stretch.times.len();
     let mut innovations = Innovations::new(replay.outputs());
@@ -541,19 +544,16 @@ fn lead(
             name: quantity.name.clone(),
             unit: quantity.unit.clone(),
             text: quantity.text.clone(),
-            per_hour: i.checked_sub(moving).map(|drift| replay.drifts[drift].per_hour),
+            per_hour: i.checked_sub(moving).map(|drift| replay.model.drifts[drift].per_hour),
             values: Vec::with_capacity(samples),
             deviations: Vec::with_capacity(samples),
+            half_widths: Vec::with_capacity(samples),
         })
         .collect();
     let mut times = Vec::with_capacity(samples);
     let mut lost = None;
     for k in 0..samples {
         crate::work::go_on();
-        let estimator: &mut dyn Estimator = match &mut own {
-            Own::Plain(estimator) => estimator.as_mut(),
-            Own::Horizon(estimator) => estimator,
-        };
         // What is new is told with the sample; a sample that cannot be reached has none.
         if estimator.correct(replay, k, &mut innovations).is_err() {
             lost = Some(k);
@@ -564,6 +564,7 @@ fn lead(
         for (i, number) in numbers.iter_mut().enumerate() {
             number.values.push(now.mean[i]);
             number.deviations.push(now.deviation(i));
+            number.half_widths.push(NORMAL_95 * now.deviation(i));
         }
         if k + 1 < samples && estimator.predict(replay, k).is_err() {
             lost = Some(k + 1);
@@ -578,12 +579,10 @@ fn lead(
         );
         verdicts.push(Verdict::new(Tone::Bad, text, "integration between samples"));
     }
-    if let Own::Horizon(horizon) = &own
-        && horizon.unsolved() > 0
-    {
+    if estimator.unsolved() > 0 {
         let text = format!(
             "At {} of {samples} samples the bounds and limits left no way: there the estimate is that of an extended Kalman filter.",
-            horizon.unsolved()
+            estimator.unsolved()
         );
         verdicts.push(Verdict::new(Tone::Caution, text, "the quadratic program of the window"));
     }
@@ -593,19 +592,24 @@ fn lead(
     verdicts
         .extend(numbers.iter().filter(|number| number.per_hour.is_some()).filter_map(|number| drifted(number, &times)));
     let stretch = replay.stretch;
-    let known = |list: &[f64]| list.iter().take(shown).map(|value| value.is_finite().then_some(*value)).collect();
+    let known = |list: &[f64]| -> Vec<Option<f64>> {
+        list.iter().take(shown).map(|value| value.is_finite().then_some(*value)).collect()
+    };
     let outputs = (0..replay.outputs())
         .map(|k| TrackedOutput {
-            tag: replay.task.shown[k].tag.clone(),
+            tag: replay.model.task.shown[k].tag.clone(),
             unit: stretch.units[k].clone(),
             noise: replay.noise[k].sqrt(),
             measured: known(&stretch.outputs[k]),
             innovations: known(&innovations.new[k]),
-            expected: known(&innovations.deviation[k]),
+            half_widths: known(&innovations.deviation[k])
+                .into_iter()
+                .map(|own| own.map(|own| NORMAL_95 * own))
+                .collect(),
         })
         .collect();
-    let may_drift = may_drift(replay.task);
-    Ok(Tracked { times, numbers, outputs, may_drift, test, verdicts })
+    let may_drift = may_drift(replay.model.task);
+    Ok(Tracked { times, numbers, outputs, every, may_drift, test, verdicts })
 }
 
 /// How a number that drifts has moved: from shortly after the start to the end, and where it was farthest away in between.
@@ -615,7 +619,7 @@ fn drifted(number: &TrackedNumber, times: &[f64]) -> Option<Verdict> {
     let name = number.name.replace('_', " ");
     let space = if number.unit.is_empty() { "" } else { " " };
     let with = |k: usize| {
-        let (value, band) = (number.values[k], NORMAL_95 * number.deviations[k]);
+        let (value, band) = (number.values[k], number.half_widths[k]);
         format!("{} ± {}{space}{}", readable(value), readable(band), number.unit)
     };
     // How far it is from where it was, in deviations of what is not known of both.
@@ -789,12 +793,13 @@ impl Tracked {
         let numbers = self.numbers.into_iter().map(|own| TrackedNumber {
             values: at(&own.values, &places),
             deviations: at(&own.deviations, &places),
+            half_widths: at(&own.half_widths, &places),
             ..own
         });
         let outputs = self.outputs.into_iter().map(|own| TrackedOutput {
             measured: at(&own.measured, &places),
             innovations: at(&own.innovations, &places),
-            expected: at(&own.expected, &places),
+            half_widths: at(&own.half_widths, &places),
             ..own
         });
         Self { times: at(&self.times, &places), numbers: numbers.collect(), outputs: outputs.collect(), ..self }
