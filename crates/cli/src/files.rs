@@ -5,6 +5,7 @@ use crate::records::IdentifiedModel;
 use antistasis_core::assessment::{
     Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
 };
+use antistasis_core::controller::predictive::LookAhead;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::identification::Tracked;
 use antistasis_core::series::Record;
@@ -58,6 +59,9 @@ pub(crate) struct SimulateOptions {
     /// Print the balances of the process as well, and write their terms with the trace.
     #[arg(long)]
     balances: bool,
+    /// Print what the predictive controller sees ahead at the last scan that is not after so many seconds.
+    #[arg(long, value_name = "SECONDS")]
+    ahead: Option<f64>,
 }
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
@@ -70,6 +74,7 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
         save(&trace.as_table().map_err(in_trial)?, path, format)?;
     }
     print(&Simulated {
+        ahead: options.ahead.map(|at| trial.ahead(at)).transpose().map_err(in_trial)?,
         assessment: assess(&trial, &trace).map_err(in_trial)?,
         happenings: trace.happenings,
         stopped: trace.stopped,
@@ -88,6 +93,8 @@ struct Simulated {
     stopped: Option<Happening>,
     #[serde(skip_serializing_if = "Vec::is_empty")]
     balances: Vec<BalanceSheet>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    ahead: Option<LookAhead>,
 }
 
 /// Writes a record into a file, its times from 0 on.

@@ -8,11 +8,11 @@ use antistasis_core::identification::Model;
 use antistasis_core::simulation::{Signal, Trial, round_down};
 use antistasis_core::tuning::{
     Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, SimcChoice, Task, Terms,
-    begin_on_model, optimise, tune_by_rule,
+    begin_on_model, begin_predictive, optimise, tune_by_rule,
 };
 use antistasis_core::units::Span;
 use clap::{Args, ValueEnum};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 
 #[derive(Debug, Args)]
 pub(crate) struct TuneOptions {
@@ -34,6 +34,12 @@ pub(crate) struct TuneOptions {
     /// Closed-loop time constant in s, for the rules that take one; the author's advice when left out.
     #[arg(long)]
     closed_loop_time_constant: Option<f64>,
+    /// Set up a predictive controller over all signals of the trial's plant, and print the trial with it.
+    #[arg(long, requires = "trial", conflicts_with_all = ["minimise", "rule"])]
+    predictive: bool,
+    /// Inputs of the process that the predictive controller is told of as they come, by name, with commas between.
+    #[arg(long, requires = "predictive", value_delimiter = ',')]
+    measured: Vec<String>,
     /// What is made as small as can be, instead of following a rule.
     #[arg(long, value_enum)]
     minimise: Option<ObjectiveName>,
@@ -161,7 +167,22 @@ fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial
     Ok((plant, span, scan, None))
 }
 
+/// The trial with a predictive controller in the place of its own.
+fn predictive(path: &Path, options: &TuneOptions) -> Result<Trial, Failure> {
+    let in_trial = |error: antistasis_core::Error| Failure::of(path, error);
+    let mut trial: Trial = read_json(path)?;
+    trial.validate().map_err(in_trial)?;
+    trial.scenario.scan = options.scan.unwrap_or(trial.scenario.scan);
+    let candidate = begin_predictive(&trial.plant, trial.scenario.scan, &options.measured).map_err(in_trial)?;
+    let trial = trial.with_candidate(candidate);
+    trial.validate().map_err(in_trial)?;
+    Ok(trial)
+}
+
 pub(crate) fn tune(options: &TuneOptions) -> Result<(), Failure> {
+    if let (true, Some(path)) = (options.predictive, &options.trial) {
+        return print(&predictive(path, options)?);
+    }
     let (plant, span, scan, trial) = subject(options)?;
     let Some(objective) = options.minimise else {
         let choice = RuleChoice {

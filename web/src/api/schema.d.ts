@@ -1282,6 +1282,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/simulate/ahead": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the predictive controller of a trial sees ahead at one scan: what it expects, plans, and is held by. */
+        post: operations["look_ahead"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/simulate/open-loop": {
         parameters: {
             query?: never;
@@ -1734,6 +1751,79 @@ export interface components {
              */
             set_point: number;
         };
+        /** @description What a CV is expected to do, in the unit of its span; the first point is a scan ahead. */
+        AheadOfCv: {
+            /** @description Expected if nothing were moved any more. */
+            by_itself: number[];
+            /**
+             * Format: double
+             * @description What the model does not explain: at the output in the unit of the CV, at an input in that of the input; null for none.
+             */
+            disturbance?: number | null;
+            /** @description The input at which that acts; null for the output. */
+            disturbance_at?: string | null;
+            /** @description Expected with the moves that are planned. */
+            expected: number[];
+            /** @description By how much its limits give way where it is to rest: below the low one, above the high one. */
+            gives_way: number[];
+            /** @description The high one. */
+            high?: number[] | null;
+            /** @description Its limits, as they are held; null for none. */
+            low?: number[] | null;
+            /**
+             * Format: double
+             * @description What it is believed to be now.
+             */
+            now: number;
+            /**
+             * Format: double
+             * @description Where it is to rest.
+             */
+            rests_at: number;
+            /** @description Its tag. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
+            /** @description Where it should be; empty where it has no set point. */
+            wanted: number[];
+        };
+        /** @description What is planned of an MV, %; the first value is that of this scan, which stands until the next. */
+        AheadOfMv: {
+            /**
+             * Format: double
+             * @description Before this scan.
+             */
+            before: number;
+            /**
+             * Format: double
+             * @description The high one.
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description Its limits.
+             */
+            low: number;
+            /** @description From this scan on. */
+            planned: number[];
+            /**
+             * Format: double
+             * @description Where it is to rest.
+             */
+            rests_at: number;
+            /** @description Its tag. */
+            tag: string;
+        };
+        /** @description A trial, and the scan of it that is looked at. */
+        AheadRequest: {
+            /**
+             * Format: double
+             * @description Seconds from its start: the last scan that is not after.
+             */
+            at: number;
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
         /**
          * @description What a rule is to be good at, where it knows a difference.
          * @enum {string}
@@ -1965,8 +2055,12 @@ export interface components {
         Beginning: {
             /** @description The controller. */
             controller: components["schemas"]["ControllerSpec"];
+            /** @description The controllers beside it: those of the trial, but for seats of a predictive controller. */
+            further: components["schemas"]["Wired"][];
             /** @description The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings. */
             scenario: components["schemas"]["Scenario"];
+            /** @description Where its output goes; empty for the OP of the plant. */
+            sets: components["schemas"]["Wire"][];
         };
         /** @description One deletion. */
         BinItem: {
@@ -2207,11 +2301,40 @@ export interface components {
             /** @description Name of the parameter, such as `dead_time`. */
             parameter: string;
         };
+        /** @description Something that is controlled: it has a set point, limits, or both. */
+        ControlledVariable: {
+            /**
+             * Format: double
+             * @description How soon a deviation that the model does not explain is believed, s: 0 for at once, long where the measurement is noisy. Null for
+             *     a quarter of the response time, and two scans at least.
+             */
+            believed_after?: number | null;
+            disturbance?: components["schemas"]["DisturbanceAt"] | null;
+            /** @description Whether it is led to its set point; otherwise it only keeps within its limits. */
+            follows_set_point?: boolean;
+            high?: components["schemas"]["RankedLimit"] | null;
+            low?: components["schemas"]["RankedLimit"] | null;
+            /** @description The output of the model that it is. */
+            output: string;
+            /**
+             * Format: double
+             * @description How soon it should come back: the time constant of the way to the set point, and from beyond a limit, s; 0 for as soon as the
+             *     moves allow.
+             */
+            response_time?: number;
+            /** @description Tag of the measured signal. */
+            tag: string;
+            /**
+             * Format: double
+             * @description How much an error counts.
+             */
+            weight?: number;
+        };
         /**
          * @description A kind of controller, without settings.
          * @enum {string}
          */
-        ControllerKind: "pid" | "smith" | "cascade" | "model_reference" | "self_tuning" | "relay" | "manual";
+        ControllerKind: "pid" | "smith" | "cascade" | "model_reference" | "self_tuning" | "relay" | "predictive" | "manual";
         /** @description The settings of any kind of controller. */
         ControllerSpec: {
             /** @description Direction of action. */
@@ -2404,6 +2527,34 @@ export interface components {
             hysteresis?: number;
             /** @enum {string} */
             kind: "relay";
+        } | {
+            /** @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. */
+            beyond_horizon?: boolean;
+            /** @description What is controlled. */
+            cvs: components["schemas"]["ControlledVariable"][];
+            /** @description Disturbances that are measured. */
+            dvs?: components["schemas"]["MeasuredDisturbance"][];
+            /**
+             * Format: double
+             * @description How far it looks ahead, s: 1 to 300 scans.
+             */
+            horizon: number;
+            /** @enum {string} */
+            kind: "predictive";
+            /** @description The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals. */
+            model: components["schemas"]["ProcessSpec"];
+            /**
+             * Format: int32
+             * @description Most steps of the solver for one plan.
+             */
+            most_steps?: number;
+            /** @description The moves that it plans: for how many scans each is held. The last one is held to the end. */
+            moves: number[];
+            /** @description What is moved. */
+            mvs: components["schemas"]["ManipulatedVariable"][];
+        } | {
+            /** @enum {string} */
+            kind: "seat";
         } | {
             /** @enum {string} */
             kind: "manual";
@@ -2627,6 +2778,11 @@ export interface components {
             /** @description What the process is, in a line. */
             title?: string;
         };
+        /** @description Where a deviation that the model does not explain comes from. */
+        DisturbanceAt: "output" | {
+            /** @description It is added to this input of the model, and stays. */
+            input: string;
+        } | "nowhere";
         /** @description A stretch in which what came was not what had to be expected. */
         Doubt: {
             /**
@@ -3875,6 +4031,38 @@ export interface components {
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
+        /** @description A limit that the plan runs along. */
+        LimitAtWork: {
+            /**
+             * Format: double
+             * @description Seconds ahead where it is felt first.
+             */
+            ahead: number;
+            /**
+             * Format: double
+             * @description What it costs: how much the cost of the plan would fall for 1 % more room, in squares of 1 % of span; that of all points together.
+             */
+            cost: number;
+            /**
+             * Format: double
+             * @description By how much it gives way at most, in the unit of the CV.
+             */
+            gives_way: number;
+            /** @description Which limit. */
+            limit: components["schemas"]["LimitKind"];
+            /**
+             * Format: int32
+             * @description Its rank; null for one that is always kept.
+             */
+            rank?: number | null;
+            /** @description Tag of what is limited. */
+            tag: string;
+        };
+        /**
+         * @description A kind of limit.
+         * @enum {string}
+         */
+        LimitKind: "low" | "high" | "fall" | "rise";
         /** @description A linear process with one controlled input, as identified from a record. */
         LinearSpec: {
             /**
@@ -4106,6 +4294,29 @@ export interface components {
             imaginary: number[];
             /** @description Real part. */
             real: number[];
+        };
+        /** @description What is ahead at a scan. */
+        LookAhead: {
+            /**
+             * Format: double
+             * @description Time of the scan, s.
+             */
+            at: number;
+            /** @description What each CV is expected to do. */
+            cvs: components["schemas"]["AheadOfCv"][];
+            /**
+             * Format: double
+             * @description Seconds between the points ahead.
+             */
+            interval: number;
+            /** @description What limits the plan, the dearest first. */
+            limits: components["schemas"]["LimitAtWork"][];
+            /** @description What is planned of each MV. */
+            mvs: components["schemas"]["AheadOfMv"][];
+            /** @description Steps that the solver took. */
+            steps: number;
+            /** @description How it stands, in a sentence. */
+            verdict: string;
         };
         /** @description What a loop is called and what it controls: all that is edited in one place. */
         LoopCard: {
@@ -4373,6 +4584,44 @@ export interface components {
             /** @description Tag, for example `TIC-321.OP`. */
             tag: string;
         };
+        /** @description Something that is moved, within limits that are always kept. */
+        ManipulatedVariable: {
+            /**
+             * Format: double
+             * @description What an hour at 1 % more costs, beside 1 for an error of 1 % of span: above 0 it is pushed down, below 0 up, as far as limits
+             *     and set points leave room.
+             */
+            cost?: number;
+            /**
+             * Format: double
+             * @description Highest value, %; above the lowest.
+             */
+            high?: number;
+            /** @description The input of the model that it is. */
+            input: string;
+            /**
+             * Format: double
+             * @description Lowest value, %.
+             */
+            low?: number;
+            /**
+             * Format: double
+             * @description How fast it may move, %/s; null for as fast as it will.
+             */
+            rate?: number | null;
+            /**
+             * Format: double
+             * @description Where it should rest when there is a choice, %.
+             */
+            rests_at?: number | null;
+            /** @description What is moved: the tag of an OP, or the set point of a controller below, `NAME.SP`. */
+            tag: string;
+            /**
+             * Format: double
+             * @description How calm it is: the move in % that costs as much as an error of 1 % of span at one scan.
+             */
+            usual_move: number;
+        };
         /** @description An input with the channel that shows it. */
         MappedInput: {
             /**
@@ -4565,6 +4814,13 @@ export interface components {
             span: components["schemas"]["Span"];
             /** @description Tag, for example `TIC-321.PV`. */
             tag: string;
+        };
+        /** @description A disturbance that is measured. */
+        MeasuredDisturbance: {
+            /** @description The input of the model that it is, in the unit of the signal. */
+            input: string;
+            /** @description The signal: an input of the process by name, `load`, or the tag of a signal of the plant. */
+            signal: string;
         };
         /** @description An output with the span over which it is measured. */
         MeasuredOutput: {
@@ -5625,6 +5881,34 @@ export interface components {
              */
             cycle?: number;
         };
+        /**
+         * @description A predictive controller over several signals: at each scan it plans the moves that bring the controlled variables where they should
+         *     be at least cost, within all limits, and makes the first of them.
+         */
+        PredictiveSettings: {
+            /** @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. */
+            beyond_horizon?: boolean;
+            /** @description What is controlled. */
+            cvs: components["schemas"]["ControlledVariable"][];
+            /** @description Disturbances that are measured. */
+            dvs?: components["schemas"]["MeasuredDisturbance"][];
+            /**
+             * Format: double
+             * @description How far it looks ahead, s: 1 to 300 scans.
+             */
+            horizon: number;
+            /** @description The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals. */
+            model: components["schemas"]["ProcessSpec"];
+            /**
+             * Format: int32
+             * @description Most steps of the solver for one plan.
+             */
+            most_steps?: number;
+            /** @description The moves that it plans: for how many scans each is held. The last one is held to the end. */
+            moves: number[];
+            /** @description What is moved. */
+            mvs: components["schemas"]["ManipulatedVariable"][];
+        };
         /** @description What a file seems to hold. */
         Preview: {
             /** @description The columns, in order. */
@@ -5777,6 +6061,19 @@ export interface components {
              * @description End of the window in s; null for that of the trace.
              */
             to?: number | null;
+        };
+        /** @description A limit with its rank. */
+        RankedLimit: {
+            /**
+             * Format: int32
+             * @description Its rank: where not all limits can be kept, those of rank 9 are given up first, and those of rank 1 last.
+             */
+            rank: number;
+            /**
+             * Format: double
+             * @description The limit, in the unit of the signal.
+             */
+            value: number;
         };
         /** @description Ratio control: the set point is `ratio` times a signal, plus what the scenario moves it by. */
         Ratio: {
@@ -16147,6 +16444,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["TrialResult"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    look_ahead: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["AheadRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["LookAhead"];
                 };
             };
             /** @description The request cannot be read. */

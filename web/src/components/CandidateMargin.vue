@@ -10,6 +10,8 @@ import { duration, number } from "../lib/format";
 import { tell } from "../lib/notes";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
+import PredictiveMargin from "../control/PredictiveMargin.vue";
+import type { Predictive } from "../control/predictive";
 import SavedList from "../control/SavedList.vue";
 import { useSaved, type SavedItem } from "../control/useSaved";
 import PidFields from "./PidFields.vue";
@@ -31,24 +33,26 @@ const controller = computed(() => props.trial.candidate.controller);
 const problem = ref("");
 
 /** Settings of each kind as they were left, and the scenario before a relay experiment. */
-const left = new Map<Kind, Schemas["ControllerSpec"]>();
+const left = new Map<string, Pick<Trial["candidate"], "controller" | "sets" | "further">>();
 let scenarioBefore: Trial["scenario"] | null = null;
 
-async function chooseKind(kind: string) {
-  left.set(controller.value.kind, controller.value);
+async function chooseKind(kind: string, anew = false) {
+  const { controller: own, sets, further } = props.trial.candidate;
+  left.set(own.kind, { controller: own, sets, further });
   problem.value = "";
   try {
-    const known = left.get(kind as Kind);
+    const known = anew ? undefined : left.get(kind);
     const begun =
       known && kind !== "relay"
-        ? { controller: known, scenario: props.trial.scenario }
+        ? { ...known, scenario: props.trial.scenario }
         : await beginWith(kind as Kind, props.trial);
     const wasRelay = controller.value.kind === "relay";
     if (kind === "relay" && !wasRelay) scenarioBefore = props.trial.scenario;
-    const next = begun.controller;
     const scenario = wasRelay && scenarioBefore && kind !== "relay" ? scenarioBefore : begun.scenario;
     emit("change", (trial) => {
-      trial.candidate.controller = next;
+      trial.candidate.controller = begun.controller;
+      trial.candidate.sets = begun.sets;
+      trial.candidate.further = begun.further;
       trial.scenario = scenario;
     });
   } catch (error) {
@@ -99,7 +103,7 @@ function field(
 }
 
 /** The document that holds the settings of a kind, by which their ranges are known. */
-const DOCUMENTS: Partial<Record<Kind, string>> = {
+const DOCUMENTS: Record<string, string> = {
   smith: "SmithSettings",
   model_reference: "ModelReferenceSettings",
   self_tuning: "SelfTuningSettings",
@@ -199,6 +203,18 @@ function editPid(which: "pid" | "smith" | "outer" | "inner", edit: (pid: Pid) =>
     else if (now.kind === "smith") edit(now.pid);
     else if (now.kind === "cascade") edit(which === "inner" ? now.inner : now.outer);
   });
+}
+
+function editPredictive(edit: (settings: Predictive) => void) {
+  emit("change", (trial) => {
+    if (trial.candidate.controller.kind === "predictive") edit(trial.candidate.controller);
+  });
+}
+
+/** Sets the predictive controller up again, on the plant as it is now. */
+function proposeAnew() {
+  left.delete("predictive");
+  void chooseKind("predictive", true);
 }
 
 function setSignal(name: string) {
@@ -343,6 +359,14 @@ function setTracking(value: boolean) {
         @settled="emit('settled')"
       />
     </template>
+    <PredictiveMargin
+      v-else-if="controller.kind === 'predictive'"
+      :trial="trial"
+      :settings="controller"
+      @change="editPredictive"
+      @settled="emit('settled')"
+      @again="proposeAnew"
+    />
     <template v-else>
       <FieldList :fields="fields" @settled="emit('settled')" />
       <label v-for="flag in flags" :key="flag.key" class="flex items-center gap-2">

@@ -118,6 +118,10 @@ function remove() {
       @edit="editPid"
       @settled="emit('settled')"
     />
+    <p v-else-if="wired.controller.kind === 'seat'" class="text-soft">
+      A seat of the predictive controller: what it measures and sets here is controlled by that, and set up
+      there. In manual what it sets takes no part.
+    </p>
     <p v-else class="text-soft">In manual: its output stands where it is.</p>
     <label class="flex items-center gap-2">
       <input

@@ -3,12 +3,14 @@ import { answered, api, type Schemas, type Trial } from "../api/client";
 
 export type Controller = Schemas["ControllerSpec"];
 export type Pid = Schemas["PidSettings"];
-export type Kind = Controller["kind"];
+/** Kinds that can be chosen: a seat belongs to the predictive controller of its candidate. */
+export type Kind = Exclude<Controller["kind"], "seat">;
 
 export const KINDS: { value: Kind; title: string }[] = [
   { value: "pid", title: "PID" },
   { value: "smith", title: "Smith predictor" },
   { value: "cascade", title: "cascade" },
+  { value: "predictive", title: "predictive" },
   { value: "model_reference", title: "model-reference adaptive" },
   { value: "self_tuning", title: "self-tuning" },
   { value: "relay", title: "relay experiment" },

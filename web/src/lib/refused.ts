@@ -5,6 +5,8 @@ export interface Refused {
   /** The last name of the path, such as `gain`. */
   key: string;
   text: string;
+  /** The whole path, by which entries of like names in several rows are told apart. */
+  path?: string;
 }
 
 const KEY: InjectionKey<Readonly<Ref<Refused | null>>> = Symbol("refused");
@@ -18,7 +20,10 @@ export function useRefused(): (key: string) => string {
   const refused = inject(KEY, null);
   return (key) => {
     const now = refused?.value;
-    return now && lastName(key) === now.key ? now.text : "";
+    if (!now) return "";
+    // `cvs[0].high` is one row's alone.
+    const own = key.includes("[") ? (now.path ?? "").endsWith(`.${key}`) : lastName(key) === now.key;
+    return own ? now.text : "";
   };
 }
 

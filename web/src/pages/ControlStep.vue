@@ -32,6 +32,7 @@ import {
   type Drawn,
 } from "../control/course";
 import { readable } from "../control/events";
+import AheadView from "../control/AheadView.vue";
 import ControlTrail from "../control/ControlTrail.vue";
 import ExportMenu from "../control/ExportMenu.vue";
 import FrequencyView from "../control/FrequencyView.vue";
@@ -117,6 +118,7 @@ const extra = computed({
 
 const VIEWS = [
   { key: "course", title: "Course" },
+  { key: "ahead", title: "Ahead" },
   { key: "balances", title: "Balances" },
   { key: "operating", title: "Operating point" },
   { key: "interaction", title: "Interaction" },
@@ -179,6 +181,8 @@ const inFocus = computed(() => {
 
 /** Views that look at one loop as if the others stood still, which is not how a cascade or an override works. */
 const ALONE = ["trade-off", "robustness"];
+/** Whether the first controller is predictive. */
+const isPredictive = computed(() => draft.value?.candidate.controller.kind === "predictive");
 const setsItsOp = computed(() => shown.value.result?.stands_alone ?? true);
 
 /** The part that a refusal is about, and its entry there. */
@@ -187,7 +191,7 @@ const refusedPart = computed(() => PLACES[refusedField.value.split(/[.[]/)[0] ??
 provideRefused(
   computed(() =>
     refusal.value && refusedPart.value === part.value
-      ? { key: lastName(refusedField.value), text: refusal.value }
+      ? { key: lastName(refusedField.value), text: refusal.value, path: refusedField.value }
       : null,
   ),
 );
@@ -657,7 +661,11 @@ useKeys({
       <StateNotice v-else-if="panels.length === 0" kind="loading" title="The loop is being simulated" />
       <div v-else class="flex h-full min-h-0 flex-col">
         <div class="flex items-center gap-3 pr-3 pb-1">
-          <ViewTabs v-model="view" :views="VIEWS" label="Views of the trial" />
+          <ViewTabs
+            v-model="view"
+            :views="VIEWS.filter((one) => one.key !== 'ahead' || isPredictive)"
+            label="Views of the trial"
+          />
           <ShowMenu
             v-if="view === 'course' && further.length"
             class="ml-auto"
@@ -684,7 +692,17 @@ useKeys({
           at the right.
         </p>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
-          <template v-if="view === 'operating' && draft">
+          <AheadView
+            v-if="view === 'ahead' && draft && isPredictive"
+            :trial="draft"
+            :trace="result?.trace ?? null"
+            :loop-tag="state.tag"
+          />
+          <StateNotice v-else-if="view === 'ahead'" kind="empty" title="Nothing is planned here">
+            A predictive controller plans ahead: choose one at Candidate, and see what it expects at every
+            scan.
+          </StateNotice>
+          <template v-else-if="view === 'operating' && draft">
             <ViewTabs
               v-model="operating"
               class="mb-1 self-start"

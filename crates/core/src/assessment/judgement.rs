@@ -156,6 +156,9 @@ fn of_further_loops(trial: &Trial, margins: Option<&Margins>, further: &[Further
 pub fn scan_verdicts(controller: &ControllerSpec, scan: f64) -> Vec<Verdict> {
     /// Scans that an integral time should span at least.
     const SCANS: f64 = 4.0;
+    if let Some(settings) = controller.predictive() {
+        return super::horizons::horizon_verdicts(settings, scan);
+    }
     let Some(pid) = controller.main_pid() else { return Vec::new() };
     let mut verdicts = Vec::new();
     if let Some(integral) = pid.integral_time.filter(|time| *time < SCANS * scan) {

@@ -3,6 +3,7 @@
 mod approach;
 mod attribution;
 mod frequency;
+mod horizons;
 mod inspection;
 mod interaction;
 mod judgement;

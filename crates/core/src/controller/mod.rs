@@ -5,6 +5,7 @@ mod cascade;
 mod feed_forward;
 mod forms;
 mod pid;
+pub mod predictive;
 mod relay;
 mod schedule;
 mod settings;
@@ -15,6 +16,7 @@ pub use cascade::{Cascade, CascadeSettings};
 pub use feed_forward::FeedForward;
 pub use forms::{Form, InNotation, IntegralAs, Notation, NotationTime, ProportionalAs, Written};
 pub use pid::Pid;
+pub use predictive::{Predictive, PredictiveSettings};
 pub use relay::{Relay, RelaySettings};
 pub use schedule::{GainSchedule, SchedulePoint, ScheduledOver};
 pub use settings::{Action, Algorithm, AntiWindup, OutputLimits, PidSettings};
@@ -113,6 +115,10 @@ pub enum ControllerSpec {
     SelfTuning(SelfTuningSettings),
     /// A relay, for a tuning experiment.
     Relay(RelaySettings),
+    /// Predictive control of several signals under constraints, this one among them.
+    Predictive(Box<PredictiveSettings>),
+    /// A seat of the predictive controller of the candidate: what is measured and set here is controlled by that.
+    Seat,
     /// No control: the output stands where it is, and moves by the scenario's output steps. For tests of the process.
     Manual,
 }
@@ -128,6 +134,8 @@ impl ControllerSpec {
             Self::ModelReference(_) => "model-reference adaptive",
             Self::SelfTuning(_) => "self-tuning",
             Self::Relay(_) => "relay",
+            Self::Predictive(_) => "predictive",
+            Self::Seat => "seat of the predictive controller",
             Self::Manual => "manual",
         }
     }
@@ -141,7 +149,8 @@ impl ControllerSpec {
             Self::ModelReference(settings) => settings.validate(),
             Self::SelfTuning(settings) => settings.validate(),
             Self::Relay(settings) => settings.validate(),
-            Self::Manual => Ok(()),
+            Self::Predictive(settings) => settings.validate(),
+            Self::Seat | Self::Manual => Ok(()),
         }
     }
 
@@ -154,7 +163,8 @@ impl ControllerSpec {
             Self::ModelReference(settings) => Box::new(adaptive::ModelReference::new(settings, scan)?),
             Self::SelfTuning(settings) => Box::new(adaptive::SelfTuning::new(settings, scan)?),
             Self::Relay(settings) => Box::new(Relay::new(settings)?),
-            Self::Manual => Box::new(Manual::default()),
+            // The predictive controller itself stands beside its seats.
+            Self::Predictive(_) | Self::Seat | Self::Manual => Box::new(Manual::default()),
         })
     }
 
@@ -165,6 +175,7 @@ impl ControllerSpec {
             Self::Pid(settings) => settings.reads(),
             Self::Smith(settings) => settings.pid.reads(),
             Self::Cascade(settings) => vec![&settings.signal],
+            Self::Predictive(settings) => settings.dvs.iter().map(|dv| dv.signal.as_str()).collect(),
             _ => Vec::new(),
         }
     }
@@ -185,9 +196,24 @@ impl ControllerSpec {
                 }
                 all
             }
+            Self::Predictive(_) => {
+                ["solver steps", "limits at work", "limits given up"].map(|name| (name, "1".to_owned())).into()
+            }
             Self::SelfTuning(_) => vec![("alpha", "1".to_owned()), ("beta", per_span())],
             _ => Vec::new(),
         }
+    }
+
+    /// The settings of a predictive controller, where it is one.
+    #[must_use]
+    pub fn predictive(&self) -> Option<&PredictiveSettings> {
+        if let Self::Predictive(settings) = self { Some(settings) } else { None }
+    }
+
+    /// Whether it is a predictive controller or a seat of one.
+    #[must_use]
+    pub fn is_seat(&self) -> bool {
+        matches!(self, Self::Predictive(_) | Self::Seat)
     }
 
     /// The PID settings, where it is a PID controller and nothing else.
@@ -216,7 +242,7 @@ impl ControllerSpec {
             Self::Cascade(settings) => settings.inner.output_limits,
             Self::ModelReference(settings) => settings.output_limits,
             Self::SelfTuning(settings) => settings.output_limits,
-            Self::Relay(_) | Self::Manual => OutputLimits::default(),
+            Self::Relay(_) | Self::Predictive(_) | Self::Seat | Self::Manual => OutputLimits::default(),
         }
     }
 }

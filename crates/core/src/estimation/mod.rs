@@ -8,13 +8,16 @@
 mod extended;
 mod horizon;
 mod innovations;
+mod steady;
 mod unscented;
 
 pub use extended::Extended;
 pub use horizon::{HorizonOptions, MovingHorizon};
 pub use innovations::{Doubt, InnovationTest, Innovations};
+pub use steady::SteadyKalman;
 pub use unscented::Unscented;
 
+use crate::numerics::symmetrise;
 use nalgebra::{DMatrix, DVector};
 
 /// A system as an estimator sees it: carried forward between samples, shown by sensors at samples.
@@ -100,15 +103,6 @@ impl Gaussian {
 fn add_unrest(system: &dyn Observed, k: usize, covariance: &mut DMatrix<f64>) {
     for state in 0..system.states() {
         covariance[(state, state)] += system.unrest(k, state);
-    }
-}
-
-fn symmetrise(matrix: &mut DMatrix<f64>) {
-    for i in 0..matrix.nrows() {
-        for j in 0..i {
-            let mean = 0.5 * (matrix[(i, j)] + matrix[(j, i)]);
-            (matrix[(i, j)], matrix[(j, i)]) = (mean, mean);
-        }
     }
 }
 

@@ -8,20 +8,20 @@ use num_complex::Complex64;
 
 /// A way in: which input comes through it, how late.
 #[derive(Debug, Clone, Copy, PartialEq)]
-struct Way {
-    input: usize,
-    dead_time: f64,
+pub(super) struct Way {
+    pub(super) input: usize,
+    pub(super) dead_time: f64,
 }
 
 /// `y = Σ (C (sI − A)⁻¹ bₖ + dₖ) exp(−θₖ s) u` over the ways in, each of which belongs to an input.
 #[derive(Debug, Clone, PartialEq)]
 pub struct TransferMatrix {
-    a: DMatrix<f64>,
-    b: DMatrix<f64>,
-    c: DMatrix<f64>,
-    d: DMatrix<f64>,
-    ways: Vec<Way>,
-    inputs: usize,
+    pub(super) a: DMatrix<f64>,
+    pub(super) b: DMatrix<f64>,
+    pub(super) c: DMatrix<f64>,
+    pub(super) d: DMatrix<f64>,
+    pub(super) ways: Vec<Way>,
+    pub(super) inputs: usize,
 }
 
 /// A place in the complex plane at which nothing comes through in one direction (Skogestad & Postlethwaite, Multivariable Feedback

@@ -7,7 +7,9 @@ pub mod ode;
 mod parallel;
 mod polynomial;
 mod quadratic;
+mod ranked;
 mod recursive;
+mod riccati;
 mod search;
 mod statistics;
 
@@ -17,7 +19,10 @@ pub use least_squares::{Compressed, NormalEquations, Outcome, RowBlock, minimise
 pub use parallel::{in_parallel, on_threads};
 pub use polynomial::{eigenvalues, largest_root, roots};
 pub use quadratic::{Constraints, Ending, QuadraticProgram};
+pub use ranked::{RankedNormal, RankedProgram, Solved};
 pub(crate) use recursive::RecursiveLeastSquares;
+pub(crate) use riccati::symmetrise;
+pub use riccati::{regulator_gain, riccati};
 pub use search::{bisect, peak, peak_in};
 pub use statistics::{NORMAL_95, burg, dot, levinson, median, range};
 

@@ -31,6 +31,7 @@ pub struct QuadraticProgram {
     /// Multipliers of the active constraints, and which these are.
     u: Vec<f64>,
     active: Vec<usize>,
+    steps: usize,
 }
 
 /// How a program ended.
@@ -66,6 +67,18 @@ impl Constraints {
             self.normals.extend_from_slice(normal);
             self.bounds.push(bound);
         }
+    }
+
+    /// Adds `normal · x ≥ bound`, also where the bound is infinite now: it may be [set](Self::bounds_mut) later.
+    pub fn push(&mut self, normal: &[f64], bound: f64) {
+        debug_assert_eq!(normal.len(), self.n);
+        self.normals.extend_from_slice(normal);
+        self.bounds.push(bound);
+    }
+
+    /// The bounds, row by row.
+    pub fn bounds_mut(&mut self) -> &mut [f64] {
+        &mut self.bounds
     }
 
     /// Adds `low ≤ normal · x ≤ high`.
@@ -128,6 +141,7 @@ impl QuadraticProgram {
             x: vec![0.0; n],
             u: Vec::with_capacity(n + 1),
             active: Vec::with_capacity(n),
+            steps: 0,
         })
     }
 
@@ -135,6 +149,19 @@ impl QuadraticProgram {
     #[must_use]
     pub fn x(&self) -> &[f64] {
         &self.x
+    }
+
+    /// Steps that the last program took; none where its unconstrained minimum keeps all constraints.
+    #[must_use]
+    pub fn steps(&self) -> usize {
+        self.steps
+    }
+
+    /// Takes another point for the one that was found.
+    pub(super) fn take(&mut self, x: &[f64]) {
+        self.x.copy_from_slice(x);
+        self.active.clear();
+        self.u.clear();
     }
 
     /// The active constraints, each with its multiplier.
@@ -156,12 +183,12 @@ impl QuadraticProgram {
         for k in 0..n {
             axpy(self.d[k], column(&self.j, n, k), &mut self.x);
         }
-        let mut steps = 0;
+        self.steps = 0;
         while let Some(p) = self.most_violated(constraints) {
             self.u.push(0.0);
             loop {
-                steps += 1;
-                if steps > most {
+                self.steps += 1;
+                if self.steps > most {
                     self.u.pop();
                     return Ending::Limit;
                 }
@@ -192,6 +219,7 @@ impl QuadraticProgram {
             let reach =
                 normal.iter().zip(&self.x).map(|(n, x)| (n * x).abs()).sum::<f64>() + constraints.bounds[i].abs();
             let missed = -constraints.slack(i, &self.x);
+            // What is bound by nothing is never missed.
             if missed > TOLERANCE * (reach + size) && (size == 0.0 || missed / size > most) {
                 most = if size == 0.0 { f64::INFINITY } else { missed / size };
                 worst = Some(i);

@@ -3,6 +3,7 @@
 use super::columns::Signal;
 use super::driving::Driving;
 use super::measuring::Measuring;
+use super::predicting::Predicting;
 use super::schedule::{AtController, Switch};
 use super::timeline::Cursor;
 use super::wiring::{End, Wiring};
@@ -115,19 +116,25 @@ impl Controlling {
 pub(super) struct ControlRoom {
     pub all: Vec<Controlling>,
     wiring: Wiring,
+    /// What plans for those of them that are its seats.
+    pub predicting: Option<Predicting>,
+    /// Where the outputs of seats are made to stand.
+    held: Vec<Option<f64>>,
     /// Whether there is one controller on the one OP, and nothing else to think of.
     alone: bool,
 }
 
 impl ControlRoom {
     /// Controllers at rest, and how they are wired.
-    pub fn new(mut all: Vec<Controlling>, wiring: Wiring) -> Self {
+    pub fn new(mut all: Vec<Controlling>, wiring: Wiring, predicting: Option<Predicting>) -> Self {
         for (k, one) in all.iter_mut().enumerate() {
             one.set_from_above = wiring.sets_its(k);
             one.sets_only_set_points = wiring.op_of(k).is_none();
         }
-        let alone = all.len() == 1 && wiring.leads.len() == 1 && wiring.leads[0].range == [0.0, 100.0];
-        Self { all, wiring, alone }
+        let alone =
+            predicting.is_none() && all.len() == 1 && wiring.leads.len() == 1 && wiring.leads[0].range == [0.0, 100.0];
+        let held = vec![None; all.len()];
+        Self { all, wiring, predicting, held, alone }
     }
 
     /// One scan of every controller at `time`, the outer ones first: sets the OPs. `signal` tells what else is read.
@@ -144,31 +151,70 @@ impl ControlRoom {
         for one in &mut self.all {
             one.switch(scan_number);
         }
+        self.scan_seats(time, slack, measured, drives, &mut signal);
         for at in 0..self.wiring.order.len() {
             let k = self.wiring.order[at];
-            let measuring = &measured[self.wiring.measures[k]];
-            let from_above = if self.all[k].set_from_above { self.set_point_from_above(k, measuring) } else { None };
-            let held = self.held(k, measured);
-            let one = &mut self.all[k];
-            for (value, read) in one.further.iter_mut().zip(&one.reads) {
-                *value = signal(*read, drives);
+            if self.predicting.as_ref().is_some_and(|predicting| predicting.seats.contains(&k)) {
+                continue;
             }
-            let mut set_point = one.plan.set_point.at(&mut one.cursor, time, slack).0;
-            if let Some(Follows { signal: followed, ratio, from }) = one.follows {
-                set_point += ratio * (signal(followed, drives) - from);
-            }
-            if one.manual && one.tracks {
-                one.offset = measuring.measurement - set_point;
-            }
-            one.set_point = from_above.unwrap_or(set_point + one.offset);
-            one.scan(measuring, held);
+            let held = self.ready(k, time, slack, measured, drives, &mut signal);
+            self.all[k].scan(&measured[self.wiring.measures[k]], held);
             if self.alone {
-                drives[0].output = one.output;
+                drives[0].output = self.all[k].output;
                 return;
             }
             self.set(k, drives);
         }
         self.tell_back(drives);
+    }
+
+    /// One scan of the predictive controller, where there is one: nothing stands above it.
+    fn scan_seats(
+        &mut self,
+        time: f64,
+        slack: f64,
+        measured: &[Measuring],
+        drives: &mut [Driving],
+        signal: &mut impl FnMut(Signal, &[Driving]) -> f64,
+    ) {
+        let Some(mut predicting) = self.predicting.take() else { return };
+        for k in &predicting.seats {
+            self.held[*k] = self.ready(*k, time, slack, measured, drives, signal);
+        }
+        predicting.scan(&mut self.all, &self.wiring.measures, measured, drives, &self.held);
+        for k in &predicting.seats {
+            self.set(*k, drives);
+        }
+        self.predicting = Some(predicting);
+    }
+
+    /// Brings what a controller reads and its set point up to this scan; returns where its output is made to stand.
+    #[inline]
+    fn ready(
+        &mut self,
+        k: usize,
+        time: f64,
+        slack: f64,
+        measured: &[Measuring],
+        drives: &[Driving],
+        signal: &mut impl FnMut(Signal, &[Driving]) -> f64,
+    ) -> Option<f64> {
+        let measuring = &measured[self.wiring.measures[k]];
+        let from_above = if self.all[k].set_from_above { self.set_point_from_above(k, measuring) } else { None };
+        let held = self.held(k, measured);
+        let one = &mut self.all[k];
+        for (value, read) in one.further.iter_mut().zip(&one.reads) {
+            *value = signal(*read, drives);
+        }
+        let mut set_point = one.plan.set_point.at(&mut one.cursor, time, slack).0;
+        if let Some(Follows { signal: followed, ratio, from }) = one.follows {
+            set_point += ratio * (signal(followed, drives) - from);
+        }
+        if one.manual && one.tracks {
+            one.offset = measuring.measurement - set_point;
+        }
+        one.set_point = from_above.unwrap_or(set_point + one.offset);
+        held
     }
 
     /// The set point of a controller below another one: what that sets, or, in manual, its own PV.

@@ -6,17 +6,18 @@ use super::driving::Driving;
 use super::dynamics::{Dynamics, Told};
 use super::measuring::{Measuring, RUN_AWAY};
 use super::plant::{Plant, Started};
+use super::predicting::Predicting;
 use super::schedule::{AtController, Schedule};
 use super::timeline::Cursor;
 use super::trace::{BalanceSheet, Column, Happening, TermTotal, Trace};
 use super::trial::{Candidate, Trial};
 use super::wiring::Wiring;
-use crate::Result;
+use crate::controller::predictive::LookAhead;
 use crate::controller::{ControllerSpec, Reading};
 use crate::instrument::Sensor;
 use crate::lti::{DeadTime, SampledDelay};
 use crate::process::{Description, Held};
-use crate::units::Span;
+use crate::{Error, Result};
 
 /// Instants nearer to each other than this share of a scan are one.
 const SLACK: f64 = 1e-9;
@@ -124,6 +125,15 @@ impl Simulation {
         let (template, sources) = columns(trial, &started, &schedule, &wiring, with_balances);
         let plans = std::mem::take(&mut schedule.controllers);
         let all = controllers(trial, &wiring, plans, &description, &driven, &rest, started.op)?;
+        let mut predicting = Predicting::new(plant, &trial.candidate, &wiring, scan)?;
+        if let Some(predicting) = &mut predicting {
+            let spans = plant.measured_spans();
+            let percent = |seat: usize| {
+                let measured = wiring.measures[seat];
+                spans[measured].to_percent(rest.measured[measured])
+            };
+            predicting.rest(&all, percent);
+        }
         let ways: Vec<Way> = started
             .process
             .ports()
@@ -153,7 +163,7 @@ impl Simulation {
         dynamics.contents(&mut contents_at_start);
         let mut simulation = Self {
             measured: Vec::new(),
-            controllers: ControlRoom::new(all, wiring),
+            controllers: ControlRoom::new(all, wiring, predicting),
             load_cursors: vec![Cursor::default(); drives.len()],
             drives,
             scan,
@@ -404,7 +414,10 @@ impl Simulation {
         }
         while let Some(row) = self.step() {
             if !self.learned.is_empty() {
-                self.controllers.all[0].controller.inner(&mut self.learned);
+                match &self.controllers.predicting {
+                    Some(predicting) => predicting.tell(&mut self.learned),
+                    None => self.controllers.all[0].controller.inner(&mut self.learned),
+                }
             }
             let (first, further) = columns.split_at_mut(4);
             for (column, value) in first.iter_mut().zip([row.set_point, row.measurement, row.output, row.load]) {
@@ -539,8 +552,7 @@ fn controllers(
 ) -> Result<Vec<Controlling>> {
     let (plant, candidate) = (&trial.plant, &trial.candidate);
     let ops: Vec<f64> = std::iter::once(op).chain(plant.further_driven.iter().map(|one| one.at_start)).collect();
-    let spans: Vec<&Span> =
-        std::iter::once(&plant.pv.span).chain(plant.further_measured.iter().map(|one| &one.span)).collect();
+    let spans = plant.measured_spans();
     let at_rest = |signal: Signal| match signal {
         Signal::Output(k) => rest.outputs[k],
         Signal::Input(k) => rest.inputs[k],
@@ -590,5 +602,24 @@ impl Trial {
     /// The trace of this trial.
     pub fn run(&self) -> Result<Trace> {
         Simulation::new(self).map(Simulation::run)
+    }
+
+    /// What its predictive controller sees ahead at the last scan that is not after `at` seconds. Errors where there is none.
+    pub fn ahead(&self, at: f64) -> Result<LookAhead> {
+        let mut simulation = Simulation::new(self)?;
+        if simulation.controllers.predicting.is_none() {
+            let sentence = "Only a predictive controller plans ahead.";
+            return Err(Error::said("candidate.controller.kind", sentence));
+        }
+        crate::check::within("at", at, 0.0, self.scenario.duration, "s")?;
+        let mut time = 0.0;
+        while let Some(row) = simulation.step() {
+            time = row.time;
+            if time + self.scenario.scan * (1.0 + SLACK) > at + SLACK {
+                break;
+            }
+        }
+        let predicting = simulation.controllers.predicting.as_ref();
+        predicting.map(|one| one.ahead(time)).ok_or_else(|| Error::said("at", "Nothing was planned until then."))
     }
 }

@@ -9,6 +9,7 @@ mod dynamics;
 mod engine;
 mod measuring;
 mod plant;
+mod predicting;
 mod scenario;
 mod schedule;
 mod seen;

@@ -136,6 +136,32 @@ pub struct Started {
     pub lag_inside: bool,
 }
 
+impl Started {
+    /// Positions of the measured outputs, that of the PV first.
+    #[must_use]
+    pub fn measured_outputs(&self) -> Vec<usize> {
+        std::iter::once(self.output).chain(self.further_outputs.iter().copied()).collect()
+    }
+
+    /// The inputs that the OPs of `plant`, which this has become of, drive, that of its own first: which, and how much it changes per % of
+    /// OP where the plant starts.
+    #[must_use]
+    pub fn driven_inputs(&self, plant: &Plant) -> Vec<(usize, f64)> {
+        let own = (&self.driven, &plant.actuator, self.op);
+        let further = self.further_drives.iter().zip(&plant.further_driven);
+        std::iter::once(own)
+            .chain(further.map(|(driven, one)| (driven, &one.actuator, one.at_start)))
+            .map(|(driven, actuator, op)| (driven.input, driven.rate * slope(actuator, op)))
+            .collect()
+    }
+}
+
+/// Change of what an actuator does per % of OP.
+fn slope(actuator: &ActuatorSpec, op: f64) -> f64 {
+    let nudge = 0.05;
+    (actuator.effect(op + nudge) - actuator.effect(op - nudge)) / (2.0 * nudge)
+}
+
 /// Time constants of a sensor below this, in s, are not seen in a linearisation.
 const SHORTEST_LAG: f64 = 1e-6;
 
@@ -299,7 +325,7 @@ impl Plant {
     }
 
     /// The time constants of a sensor's lag, where it is one of first order or over-damped.
-    fn lags_of(sensor: &SensorSpec) -> Option<Vec<f64>> {
+    pub(crate) fn lags_of(sensor: &SensorSpec) -> Option<Vec<f64>> {
         let tau = sensor.time_constant;
         match sensor.damping {
             _ if tau == 0.0 => Some(Vec::new()),
@@ -310,6 +336,12 @@ impl Plant {
             }
             Some(_) => None,
         }
+    }
+
+    /// The spans of the measured signals, that of the PV first.
+    #[must_use]
+    pub fn measured_spans(&self) -> Vec<&Span> {
+        std::iter::once(&self.pv.span).chain(self.further_measured.iter().map(|one| &one.span)).collect()
     }
 
     /// Brings the plant to where it starts. Errors where it cannot rest there.
@@ -411,9 +443,7 @@ impl Plant {
             let Started { process, state, inputs, output, driven, op, .. } = &started;
             (linear_channel(process.as_ref(), state, inputs, driven.input, *output)?, *driven, *op)
         };
-        let nudge = 0.05;
-        let slope = (self.actuator.effect(op + nudge) - self.actuator.effect(op - nudge)) / (2.0 * nudge);
-        let mut system = system.scaled(slope * driven.rate);
+        let mut system = system.scaled(slope(&self.actuator, op) * driven.rate);
         let SensorSpec { time_constant, damping, dead_time, .. } = self.sensor;
         // A lag that is over before anything is scanned is none, and its rate would swamp all others.
         if time_constant > SHORTEST_LAG {

@@ -127,6 +127,15 @@ impl Trial {
         ))
     }
 
+    /// The same trial with another candidate; what happened at controllers that are no more leaves.
+    #[must_use]
+    pub fn with_candidate(&self, candidate: Candidate) -> Self {
+        let mut other = self.clone();
+        other.scenario.further.retain(|name, _| candidate.further.iter().any(|wired| wired.name == *name));
+        other.candidate = candidate;
+        other
+    }
+
     /// The same trial with the output standing still: the controller in manual, and nothing that an operator does.
     #[must_use]
     pub fn in_open_loop(&self) -> Self {

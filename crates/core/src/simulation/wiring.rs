@@ -199,7 +199,8 @@ impl Wiring {
         for (from, wires) in all.enumerate() {
             let field =
                 if from == 0 { "candidate.sets".into() } else { format!("candidate.further[{}].sets", from - 1) };
-            if wires.is_empty() {
+            let is_seat = from > 0 && candidate.further[from - 1].controller == ControllerSpec::Seat;
+            if wires.is_empty() && !is_seat {
                 return Err(Error::invalid(
                     field,
                     "nothing",
@@ -262,9 +263,11 @@ impl Wiring {
                 let allowed = "one wire to each signal";
                 return Err(Error::invalid(field, format!("two wires to {}", name(one.end)), allowed));
             }
+            let is_plain_seat = with.len() == 1 && !self.sets_its(one.from);
             let told = with.len() > 1 || matches!(one.end, End::SetPoint(_)) || self.sets_its(one.from);
             let spec = if one.from == 0 { &candidate.controller } else { &candidate.further[one.from - 1].controller };
-            if told && !matches!(spec, ControllerSpec::Pid(_) | ControllerSpec::Manual) {
+            let can_be_told = matches!(spec, ControllerSpec::Pid(_) | ControllerSpec::Manual);
+            if told && !can_be_told && !(spec.is_seat() && is_plain_seat) {
                 let allowed = "a PID controller where outputs are selected or set points are set by another";
                 return Err(Error::invalid(field.replace(".sets", ".controller.kind"), spec.title(), allowed));
             }

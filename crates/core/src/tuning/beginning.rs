@@ -1,13 +1,13 @@
 //! Settings of another kind of controller to begin with, from a trial.
 
-use super::{SimcChoice, first_trial_on, process_of, simc};
+use super::{SimcChoice, begin_on_plant, begin_predictive, first_trial_on, process_of, simc};
 use crate::controller::adaptive::AdaptedGains;
 use crate::controller::{
     Action, CascadeSettings, ControllerSpec, ModelReferenceSettings, OutputLimits, PidSettings, RelaySettings,
     SelfTuningSettings, SmithSettings,
 };
 use crate::process::{Held, LinearSpec};
-use crate::simulation::{Scenario, Trial};
+use crate::simulation::{Candidate, Scenario, Trial, Wire, Wired};
 use crate::units::Span;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -29,6 +29,8 @@ pub enum ControllerKind {
     SelfTuning,
     /// Relay experiment.
     Relay,
+    /// Predictive control of all signals of the plant.
+    Predictive,
     /// Manual.
     Manual,
 }
@@ -38,6 +40,10 @@ pub enum ControllerKind {
 pub struct Beginning {
     /// The controller.
     pub controller: ControllerSpec,
+    /// Where its output goes; empty for the OP of the plant.
+    pub sets: Vec<Wire>,
+    /// The controllers beside it: those of the trial, but for seats of a predictive controller.
+    pub further: Vec<Wired>,
     /// The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings.
     pub scenario: Scenario,
 }
@@ -47,7 +53,28 @@ pub struct Beginning {
 /// no second output for a cascade.
 pub fn begin_with(kind: ControllerKind, trial: &Trial) -> Result<Beginning> {
     trial.validate()?;
-    let same = |controller| Ok(Beginning { controller, scenario: trial.scenario.clone() });
+    let of_candidate = |candidate: Candidate| {
+        let Trial { candidate: Candidate { controller, sets, further, .. }, scenario, .. } =
+            trial.with_candidate(candidate);
+        Ok(Beginning { controller, sets, further, scenario })
+    };
+    if kind == ControllerKind::Predictive {
+        return of_candidate(begin_predictive(&trial.plant, trial.scenario.scan, &[])?);
+    }
+    let has_seats =
+        trial.candidate.controller.is_seat() || trial.candidate.further.iter().any(|one| one.controller.is_seat());
+    if has_seats && kind == ControllerKind::Pid {
+        return of_candidate(begin_on_plant(&trial.plant, &SimcChoice::default())?.trial.candidate);
+    }
+    let mut kept = trial.candidate.clone();
+    for wired in &mut kept.further {
+        if wired.controller.is_seat() {
+            wired.controller = ControllerSpec::Manual;
+        }
+    }
+    // A seat may set nothing; any other controller must.
+    kept.further.retain(|wired| !wired.sets.is_empty());
+    let same = |controller| of_candidate(Candidate { controller, ..kept.clone() });
     let before = trial.candidate.controller.main_pid();
     let span = &trial.plant.pv.span;
     match (kind, before) {
@@ -101,7 +128,8 @@ pub fn begin_with(kind: ControllerKind, trial: &Trial) -> Result<Beginning> {
             let time = 40.0 * dead_time + 3.0 * lag + 60.0 * scan;
             let duration = (time / scan).ceil() * scan;
             let scenario = Scenario { duration, events: Vec::new(), ..trial.scenario.clone() };
-            Ok(Beginning { controller: ControllerSpec::Relay(relay), scenario })
+            let begun = same(ControllerSpec::Relay(relay))?;
+            Ok(Beginning { scenario, ..begun })
         }
     }
 }
@@ -158,7 +186,7 @@ fn four_digits(value: f64) -> f64 {
 mod tests {
     use super::*;
     use crate::assessment::trial_margins;
-    use crate::simulation::{Candidate, OperatingPoint, Plant, Signal, TRIAL_VERSION};
+    use crate::simulation::{OperatingPoint, Plant, Signal, TRIAL_VERSION};
 
     #[test]
     fn every_kind_begins_with_a_trial_that_runs() {
@@ -171,20 +199,21 @@ mod tests {
             let scenario = Scenario::standard(&process, &plant.pv.span, 10.0);
             let candidate = Candidate::new(ControllerSpec::Manual);
             let mut trial = Trial { version: TRIAL_VERSION, plant, candidate, scenario };
-            use ControllerKind::{Manual, ModelReference, Pid, Relay, SelfTuning, Smith};
-            for kind in [Manual, Pid, Smith, SelfTuning, Relay, ModelReference] {
+            use ControllerKind::{Manual, ModelReference, Pid, Predictive, Relay, SelfTuning, Smith};
+            for kind in [Manual, Pid, Predictive, Pid, Smith, SelfTuning, Relay, ModelReference] {
                 let begun = begin_with(kind, &trial);
                 if kind == ModelReference && process.integrators() > 0 {
                     assert!(begun.unwrap_err().to_string().contains("first order"), "{kind:?}");
                     continue;
                 }
-                let Beginning { controller, scenario } = begun.unwrap();
-                let other = Trial { candidate: Candidate::new(controller), scenario, ..trial.clone() };
+                let Beginning { controller, sets, further, scenario } = begun.unwrap();
+                let candidate = Candidate { sets, further, ..Candidate::new(controller) };
+                let other = Trial { candidate, scenario, ..trial.clone() };
                 assert!(other.run().unwrap().stopped.is_none(), "{kind:?}");
                 if kind == Smith {
                     assert!(trial_margins(&other).unwrap().unwrap().stable, "{process:?}");
                 }
-                if kind == Pid {
+                if kind == Pid || kind == Predictive {
                     trial = other;
                 }
             }

@@ -9,6 +9,7 @@ use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::controller::ControllerSpec;
+use antistasis_core::controller::predictive::LookAhead;
 use antistasis_core::process::{DetailedSpec, ProcessSpec};
 use antistasis_core::simulation::{Event, EventKind, Plant, Simulation, Trace, Trial, begin_event};
 use antistasis_core::tuning::{
@@ -38,6 +39,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(propose))
         .routes(routes!(simulate))
         .routes(routes!(simulate_open))
+        .routes(routes!(look_ahead))
         .routes(routes!(event_to_begin_with))
         .routes(routes!(trial_on_plant))
         .routes(routes!(list_trials))
@@ -258,6 +260,24 @@ async fn event_to_begin_with(Body(request): Body<EventRequest>) -> Result<Json<E
     responses((status = 200, body = TrialResult), (status = 422, body = Problem)))]
 async fn simulate_open(Query(drawing): Query<Drawing>, Body(trial): Body<Trial>) -> Result<Json<TrialResult>, Problem> {
     Ok(Json(run(trial.in_open_loop(), drawing.rows()?, drawing.balances).await?))
+}
+
+/// A trial, and the scan of it that is looked at.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct AheadRequest {
+    /// The trial.
+    trial: Trial,
+    /// Seconds from its start: the last scan that is not after.
+    #[schema(minimum = 0)]
+    at: f64,
+}
+
+/// What the predictive controller of a trial sees ahead at one scan: what it expects, plans, and is held by.
+#[utoipa::path(post, path = "/api/v1/simulate/ahead", tag = "control", request_body = AheadRequest,
+    responses((status = 200, body = LookAhead), (status = 422, body = Problem)))]
+async fn look_ahead(Body(request): Body<AheadRequest>) -> Result<Json<LookAhead>, Problem> {
+    Ok(Json(compute(move || request.trial.ahead(request.at)).await??))
 }
 
 /// A trial that is to move to another plant.

@@ -1,0 +1,261 @@
+//! What a predictive controller sees coming, plans, and is held by: its explanation of a scan.
+
+use super::{Constraint, DisturbanceAt, Predictive};
+use crate::numerics::Ending;
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// What is ahead at a scan.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LookAhead {
+    /// Time of the scan, s.
+    pub at: f64,
+    /// Seconds between the points ahead.
+    pub interval: f64,
+    /// What each CV is expected to do.
+    pub cvs: Vec<AheadOfCv>,
+    /// What is planned of each MV.
+    pub mvs: Vec<AheadOfMv>,
+    /// What limits the plan, the dearest first.
+    pub limits: Vec<LimitAtWork>,
+    /// Steps that the solver took.
+    pub steps: usize,
+    /// How it stands, in a sentence.
+    pub verdict: String,
+}
+
+/// What a CV is expected to do, in the unit of its span; the first point is a scan ahead.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AheadOfCv {
+    /// Its tag.
+    pub tag: String,
+    /// Its unit.
+    pub unit: String,
+    /// What it is believed to be now.
+    pub now: f64,
+    /// Expected with the moves that are planned.
+    pub expected: Vec<f64>,
+    /// Expected if nothing were moved any more.
+    pub by_itself: Vec<f64>,
+    /// Where it should be; empty where it has no set point.
+    pub wanted: Vec<f64>,
+    /// Its limits, as they are held; null for none.
+    pub low: Option<Vec<f64>>,
+    /// The high one.
+    pub high: Option<Vec<f64>>,
+    /// Where it is to rest.
+    pub rests_at: f64,
+    /// What the model does not explain: at the output in the unit of the CV, at an input in that of the input; null for none.
+    pub disturbance: Option<f64>,
+    /// The input at which that acts; null for the output.
+    pub disturbance_at: Option<String>,
+    /// By how much its limits give way where it is to rest: below the low one, above the high one.
+    pub gives_way: [f64; 2],
+}
+
+/// What is planned of an MV, %; the first value is that of this scan, which stands until the next.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct AheadOfMv {
+    /// Its tag.
+    pub tag: String,
+    /// Before this scan.
+    pub before: f64,
+    /// From this scan on.
+    pub planned: Vec<f64>,
+    /// Its limits.
+    pub low: f64,
+    /// The high one.
+    pub high: f64,
+    /// Where it is to rest.
+    pub rests_at: f64,
+}
+
+/// A limit that the plan runs along.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LimitAtWork {
+    /// Tag of what is limited.
+    pub tag: String,
+    /// Which limit.
+    pub limit: LimitKind,
+    /// Seconds ahead where it is felt first.
+    pub ahead: f64,
+    /// What it costs: how much the cost of the plan would fall for 1 % more room, in squares of 1 % of span; that of all points together.
+    pub cost: f64,
+    /// Its rank; null for one that is always kept.
+    pub rank: Option<u32>,
+    /// By how much it gives way at most, in the unit of the CV.
+    pub gives_way: f64,
+}
+
+/// A kind of limit.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum LimitKind {
+    /// The lowest value.
+    Low,
+    /// The highest value.
+    High,
+    /// How fast it may fall.
+    Fall,
+    /// How fast it may rise.
+    Rise,
+}
+
+impl LimitKind {
+    fn in_words(self) -> &'static str {
+        match self {
+            Self::Low => "its low limit",
+            Self::High => "its high limit",
+            Self::Fall => "how fast it may fall",
+            Self::Rise => "how fast it may rise",
+        }
+    }
+}
+
+impl Predictive {
+    /// What was seen ahead at the last scan, which was at `at` seconds.
+    #[must_use]
+    pub fn ahead(&self, at: f64) -> LookAhead {
+        let limits = self.at_work();
+        let steps = self.steps();
+        let verdict = self.verdict(&limits);
+        LookAhead {
+            at,
+            interval: self.scan,
+            cvs: (0..self.settings.cvs.len()).map(|cv| self.ahead_of_cv(cv)).collect(),
+            mvs: (0..self.settings.mvs.len()).map(|mv| self.ahead_of_mv(mv)).collect(),
+            limits,
+            steps,
+            verdict,
+        }
+    }
+
+    fn ahead_of_cv(&self, cv: usize) -> AheadOfCv {
+        let (settings, span) = (&self.settings.cvs[cv], &self.spans[cv]);
+        let value = |percent: f64| span.from_percent(self.base.cvs[cv] + percent);
+        let points = || 1..=self.prediction.scans;
+        let by_itself = |after: usize| self.last.free[self.prediction.row(cv, after)];
+        let moved = |after: usize| {
+            crate::numerics::dot(self.prediction.effect(self.prediction.row(cv, after)), self.program.x())
+        };
+        let limits = |limit: bool, of: fn((f64, f64)) -> f64| {
+            limit.then(|| points().map(|after| value(of(self.wanted(cv, after).1))).collect())
+        };
+        let place = self.observer.places.iter().position(|(of, _)| *of == cv);
+        let at_output = |k: &usize| !matches!(self.observer.places[*k].1, DisturbanceAt::Input(_));
+        let width = span.width() / 100.0;
+        AheadOfCv {
+            tag: settings.tag.clone(),
+            unit: span.unit.clone(),
+            now: value(self.last.outputs[cv]),
+            expected: points().map(|after| value(by_itself(after) + moved(after))).collect(),
+            by_itself: points().map(|after| value(by_itself(after))).collect(),
+            wanted: if settings.follows_set_point {
+                points().map(|after| value(self.wanted(cv, after).0)).collect()
+            } else {
+                Vec::new()
+            },
+            low: limits(settings.low.is_some(), |(low, _)| low),
+            high: limits(settings.high.is_some(), |(_, high)| high),
+            rests_at: value(self.targets.outputs[cv]),
+            disturbance: place.map(|k| self.observer.d[k] * if at_output(&k) { width } else { 1.0 }),
+            disturbance_at: place.and_then(|k| match &self.observer.places[k].1 {
+                DisturbanceAt::Input(name) => Some(name.clone()),
+                _ => None,
+            }),
+            gives_way: self.targets.given(cv).map(|given| given * width),
+        }
+    }
+
+    fn ahead_of_mv(&self, mv: usize) -> AheadOfMv {
+        let (settings, base, blocks) = (&self.settings.mvs[mv], self.base.mvs[mv], self.prediction.begins.len());
+        let before = base + self.last.before[mv];
+        let mut at = before;
+        let mut planned = Vec::with_capacity(self.prediction.scans);
+        for scan in 0..self.prediction.scans {
+            if let Some(block) = self.prediction.begins.iter().position(|begin| *begin == scan) {
+                at += self.program.x()[mv * blocks + block];
+            }
+            planned.push(at);
+        }
+        AheadOfMv {
+            tag: settings.tag.clone(),
+            before,
+            planned,
+            low: settings.low,
+            high: settings.high,
+            rests_at: base + self.targets.mvs()[mv],
+        }
+    }
+
+    /// The limits that the plan runs along, each once.
+    fn at_work(&self) -> Vec<LimitAtWork> {
+        let mut all: Vec<LimitAtWork> = Vec::new();
+        let given = (0..self.rows.len()).filter(|row| self.program.given(*row) > 0.0).map(|row| (row, 0.0));
+        for (row, multiplier) in self.program.multipliers().chain(given) {
+            let (tag, limit, ahead, rank, width) = match self.rows[row] {
+                Constraint::Position { mv, block, high } => {
+                    // One that may not be moved is no limit that anybody could widen.
+                    let (low, top) = self.last.mv_limits[mv];
+                    if low == top {
+                        continue;
+                    }
+                    let limit = if high { LimitKind::High } else { LimitKind::Low };
+                    (&self.settings.mvs[mv].tag, limit, self.prediction.begins[block], None, 1.0)
+                }
+                Constraint::Rate { mv, block, up } => {
+                    let limit = if up { LimitKind::Rise } else { LimitKind::Fall };
+                    (&self.settings.mvs[mv].tag, limit, self.prediction.begins[block], None, 1.0)
+                }
+                Constraint::Output { cv, after, high } => {
+                    let (limit, own) = if high {
+                        (LimitKind::High, self.settings.cvs[cv].high)
+                    } else {
+                        (LimitKind::Low, self.settings.cvs[cv].low)
+                    };
+                    let width = self.spans[cv].width() / 100.0;
+                    (&self.settings.cvs[cv].tag, limit, after, own.map(|own| own.rank), width)
+                }
+            };
+            let (ahead, gives_way) = (ahead as f64 * self.scan, self.program.given(row) * width);
+            match all.iter_mut().find(|known| known.tag == *tag && known.limit == limit) {
+                Some(known) => {
+                    known.cost += multiplier;
+                    known.ahead = known.ahead.min(ahead);
+                    known.gives_way = known.gives_way.max(gives_way);
+                }
+                None => all.push(LimitAtWork { tag: tag.clone(), limit, ahead, cost: multiplier, rank, gives_way }),
+            }
+        }
+        all.sort_by(|a, b| b.gives_way.total_cmp(&a.gives_way).then(b.cost.total_cmp(&a.cost)));
+        all
+    }
+
+    fn verdict(&self, limits: &[LimitAtWork]) -> String {
+        if self.last.solved.ending == Ending::Limit {
+            return format!(
+                "The plan was not finished in {} steps: the best move within the limits so far is made.",
+                self.settings.most_steps
+            );
+        }
+        if let Some(first) = limits.iter().find(|limit| limit.gives_way > 0.0) {
+            let unit = self
+                .settings
+                .cvs
+                .iter()
+                .position(|cv| cv.tag == first.tag)
+                .map_or("%", |cv| self.spans[cv].unit.as_str());
+            let rank = first.rank.map(|rank| format!(" (rank {rank})")).unwrap_or_default();
+            return format!(
+                "{} cannot keep {}{rank}: it gives way by up to {} {unit}.",
+                first.tag,
+                first.limit.in_words(),
+                crate::verdict::readable(first.gives_way)
+            );
+        }
+        match limits.first() {
+            None => "No limit is felt: this is the best there is.".to_owned(),
+            Some(first) => format!("What holds it most is {}: {}.", first.tag, first.limit.in_words()),
+        }
+    }
+}

@@ -1,0 +1,437 @@
+//! Predictive control under constraints.
+//!
+//! At each scan: what is measured corrects what is believed ([`observer`]); from that follows where to rest ([`targets`]), and the moves
+//! that lead there at least cost within the limits ([`prediction`]); the first of them is made. A linear model in discrete state space
+//! with dead times, disturbances that explain what it does not, and a cost beyond the horizon by the Riccati equation (Rawlings, Mayne &
+//! Diehl, Model Predictive Control, 2nd ed. 2017, chapters 1 and 2; Muske & Badgwell, Journal of Process Control 12, 2002, for
+//! disturbances and targets).
+
+mod ahead;
+mod observer;
+mod prediction;
+mod settings;
+mod shapes;
+mod targets;
+
+pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
+pub use settings::{
+    ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings,
+    RankedLimit,
+};
+
+pub use shapes::{Cell, Shapes};
+
+use crate::lti::{Discrete, TransferMatrix};
+use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
+use crate::process::Process;
+use crate::units::Span;
+use crate::{Error, Result};
+use nalgebra::DVector;
+use observer::Observer;
+use prediction::{Prediction, Weights};
+use targets::{Targets, Wanted};
+
+/// Effect of all moves on a CV below which they have none.
+const NO_EFFECT: f64 = 1e-9;
+
+/// A predictive controller at work. Everything it is told and tells is in %: of span for CVs, of what is set for MVs.
+#[derive(Debug, Clone)]
+pub struct Predictive {
+    settings: PredictiveSettings,
+    spans: Vec<Span>,
+    scan: f64,
+    observer: Observer,
+    targets: Targets,
+    prediction: Prediction,
+    weights: Weights,
+    program: RankedProgram,
+    rows: Vec<Constraint>,
+    /// Where the loop rested at first: CVs, MVs, measured disturbances.
+    base: Base,
+    /// Inputs of the model as they stood in the scan before, from there.
+    inputs: DVector<f64>,
+    /// MVs as they are set, %.
+    outputs: Vec<f64>,
+    last: Last,
+}
+
+#[derive(Debug, Clone, Default)]
+struct Base {
+    cvs: Vec<f64>,
+    mvs: Vec<f64>,
+    dvs: Vec<f64>,
+}
+
+/// What a constraint of the moves holds.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+enum Constraint {
+    /// An MV from its move `block` on, above its low limit, or below its high one.
+    Position { mv: usize, block: usize, high: bool },
+    /// A move, not further than its rate: down, or up.
+    Rate { mv: usize, block: usize, up: bool },
+    /// A CV after so many scans, above its low limit, or below its high one.
+    Output { cv: usize, after: usize, high: bool },
+}
+
+/// What was worked with at the last scan.
+#[derive(Debug, Clone)]
+struct Last {
+    /// States and disturbances.
+    state: DVector<f64>,
+    /// Steps of the measured disturbances.
+    steps: DVector<f64>,
+    acting: DVector<f64>,
+    outputs: DVector<f64>,
+    free: Vec<f64>,
+    linear: DVector<f64>,
+    bounds: Vec<f64>,
+    limits: Vec<(f64, f64)>,
+    mv_limits: Vec<(f64, f64)>,
+    set_points: Vec<f64>,
+    followed: Vec<bool>,
+    wishes: Vec<f64>,
+    /// MVs before the move, from where they rested at first.
+    before: Vec<f64>,
+    now: DVector<f64>,
+    solved: Solved,
+}
+
+/// What a predictive controller sees at a scan, in %.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub struct Sight<'a> {
+    /// The CVs as measured; no number for one that is not to be believed.
+    pub measured: &'a [f64],
+    /// Their set points.
+    pub set_points: &'a [f64],
+    /// What really stood at the MVs since the scan before.
+    pub applied: &'a [f64],
+    /// Which MVs it may move.
+    pub available: &'a [bool],
+    /// The measured disturbances, in their units.
+    pub disturbances: &'a [f64],
+}
+
+impl PredictiveSettings {
+    /// The model from MVs and measured disturbances to CVs, in % of these widths of their spans.
+    fn matrix(&self, widths: impl Iterator<Item = f64>) -> Result<TransferMatrix> {
+        let Some(linear) = self.model.linear_process("")? else {
+            return Err(Error::said("controller.model.structure", "A predictive controller needs a linear model."));
+        };
+        let description = linear.description();
+        let find = |names: &[crate::process::Quantity], name: &str, field: String| {
+            names.iter().position(|known| known.name == name).ok_or_else(|| {
+                let known: Vec<&str> = names.iter().map(|known| known.name.as_str()).collect();
+                Error::invalid(field, format!("“{name}”"), known.join(", "))
+            })
+        };
+        let (mut outputs, mut inputs) = (Vec::new(), Vec::new());
+        for (k, (cv, width)) in self.cvs.iter().zip(widths).enumerate() {
+            let field = format!("controller.cvs[{k}].output");
+            outputs.push((find(&description.outputs, &cv.output, field)?, 100.0 / width));
+        }
+        for (k, mv) in self.mvs.iter().enumerate() {
+            inputs.push((find(&description.inputs, &mv.input, format!("controller.mvs[{k}].input"))?, 1.0));
+        }
+        for (k, dv) in self.dvs.iter().enumerate() {
+            inputs.push((find(&description.inputs, &dv.input, format!("controller.dvs[{k}].input"))?, 1.0));
+        }
+        Ok(linear.transfer_matrix().part(&outputs, &inputs))
+    }
+
+    /// What the responses of its model look like at this scan; gains in the units of the CVs per %.
+    pub fn shapes(&self, scan: f64) -> Result<Shapes> {
+        let model = Discrete::of(&self.matrix(self.cvs.iter().map(|_| 100.0))?, scan)?;
+        let responses: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MOST_SCANS_AHEAD)).collect();
+        Ok(Shapes::of(&responses, self.cvs.len()))
+    }
+}
+
+impl Predictive {
+    /// With the spans of its CVs, to be scanned every `scan` seconds. Errors where settings and model do not fit.
+    pub fn new(settings: &PredictiveSettings, spans: &[Span], scan: f64) -> Result<Self> {
+        settings.validate()?;
+        let scans = settings.scans_ahead(scan)?;
+        let model = Discrete::of(&settings.matrix(spans.iter().map(Span::width))?, scan)?;
+        for (k, mv) in settings.mvs.iter().enumerate() {
+            if model.step_response(k, scans).iter().all(|value| value.abs() < NO_EFFECT) {
+                let allowed = format!("longer, or another MV: {} moves nothing within it", mv.tag);
+                return Err(Error::invalid("controller.horizon", format!("{} s", settings.horizon), allowed));
+            }
+        }
+        let observer = Observer::new(settings, model)?;
+        let targets = Targets::new(settings, &observer)?;
+        let weights = Weights::of(settings);
+        let prediction = Prediction::new(settings, &observer, scans, &weights);
+        let (rows, normals) = constraints(settings, &prediction);
+        let program = RankedProgram::new(&prediction.cost(&weights), &normals).ok_or_else(|| {
+            Error::said("controller.model", "The cost of the moves cannot be computed with this model and horizon.")
+        })?;
+        let (m, p) = (settings.mvs.len(), settings.cvs.len());
+        let zeros = DVector::zeros;
+        let last = Last {
+            state: zeros(observer.x.len() + observer.d.len()),
+            steps: zeros(settings.dvs.len()),
+            acting: zeros(observer.d.len() + settings.dvs.len()),
+            outputs: zeros(p),
+            free: vec![0.0; scans * p],
+            linear: zeros(prediction.moves),
+            bounds: vec![f64::NEG_INFINITY; rows.len()],
+            limits: vec![(f64::NEG_INFINITY, f64::INFINITY); p],
+            mv_limits: vec![(0.0, 0.0); m],
+            set_points: vec![0.0; p],
+            followed: vec![true; p],
+            wishes: vec![f64::NAN; m],
+            before: vec![0.0; m],
+            now: zeros(observer.model.own() + m),
+            solved: Solved { ending: Ending::Solved, steps: 0, gave_way: false },
+        };
+        Ok(Self {
+            inputs: zeros(m + settings.dvs.len()),
+            outputs: vec![0.0; m],
+            base: Base { cvs: vec![0.0; p], mvs: vec![0.0; m], dvs: vec![0.0; settings.dvs.len()] },
+            settings: settings.clone(),
+            spans: spans.to_vec(),
+            scan,
+            observer,
+            targets,
+            prediction,
+            weights,
+            program,
+            rows,
+            last,
+        })
+    }
+
+    /// Rests here: CVs, MVs and measured disturbances have long been as they are.
+    pub fn rest(&mut self, measured: &[f64], outputs: &[f64], disturbances: &[f64]) {
+        self.base = Base { cvs: measured.to_vec(), mvs: outputs.to_vec(), dvs: disturbances.to_vec() };
+        self.observer.rest();
+        self.inputs.fill(0.0);
+        self.outputs.copy_from_slice(outputs);
+    }
+
+    /// One scan: the MVs in % that follow from what it sees. One that it may not move stays where it stands.
+    pub fn scan(&mut self, sight: &Sight) -> &[f64] {
+        let (m, p) = (self.settings.mvs.len(), self.settings.cvs.len());
+        for (j, (input, applied)) in self.inputs.iter_mut().zip(sight.applied).enumerate() {
+            *input = applied - self.base.mvs[j];
+        }
+        self.observer.advance(&self.inputs);
+        for (k, value) in sight.disturbances.iter().enumerate() {
+            let value = value - self.base.dvs[k];
+            self.last.steps[k] = value - self.inputs[m + k];
+            self.inputs[m + k] = value;
+        }
+        let last = &mut self.last;
+        for (k, measured) in sight.measured.iter().enumerate() {
+            last.outputs[k] = measured - self.base.cvs[k];
+        }
+        self.observer.correct(last.outputs.as_slice());
+        self.observer.outputs(&mut last.outputs);
+        self.see(sight);
+        self.seek_targets();
+        self.plan();
+        for j in 0..m {
+            let (low, high) = self.last.mv_limits[j];
+            let moved = self.program.x()[j * self.prediction.begins.len()];
+            let mut to = self.last.before[j] + moved;
+            if let Some(rate) = self.settings.mvs[j].rate {
+                let most = rate * self.scan;
+                to = to.clamp(self.last.before[j] - most, self.last.before[j] + most);
+            }
+            to = to.clamp(low.min(self.last.before[j]), high.max(self.last.before[j]));
+            self.outputs[j] = if sight.available[j] { self.base.mvs[j] + to } else { sight.applied[j] };
+        }
+        debug_assert_eq!(p, self.last.outputs.len());
+        &self.outputs
+    }
+
+    /// Notes what limits, set points and wishes come to, in % from where the loop rested at first.
+    fn see(&mut self, sight: &Sight) {
+        let last = &mut self.last;
+        for (j, mv) in self.settings.mvs.iter().enumerate() {
+            let before = sight.applied[j] - self.base.mvs[j];
+            let (low, high) = (mv.low - self.base.mvs[j], mv.high - self.base.mvs[j]);
+            last.before[j] = before;
+            last.mv_limits[j] = match (sight.available[j], mv.rate) {
+                (false, _) => (before, before),
+                // One that stands outside is brought back as fast as it may move.
+                (true, Some(_)) => (low.min(before), high.max(before)),
+                (true, None) => (low, high),
+            };
+            last.wishes[j] = mv.rests_at.map_or(f64::NAN, |wish| wish - self.base.mvs[j]);
+        }
+        for (k, (cv, span)) in self.settings.cvs.iter().zip(&self.spans).enumerate() {
+            let from = |limit: &Option<RankedLimit>, none: f64| {
+                limit.map_or(none, |limit| span.to_percent(limit.value) - self.base.cvs[k])
+            };
+            last.limits[k] = (from(&cv.low, f64::NEG_INFINITY), from(&cv.high, f64::INFINITY));
+            last.set_points[k] = sight.set_points[k] - self.base.cvs[k];
+            last.followed[k] = cv.follows_set_point && sight.measured[k].is_finite();
+        }
+        let order = self.observer.x.len();
+        last.state.rows_mut(0, order).copy_from(&self.observer.x);
+        last.state.rows_mut(order, self.observer.d.len()).copy_from(&self.observer.d);
+        let count = self.observer.d.len();
+        last.acting.rows_mut(0, count).copy_from(&self.observer.d);
+        last.acting
+            .rows_mut(count, self.settings.dvs.len())
+            .copy_from(&self.inputs.rows(self.settings.mvs.len(), self.settings.dvs.len()));
+    }
+
+    fn seek_targets(&mut self) {
+        let (own, last) = (self.observer.model.own(), &mut self.last);
+        last.now.rows_mut(0, own).copy_from(&self.observer.x.rows(0, own));
+        for (j, before) in last.before.iter().enumerate() {
+            last.now[own + j] = *before;
+        }
+        let wanted = Wanted {
+            set_points: &last.set_points,
+            followed: &last.followed,
+            limits: &last.limits,
+            mv_limits: &last.mv_limits,
+            wishes: &last.wishes,
+        };
+        self.targets.seek(&self.settings, &last.now, &last.acting, &wanted);
+    }
+
+    /// Where a CV should be after so many scans, and within which limits, in % from where the loop rested at first.
+    fn wanted(&self, cv: usize, after: usize) -> (f64, (f64, f64)) {
+        let last = &self.last;
+        let (now, rest) = (last.outputs[cv], self.targets.outputs[cv]);
+        let time = self.settings.cvs[cv].response_time;
+        let left = if time > 0.0 { (-(after as f64) * self.scan / time).exp() } else { 0.0 };
+        let (low, high) = last.limits[cv];
+        // From beyond a limit it comes back on the same way.
+        let low = if now < low { low - (low - now) * left } else { low };
+        let high = if now > high { high + (now - high) * left } else { high };
+        (rest + (now - rest) * left, (low, high))
+    }
+
+    fn plan(&mut self) {
+        let (scans, p, blocks) = (self.prediction.scans, self.prediction.outputs, self.prediction.begins.len());
+        let mut last = std::mem::replace(&mut self.last, Last::empty());
+        self.prediction.free_response(last.state.as_slice(), last.steps.as_slice(), &mut last.free);
+        self.last = last;
+        let mut linear = std::mem::replace(&mut self.last.linear, DVector::zeros(0));
+        linear.fill(0.0);
+        for cv in (0..p).filter(|cv| self.weights.errors[*cv] > 0.0 && self.last.followed[*cv]) {
+            for after in 1..=scans {
+                let row = self.prediction.row(cv, after);
+                let off = self.weights.errors[cv] * (self.last.free[row] - self.wanted(cv, after).0);
+                linear.iter_mut().zip(self.prediction.effect(row)).for_each(|(sum, effect)| *sum += off * effect);
+            }
+        }
+        for (j, weight) in self.weights.positions.iter().enumerate() {
+            for (b, begin) in self.prediction.begins.iter().enumerate() {
+                let off = self.last.before[j] - self.targets.mvs()[j];
+                linear[j * blocks + b] += weight * (scans - begin) as f64 * off;
+            }
+        }
+        if let Some(beyond) = &mut self.prediction.beyond {
+            let rest = [self.targets.states(), self.targets.mvs()];
+            beyond.linear(&self.observer, &self.last.state, &self.last.steps, rest, &mut linear);
+        }
+        for row in 0..self.rows.len() {
+            self.last.bounds[row] = self.bound(self.rows[row]);
+        }
+        let most = self.settings.most_steps as usize;
+        self.last.solved = self.program.solve(linear.as_slice(), &self.last.bounds, most);
+        self.last.linear = linear;
+    }
+
+    /// The bound of a constraint as it stands.
+    fn bound(&self, constraint: Constraint) -> f64 {
+        let last = &self.last;
+        match constraint {
+            Constraint::Position { mv, high: false, .. } => last.mv_limits[mv].0 - last.before[mv],
+            Constraint::Position { mv, high: true, .. } => last.before[mv] - last.mv_limits[mv].1,
+            Constraint::Rate { mv, .. } => {
+                self.settings.mvs[mv].rate.map_or(f64::NEG_INFINITY, |rate| -rate * self.scan)
+            }
+            Constraint::Output { cv, after, high } => {
+                let free = last.free[self.prediction.row(cv, after)];
+                let (low, top) = self.wanted(cv, after).1;
+                if high { free - top } else { low - free }
+            }
+        }
+    }
+
+    /// Steps that the solver took at the last scan.
+    #[must_use]
+    pub fn steps(&self) -> usize {
+        self.last.solved.steps + self.targets.solved.steps
+    }
+
+    /// Limits that the last plan runs along.
+    #[must_use]
+    pub fn limits_at_work(&self) -> usize {
+        self.program.multipliers().count()
+    }
+
+    /// Whether limits of CVs gave way at the last scan, in the plan or where it is to rest.
+    #[must_use]
+    pub fn gave_way(&self) -> bool {
+        self.last.solved.gave_way || self.targets.solved.gave_way
+    }
+}
+
+impl Last {
+    /// Holds no room; stands in while the other is worked with.
+    fn empty() -> Self {
+        let none = || DVector::zeros(0);
+        Self {
+            state: none(),
+            steps: none(),
+            acting: none(),
+            outputs: none(),
+            free: Vec::new(),
+            linear: none(),
+            bounds: Vec::new(),
+            limits: Vec::new(),
+            mv_limits: Vec::new(),
+            set_points: Vec::new(),
+            followed: Vec::new(),
+            wishes: Vec::new(),
+            before: Vec::new(),
+            now: none(),
+            solved: Solved { ending: Ending::Solved, steps: 0, gave_way: false },
+        }
+    }
+}
+
+/// All constraints of the moves with their normals and ranks.
+fn constraints(settings: &PredictiveSettings, prediction: &Prediction) -> (Vec<Constraint>, Vec<RankedNormal>) {
+    let (blocks, moves) = (prediction.begins.len(), prediction.moves);
+    let (mut rows, mut normals) = (Vec::new(), Vec::new());
+    for (mv, one) in settings.mvs.iter().enumerate() {
+        for block in 0..blocks {
+            for (high, sign) in [(false, 1.0), (true, -1.0)] {
+                let mut normal = vec![0.0; moves];
+                normal[mv * blocks..=mv * blocks + block].fill(sign);
+                rows.push(Constraint::Position { mv, block, high });
+                normals.push((normal, None));
+            }
+            for (up, sign) in [(false, 1.0), (true, -1.0)].into_iter().filter(|_| one.rate.is_some()) {
+                let mut normal = vec![0.0; moves];
+                normal[mv * blocks + block] = sign;
+                rows.push(Constraint::Rate { mv, block, up });
+                normals.push((normal, None));
+            }
+        }
+    }
+    for (cv, one) in settings.cvs.iter().enumerate() {
+        for (limit, high, sign) in [(one.low, false, 1.0), (one.high, true, -1.0)] {
+            let Some(limit) = limit else { continue };
+            for after in &prediction.limit_points {
+                let effect = prediction.effect(prediction.row(cv, *after));
+                if effect.iter().all(|value| value.abs() < NO_EFFECT) {
+                    continue;
+                }
+                rows.push(Constraint::Output { cv, after: *after, high });
+                normals.push((effect.iter().map(|value| sign * value).collect(), Some(limit.rank)));
+            }
+        }
+    }
+    (rows, normals)
+}

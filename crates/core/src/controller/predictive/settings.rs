@@ -1,0 +1,297 @@
+//! The settings of a predictive controller.
+
+use crate::process::ProcessSpec;
+use crate::{Error, Result, check};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Most controlled variables, manipulated ones, and measured disturbances.
+pub const MOST_SIGNALS: usize = 8;
+/// Most scans that it looks ahead, and most moves of one manipulated variable that it plans.
+pub const MOST_SCANS_AHEAD: usize = 300;
+/// Most moves of all manipulated variables together.
+const MOST_MOVES: usize = 80;
+/// Lowest rank of a limit.
+const LOWEST_RANK: u32 = 9;
+
+/// A predictive controller over several signals: at each scan it plans the moves that bring the controlled variables where they should
+/// be at least cost, within all limits, and makes the first of them.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct PredictiveSettings {
+    /// The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals.
+    pub model: ProcessSpec,
+    /// What is controlled.
+    #[schema(min_items = 1, max_items = 8)]
+    pub cvs: Vec<ControlledVariable>,
+    /// What is moved.
+    #[schema(min_items = 1, max_items = 8)]
+    pub mvs: Vec<ManipulatedVariable>,
+    /// Disturbances that are measured.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub dvs: Vec<MeasuredDisturbance>,
+    /// How far it looks ahead, s: 1 to 300 scans.
+    #[schema(exclusive_minimum = 0)]
+    pub horizon: f64,
+    /// The moves that it plans: for how many scans each is held. The last one is held to the end.
+    #[schema(min_items = 1, max_items = 300)]
+    pub moves: Vec<u32>,
+    /// Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on.
+    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    pub beyond_horizon: bool,
+    /// Most steps of the solver for one plan.
+    #[serde(default = "usual_steps", skip_serializing_if = "is_usual_steps")]
+    #[schema(minimum = 1, maximum = 10_000)]
+    pub most_steps: u32,
+}
+
+/// Something that is controlled: it has a set point, limits, or both.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ControlledVariable {
+    /// Tag of the measured signal.
+    pub tag: String,
+    /// The output of the model that it is.
+    pub output: String,
+    /// Whether it is led to its set point; otherwise it only keeps within its limits.
+    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    pub follows_set_point: bool,
+    /// Lowest value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<RankedLimit>,
+    /// Highest value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<RankedLimit>,
+    /// How soon it should come back: the time constant of the way to the set point, and from beyond a limit, s; 0 for as soon as the
+    /// moves allow.
+    #[serde(default)]
+    #[schema(minimum = 0)]
+    pub response_time: f64,
+    /// How much an error counts.
+    #[serde(default = "one", skip_serializing_if = "is_one")]
+    #[schema(exclusive_minimum = 0)]
+    pub weight: f64,
+    /// Where what the model does not explain is thought to come from; null for at the output where that can be told, else at an input.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub disturbance: Option<DisturbanceAt>,
+    /// How soon a deviation that the model does not explain is believed, s: 0 for at once, long where the measurement is noisy. Null for
+    /// a quarter of the response time, and two scans at least.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0)]
+    pub believed_after: Option<f64>,
+}
+
+/// A limit with its rank.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct RankedLimit {
+    /// The limit, in the unit of the signal.
+    pub value: f64,
+    /// Its rank: where not all limits can be kept, those of rank 9 are given up first, and those of rank 1 last.
+    #[schema(minimum = 1, maximum = 9)]
+    pub rank: u32,
+}
+
+/// Where a deviation that the model does not explain comes from.
+#[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum DisturbanceAt {
+    /// It is added to the measured signal, and stays.
+    Output,
+    /// It is added to this input of the model, and stays.
+    Input(String),
+    /// Nowhere: the model is right. What it does not explain is taken for noise, and an offset stays.
+    Nowhere,
+}
+
+/// Something that is moved, within limits that are always kept.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct ManipulatedVariable {
+    /// What is moved: the tag of an OP, or the set point of a controller below, `NAME.SP`.
+    pub tag: String,
+    /// The input of the model that it is.
+    pub input: String,
+    /// Lowest value, %.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    #[schema(minimum = 0, maximum = 100)]
+    pub low: f64,
+    /// Highest value, %; above the lowest.
+    #[serde(default = "hundred", skip_serializing_if = "is_hundred")]
+    #[schema(minimum = 0, maximum = 100)]
+    pub high: f64,
+    /// How fast it may move, %/s; null for as fast as it will.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(exclusive_minimum = 0)]
+    pub rate: Option<f64>,
+    /// How calm it is: the move in % that costs as much as an error of 1 % of span at one scan.
+    #[schema(exclusive_minimum = 0)]
+    pub usual_move: f64,
+    /// Where it should rest when there is a choice, %.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0, maximum = 100)]
+    pub rests_at: Option<f64>,
+    /// What an hour at 1 % more costs, beside 1 for an error of 1 % of span: above 0 it is pushed down, below 0 up, as far as limits
+    /// and set points leave room.
+    #[serde(default, skip_serializing_if = "is_zero")]
+    pub cost: f64,
+}
+
+/// A disturbance that is measured.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MeasuredDisturbance {
+    /// The signal: an input of the process by name, `load`, or the tag of a signal of the plant.
+    pub signal: String,
+    /// The input of the model that it is, in the unit of the signal.
+    pub input: String,
+}
+
+fn yes() -> bool {
+    true
+}
+
+fn one() -> f64 {
+    1.0
+}
+
+fn hundred() -> f64 {
+    100.0
+}
+
+fn usual_steps() -> u32 {
+    400
+}
+
+// The signature is the one that serde asks for.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_one(value: &f64) -> bool {
+    *value == 1.0
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_zero(value: &f64) -> bool {
+    *value == 0.0
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_hundred(value: &f64) -> bool {
+    *value == 100.0
+}
+
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_usual_steps(value: &u32) -> bool {
+    *value == usual_steps()
+}
+
+impl PredictiveSettings {
+    /// Refuses settings that cannot work, naming the field.
+    pub fn validate(&self) -> Result<()> {
+        let counts = [("cvs", self.cvs.len(), 1), ("mvs", self.mvs.len(), 1), ("dvs", self.dvs.len(), 0)];
+        for (name, count, least) in counts {
+            if !(least..=MOST_SIGNALS).contains(&count) {
+                return Err(Error::invalid(format!("controller.{name}"), count, format!("{least} to {MOST_SIGNALS}")));
+            }
+        }
+        check::positive("controller.horizon", self.horizon, "s")?;
+        let moves = self.moves.len();
+        if moves == 0 || moves * self.mvs.len() > MOST_MOVES || self.moves.contains(&0) {
+            let most = MOST_MOVES / self.mvs.len();
+            let value = if self.moves.contains(&0) { "held for 0 scans".to_owned() } else { moves.to_string() };
+            return Err(Error::invalid(
+                "controller.moves",
+                value,
+                format!("1 to {most}, each held for 1 scan or more"),
+            ));
+        }
+        check::within("controller.most_steps", f64::from(self.most_steps), 1.0, 10_000.0, "")?;
+        for (k, cv) in self.cvs.iter().enumerate() {
+            cv.validate(&format!("controller.cvs[{k}]"))?;
+        }
+        for (k, mv) in self.mvs.iter().enumerate() {
+            mv.validate(&format!("controller.mvs[{k}]"))?;
+        }
+        let repeated = |tags: Vec<&str>, name: &str| match (1..tags.len()).find(|k| tags[..*k].contains(&tags[*k])) {
+            Some(k) => {
+                let field = format!("controller.{name}[{k}]");
+                Err(Error::invalid(field, format!("“{}”", tags[k]), "one that has not been named before"))
+            }
+            None => Ok(()),
+        };
+        repeated(self.cvs.iter().map(|cv| cv.tag.as_str()).collect(), "cvs")?;
+        repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
+        repeated(self.inputs().collect(), "mvs")?;
+        repeated(self.cvs.iter().map(|cv| cv.output.as_str()).collect(), "cvs")?;
+        if self.model.linear_process("")?.is_none() {
+            return Err(Error::said("controller.model.structure", "A predictive controller needs a linear model."));
+        }
+        Ok(())
+    }
+
+    /// The inputs of the model: those that are moved, then those that are measured.
+    pub(super) fn inputs(&self) -> impl Iterator<Item = &str> {
+        self.mvs.iter().map(|mv| mv.input.as_str()).chain(self.dvs.iter().map(|dv| dv.input.as_str()))
+    }
+
+    /// Scans that it looks ahead. Errors where the horizon is too long or too short for the scan.
+    pub fn scans_ahead(&self, scan: f64) -> Result<usize> {
+        let scans = (self.horizon / scan).round();
+        let (held, last) = self.moves.split_at(self.moves.len().saturating_sub(1));
+        let least = held.iter().sum::<u32>() as f64 + last.len() as f64;
+        if scans < least {
+            let allowed = format!("{} s or more: the moves reach over {least} scans", least * scan);
+            return Err(Error::invalid("controller.horizon", format!("{} s", self.horizon), allowed));
+        }
+        if scans > MOST_SCANS_AHEAD as f64 {
+            let allowed = format!("{} s at most, {MOST_SCANS_AHEAD} scans", MOST_SCANS_AHEAD as f64 * scan);
+            return Err(Error::invalid("controller.horizon", format!("{} s", self.horizon), allowed));
+        }
+        Ok(scans as usize)
+    }
+}
+
+impl ControlledVariable {
+    fn validate(&self, field: &str) -> Result<()> {
+        for (name, limit) in [("low", &self.low), ("high", &self.high)] {
+            let Some(limit) = limit else { continue };
+            check::finite(&format!("{field}.{name}.value"), limit.value)?;
+            check::within(&format!("{field}.{name}.rank"), f64::from(limit.rank), 1.0, f64::from(LOWEST_RANK), "")?;
+        }
+        if let (Some(low), Some(high)) = (&self.low, &self.high)
+            && high.value < low.value
+        {
+            let allowed = format!("{} or more, the low limit", low.value);
+            return Err(Error::invalid(format!("{field}.high.value"), high.value, allowed));
+        }
+        check::not_negative(&format!("{field}.response_time"), self.response_time, "s")?;
+        check::positive(&format!("{field}.weight"), self.weight, "")?;
+        if let Some(after) = self.believed_after {
+            check::not_negative(&format!("{field}.believed_after"), after, "s")?;
+        }
+        Ok(())
+    }
+
+    /// How soon a deviation is believed, s.
+    pub(super) fn believes_after(&self, scan: f64) -> f64 {
+        self.believed_after.unwrap_or((0.25 * self.response_time).max(2.0 * scan))
+    }
+}
+
+impl ManipulatedVariable {
+    fn validate(&self, field: &str) -> Result<()> {
+        check::within(&format!("{field}.low"), self.low, 0.0, 100.0, "%")?;
+        check::within(&format!("{field}.high"), self.high, 0.0, 100.0, "%")?;
+        if self.high <= self.low {
+            let allowed = format!("above the lowest, {} %", self.low);
+            return Err(Error::invalid(format!("{field}.high"), format!("{} %", self.high), allowed));
+        }
+        if let Some(rate) = self.rate {
+            check::positive(&format!("{field}.rate"), rate, "%/s")?;
+        }
+        check::within(&format!("{field}.usual_move"), self.usual_move, 1e-3, 1e3, "%")?;
+        if let Some(rests_at) = self.rests_at {
+            check::within(&format!("{field}.rests_at"), rests_at, 0.0, 100.0, "%")?;
+        }
+        check::within(&format!("{field}.cost"), self.cost, -1e3, 1e3, "").map(|_| ())
+    }
+}

@@ -1,0 +1,173 @@
+//! The seats of a predictive controller: what each measures and sets, brought together for the one that plans for all.
+
+use super::controlling::Controlling;
+use super::driving::Driving;
+use super::measuring::Measuring;
+use super::plant::Plant;
+use super::trial::Candidate;
+use super::wiring::{End, Wiring};
+use crate::controller::ControllerSpec;
+use crate::controller::predictive::{LookAhead, Predictive, Sight};
+use crate::units::Span;
+use crate::{Error, Result};
+
+/// A predictive controller at work over its seats.
+pub(super) struct Predicting {
+    controller: Predictive,
+    /// The controllers of the candidate that are seats, that with the settings among them.
+    pub seats: Vec<usize>,
+    /// That with the settings, which reads the disturbances.
+    at: usize,
+    /// The seats of CVs and of MVs, and what each MV sets.
+    cvs: Vec<usize>,
+    mvs: Vec<(usize, End)>,
+    measured: Vec<f64>,
+    set_points: Vec<f64>,
+    applied: Vec<f64>,
+    available: Vec<bool>,
+}
+
+impl Predicting {
+    /// Of a candidate on a plant; None where nothing in it is predictive. Errors where the settings and the seats do not fit.
+    pub fn new(plant: &Plant, candidate: &Candidate, wiring: &Wiring, scan: f64) -> Result<Option<Self>> {
+        let specs: Vec<&ControllerSpec> = std::iter::once(&candidate.controller)
+            .chain(candidate.further.iter().map(|wired| &wired.controller))
+            .collect();
+        let place = |k: usize| match k {
+            0 => "controller".to_owned(),
+            k => format!("candidate.further[{}].controller", k - 1),
+        };
+        let seats: Vec<usize> = (0..specs.len()).filter(|k| specs[*k].is_seat()).collect();
+        let with_settings: Vec<usize> = seats.iter().copied().filter(|k| specs[*k].predictive().is_some()).collect();
+        let (at, settings) = match (&with_settings[..], seats.first()) {
+            ([], None) => return Ok(None),
+            ([], Some(seat)) => {
+                let sentence = "A seat needs a predictive controller in the candidate that it belongs to.";
+                return Err(Error::said(format!("{}.kind", place(*seat)), sentence));
+            }
+            ([at], _) => match specs[*at].predictive() {
+                Some(settings) => (*at, settings),
+                None => return Ok(None),
+            },
+            ([_, other, ..], _) => {
+                let sentence = "There is one predictive controller in a candidate: the other signals are its seats.";
+                return Err(Error::said(format!("{}.kind", place(*other)), sentence));
+            }
+        };
+        let signals: Vec<(&str, &Span)> = std::iter::once((plant.pv.tag.as_str(), &plant.pv.span))
+            .chain(plant.further_measured.iter().map(|one| (one.tag.as_str(), &one.span)))
+            .collect();
+        let ops: Vec<&str> = std::iter::once(plant.op.tag.as_str())
+            .chain(plant.further_driven.iter().map(|one| one.tag.as_str()))
+            .collect();
+        let name_of = |end: End| match end {
+            End::Op(op) => ops[op].to_owned(),
+            End::SetPoint(of) => format!("{}.SP", wiring.names[of]),
+        };
+        if let Some(seat) = seats.iter().find(|seat| wiring.of(**seat).count() > 1) {
+            let field = place(*seat).replace("controller", "sets");
+            return Err(Error::said(field, "A seat of a predictive controller sets one signal."));
+        }
+        let ends: Vec<(usize, End)> =
+            seats.iter().flat_map(|seat| wiring.of(*seat).map(|lead| (*seat, lead.end))).collect();
+        let (mut cvs, mut spans) = (Vec::new(), Vec::new());
+        for (k, cv) in settings.cvs.iter().enumerate() {
+            let seat = seats.iter().copied().find(|seat| signals[wiring.measures[*seat]].0 == cv.tag);
+            let known: Vec<&str> = seats.iter().map(|seat| signals[wiring.measures[*seat]].0).collect();
+            let field = format!("{}.cvs[{k}].tag", place(at));
+            let seat = seat.ok_or_else(|| Error::invalid(field, format!("“{}”", cv.tag), known.join(", ")))?;
+            cvs.push(seat);
+            spans.push(signals[wiring.measures[seat]].1.clone());
+        }
+        let mut mvs = Vec::new();
+        for (k, mv) in settings.mvs.iter().enumerate() {
+            let end = ends.iter().copied().find(|(_, end)| name_of(*end) == mv.tag);
+            let known: Vec<String> = ends.iter().map(|(_, end)| name_of(*end)).collect();
+            let field = format!("{}.mvs[{k}].tag", place(at));
+            mvs.push(end.ok_or_else(|| Error::invalid(field, format!("“{}”", mv.tag), known.join(", ")))?);
+        }
+        if let Some((seat, end)) = ends.iter().find(|end| !mvs.contains(end)) {
+            let sentence =
+                format!("{} is set here, but is none of the MVs of the predictive controller.", name_of(*end));
+            return Err(Error::said(place(*seat).replace("controller", "sets"), sentence));
+        }
+        let controller =
+            Predictive::new(settings, &spans, scan).map_err(|error| error.within(&place(at), "controller"))?;
+        Ok(Some(Self {
+            measured: vec![0.0; cvs.len()],
+            set_points: vec![0.0; cvs.len()],
+            applied: vec![0.0; mvs.len()],
+            available: vec![true; mvs.len()],
+            controller,
+            seats,
+            at,
+            cvs,
+            mvs,
+        }))
+    }
+
+    /// Rests as the controllers of its seats do; `percent` is what each measures, in % of its span.
+    pub fn rest(&mut self, all: &[Controlling], percent: impl Fn(usize) -> f64) {
+        let measured: Vec<f64> = self.cvs.iter().map(|seat| percent(*seat)).collect();
+        let outputs: Vec<f64> = self.mvs.iter().map(|(seat, _)| all[*seat].output).collect();
+        self.controller.rest(&measured, &outputs, &all[self.at].further);
+    }
+
+    /// Plans once for all seats, which have their set points and modes of this scan: moves those that may be moved. `held` tells where
+    /// the output of a seat is made to stand.
+    pub fn scan(
+        &mut self,
+        all: &mut [Controlling],
+        measures: &[usize],
+        measured: &[Measuring],
+        drives: &[Driving],
+        held: &[Option<f64>],
+    ) {
+        for (k, seat) in self.cvs.iter().enumerate() {
+            let measuring = &measured[measures[*seat]];
+            let percent = measuring.span.to_percent(measuring.measurement);
+            // A transmitter that fails goes to an end of its range: nothing there is to be believed (common practice).
+            self.measured[k] = if percent > 0.0 && percent < 100.0 { percent } else { f64::NAN };
+            self.set_points[k] = measuring.span.to_percent(all[*seat].set_point);
+        }
+        for (k, (seat, end)) in self.mvs.iter().enumerate() {
+            self.applied[k] = match (end, held[*seat]) {
+                (End::Op(op), _) => drives[*op].output,
+                (End::SetPoint(_), Some(held)) => held,
+                (End::SetPoint(_), None) => all[*seat].output,
+            };
+            self.available[k] = !all[*seat].manual && held[*seat].is_none();
+        }
+        let sight = Sight {
+            measured: &self.measured,
+            set_points: &self.set_points,
+            applied: &self.applied,
+            available: &self.available,
+            disturbances: &all[self.at].further,
+        };
+        let outputs = self.controller.scan(&sight);
+        for ((seat, _), output) in self.mvs.iter().zip(outputs) {
+            let one = &mut all[*seat];
+            if let Some(held) = held[*seat] {
+                one.output = held;
+            } else if !one.manual {
+                one.output = *output;
+            }
+        }
+    }
+
+    /// What the controller with the settings tells of itself, as named by [`ControllerSpec::learns`].
+    pub fn tell(&self, values: &mut [f64]) {
+        let told = [
+            self.controller.steps() as f64,
+            self.controller.limits_at_work() as f64,
+            f64::from(u8::from(self.controller.gave_way())),
+        ];
+        values.iter_mut().zip(told).for_each(|(value, told)| *value = told);
+    }
+
+    /// What it saw ahead at the last scan, at `time`.
+    pub fn ahead(&self, time: f64) -> LookAhead {
+        self.controller.ahead(time)
+    }
+}

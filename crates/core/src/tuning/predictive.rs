@@ -1,0 +1,303 @@
+//! A predictive controller to begin with, from a plant: its model, horizons and weights, and the seats that it takes.
+
+use crate::controller::ControllerSpec;
+use crate::controller::predictive::{
+    Cell, ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
+    PredictiveSettings, Shapes,
+};
+use crate::instrument::SensorSpec;
+use crate::lti::{Discrete, TransferMatrix};
+use crate::numerics::rounded;
+use crate::process::{
+    Description, DetailedSpec, Element, NamedValue, ProcessSpec, StateSpaceSpec, TransferFunctionsSpec, linearise,
+};
+use crate::simulation::{Candidate, Plant, Started, Wire, Wired};
+use crate::{Error, Result};
+use nalgebra::DMatrix;
+
+/// A measured signal or an OP of a plant.
+struct OfPlant {
+    tag: String,
+    /// The output or input of the process.
+    name: String,
+    /// The process's units per % of span or of OP.
+    per_percent: f64,
+}
+
+/// The candidate that a predictive controller over all signals of a plant begins with, scanned every `scan` seconds: as many CVs as there
+/// are OPs are led to their set points, further ones only shown. `known` are inputs of the process that are measured.
+///
+/// The model is the plant's own process with its sensors, linear about where it rests; the horizon reaches until everything has settled;
+/// every CV is led back about as fast as its dead time allows, and MVs are as calm as that asks for (choices of this project).
+pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Candidate> {
+    let started = plant.start()?;
+    if !started.at_rest {
+        return Err(Error::unfit(
+            "the plant does not start at rest",
+            "choose a steady state: the model is linear about one",
+        ));
+    }
+    let description = started.process.description().clone();
+    let (outputs, inputs) = signals_of(plant, &started, &description);
+    for name in known {
+        Description::position(&description.inputs, name, "known")?;
+    }
+    let model = model(plant, &started, [&outputs, &inputs], known)?;
+    let matrix = transfer_matrix(&model, &outputs, &inputs, known)?;
+    let discrete = Discrete::of(&matrix, scan)?;
+    let (cvs, mvs) = (outputs.len(), inputs.len());
+    let responses: Vec<DMatrix<f64>> = (0..mvs).map(|j| discrete.step_response(j, MOST_SCANS_AHEAD)).collect();
+    let shapes = Shapes::of(&responses, cvs);
+    let horizon = shapes.horizon;
+    let mut settings = PredictiveSettings {
+        model,
+        cvs: Vec::new(),
+        mvs: Vec::new(),
+        dvs: known.iter().map(|name| MeasuredDisturbance { signal: name.clone(), input: name.clone() }).collect(),
+        horizon: horizon as f64 * scan,
+        moves: moves(horizon, mvs),
+        beyond_horizon: true,
+        most_steps: 400,
+    };
+    let mut disturbed: Vec<usize> = Vec::new();
+    for (k, output) in outputs.iter().enumerate() {
+        let by = shapes.strongest(k);
+        let Cell { dead, lag, .. } = *shapes.cell(k, by);
+        // What is slow beside its dead time is disturbed where it is moved: at its output a load would be believed as slowly as it shows.
+        let at_input = lag > 3.0 * dead && !disturbed.contains(&by);
+        if at_input {
+            disturbed.push(by);
+        }
+        settings.cvs.push(ControlledVariable {
+            tag: output.tag.clone(),
+            output: output.name.clone(),
+            follows_set_point: k < mvs,
+            low: None,
+            high: None,
+            response_time: rounded(shapes.back_after(k) * scan, 3),
+            weight: 1.0,
+            disturbance: at_input.then(|| DisturbanceAt::Input(inputs[by].name.clone())),
+            believed_after: None,
+        });
+    }
+    for (j, input) in inputs.iter().enumerate() {
+        // The move that brings a CV back by 1 % of span as soon as it should be, of the CV that asks for the largest.
+        let asked = (0..cvs.min(mvs)).map(|k| {
+            let (own, strongest) = (shapes.cell(k, j), shapes.cell(k, shapes.strongest(k)));
+            let after = ((own.dead + shapes.back_after(k)).round() as usize).clamp(1, MOST_SCANS_AHEAD);
+            let moved = responses[j][(after - 1, k)].abs();
+            if own.gain.abs() > 0.1 * strongest.gain.abs() && moved > 0.0 { moved.recip() } else { 0.0 }
+        });
+        let usual_move = rounded(asked.fold(0.0, f64::max).clamp(0.05, 50.0), 2);
+        settings.mvs.push(ManipulatedVariable {
+            tag: input.tag.clone(),
+            input: input.name.clone(),
+            low: 0.0,
+            high: 100.0,
+            rate: None,
+            usual_move,
+            rests_at: None,
+            cost: 0.0,
+        });
+    }
+    Ok(Candidate { further: seats(plant), ..Candidate::new(ControllerSpec::Predictive(Box::new(settings))) })
+}
+
+/// The measured signals and OPs of a plant.
+fn signals_of(plant: &Plant, started: &Started, description: &Description) -> (Vec<OfPlant>, Vec<OfPlant>) {
+    let tags = std::iter::once(&plant.pv.tag).chain(plant.further_measured.iter().map(|one| &one.tag));
+    let outputs = tags.zip(plant.measured_spans()).zip(started.measured_outputs()).map(|((tag, span), output)| {
+        OfPlant { tag: tag.clone(), name: description.outputs[output].name.clone(), per_percent: span.width() / 100.0 }
+    });
+    let tags = std::iter::once(&plant.op.tag).chain(plant.further_driven.iter().map(|one| &one.tag));
+    let inputs = tags.zip(started.driven_inputs(plant)).map(|(tag, (input, per_percent))| OfPlant {
+        tag: tag.clone(),
+        name: description.inputs[input].name.clone(),
+        per_percent,
+    });
+    (outputs.collect(), inputs.collect())
+}
+
+/// The process about where it rests, its inputs in % of OP, with the sensors: transfer functions where everything settles or there is one of
+/// each, else a state space, in which nothing is told twice.
+fn model(
+    plant: &Plant,
+    started: &Started,
+    [outputs, inputs]: [&[OfPlant]; 2],
+    known: &[String],
+) -> Result<ProcessSpec> {
+    let process = started.process.as_ref();
+    let description = process.description();
+    let linear = linearise(process, &started.state, &started.inputs)?;
+    let sensors: Vec<&SensorSpec> =
+        std::iter::once(&plant.sensor).chain(plant.further_measured.iter().map(|one| &one.sensor)).collect();
+    // What the plant itself has made of the lags of its sensors is part of the process already.
+    let inside = started.lag_inside;
+    let named = |name: &str, unit: &str, value: f64| NamedValue {
+        name: name.to_owned(),
+        unit: unit.to_owned(),
+        value,
+        low: None,
+        high: None,
+    };
+    let mut rest = vec![0.0; description.outputs.len()];
+    process.outputs(&started.state, &started.inputs, crate::process::Held::default(), &mut rest);
+    let position = |names: &[crate::process::Quantity], name: &str| names.iter().position(|known| known.name == *name);
+    let of_outputs = outputs
+        .iter()
+        .filter_map(|one| {
+            position(&description.outputs, &one.name).map(|k| named(&one.name, &description.outputs[k].unit, rest[k]))
+        })
+        .collect();
+    let of_inputs = inputs
+        .iter()
+        .map(|one| named(&one.name, "%", 0.0))
+        .chain(known.iter().filter_map(|name| {
+            position(&description.inputs, name).map(|k| named(name, &description.inputs[k].unit, started.inputs[k]))
+        }))
+        .collect();
+    let rate = |input: &str| inputs.iter().find(|one| one.name == input).map_or(1.0, |one| one.per_percent);
+    let wanted = |input: &str| inputs.iter().any(|one| one.name == input) || known.iter().any(|name| name == input);
+    let settles = linear.poles.iter().all(|pole| pole.re < -1e-9);
+    if settles || (outputs.len() == 1 && inputs.len() + known.len() == 1) {
+        let mut elements = Vec::new();
+        for channel in linear.channels.iter().filter(|channel| wanted(&channel.input)) {
+            let Some(k) = outputs.iter().position(|one| one.name == channel.output) else { continue };
+            let mut denominator = channel.denominator.clone();
+            if !inside {
+                for lag in lags(sensors[k])? {
+                    denominator = times_lag(&denominator, lag);
+                }
+            }
+            elements.push(Element {
+                output: channel.output.clone(),
+                input: channel.input.clone(),
+                numerator: channel.numerator.iter().map(|value| value * rate(&channel.input)).collect(),
+                denominator,
+                dead_time: channel.dead_time + sensors[k].dead_time,
+            });
+        }
+        return Ok(DetailedSpec::TransferFunctions(TransferFunctionsSpec {
+            inputs: of_inputs,
+            outputs: of_outputs,
+            elements,
+        })
+        .into());
+    }
+    if sensors.iter().any(|sensor| sensor.dead_time > 0.0 || (!inside && sensor.time_constant > 0.0)) {
+        return Err(Error::unfit(
+            "something in the plant does not settle by itself, and a sensor has a lag or a dead time",
+            "leave them out, or give the predictive controller a model of your own",
+        ));
+    }
+    let ports = process.ports();
+    let names: Vec<&str> = inputs.iter().map(|one| one.name.as_str()).chain(known.iter().map(String::as_str)).collect();
+    let port_of = |name: &str| {
+        let mut found = ports.iter().enumerate().filter(|(_, port)| description.inputs[port.input].name == name);
+        match (found.next(), found.next()) {
+            (Some((k, _)), None) => Ok(k),
+            _ => Err(Error::unfit(
+                format!("{name} acts in several ways"),
+                "give the predictive controller a model of your own",
+            )),
+        }
+    };
+    let columns: Vec<usize> = names.iter().map(|name| port_of(name)).collect::<Result<_>>()?;
+    let rows: Vec<usize> = outputs.iter().filter_map(|one| position(&description.outputs, &one.name)).collect();
+    let pick = |matrix: &[Vec<f64>], rows: &mut dyn Iterator<Item = usize>| -> Vec<Vec<f64>> {
+        rows.map(|i| columns.iter().zip(&names).map(|(j, name)| matrix[i][*j] * rate(name)).collect()).collect()
+    };
+    let n = linear.a.len();
+    Ok(DetailedSpec::StateSpace(StateSpaceSpec {
+        inputs: of_inputs,
+        outputs: of_outputs,
+        b: pick(&linear.b, &mut (0..n)),
+        c: rows.iter().map(|row| linear.c[*row].clone()).collect(),
+        d: pick(&linear.d, &mut rows.iter().copied()),
+        dead_times: columns.iter().map(|port| ports[*port].dead_time.seconds()).collect(),
+        a: linear.a,
+    })
+    .into())
+}
+
+/// The time constants of a sensor's lag.
+fn lags(sensor: &SensorSpec) -> Result<Vec<f64>> {
+    Plant::lags_of(sensor)
+        .ok_or_else(|| Error::unfit("a sensor swings by itself", "give the predictive controller a model of your own"))
+}
+
+/// A polynomial times `τs + 1`, the highest power first.
+fn times_lag(polynomial: &[f64], time_constant: f64) -> Vec<f64> {
+    let mut product = vec![0.0; polynomial.len() + 1];
+    for (k, value) in polynomial.iter().enumerate() {
+        product[k] += value * time_constant;
+        product[k + 1] += value;
+    }
+    product
+}
+
+/// From the MVs, and what is known besides, to the CVs in % of span.
+fn transfer_matrix(
+    model: &ProcessSpec,
+    outputs: &[OfPlant],
+    inputs: &[OfPlant],
+    known: &[String],
+) -> Result<TransferMatrix> {
+    let Some(linear) = model.linear_process("")? else {
+        return Err(Error::unfit("the model is not linear", "give the predictive controller a model of your own"));
+    };
+    let outputs: Vec<(usize, f64)> = outputs.iter().enumerate().map(|(k, one)| (k, one.per_percent.recip())).collect();
+    let inputs: Vec<(usize, f64)> = (0..inputs.len() + known.len()).map(|j| (j, 1.0)).collect();
+    Ok(linear.transfer_matrix().part(&outputs, &inputs))
+}
+
+/// Blocks of moves that double in length until about half of the horizon is covered; fewer where there are many MVs.
+fn moves(horizon: usize, mvs: usize) -> Vec<u32> {
+    let most = (24 / mvs).max(2);
+    let (mut moves, mut covered) = (vec![1u32], 1);
+    while moves.len() < most {
+        let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
+        if covered + next as usize > (horizon / 2).max(2) {
+            break;
+        }
+        covered += next as usize;
+        moves.push(next);
+    }
+    moves
+}
+
+/// The seats beside the first: every further measured signal with the OP of its name, or the next that is free.
+fn seats(plant: &Plant) -> Vec<Wired> {
+    let loop_of = |tag: &str| tag.rsplit_once('.').map_or(tag, |(of, _)| of).to_owned();
+    let seat = |name: String, measures: String, sets: Vec<Wire>| Wired {
+        name,
+        measures,
+        sets,
+        controller: ControllerSpec::Seat,
+        set_point_tracking: false,
+    };
+    let mut free: Vec<&str> = plant.further_driven.iter().map(|one| one.tag.as_str()).collect();
+    let mut seats = Vec::new();
+    let own: Vec<Option<usize>> =
+        plant.further_measured.iter().map(|one| free.iter().position(|op| loop_of(op) == loop_of(&one.tag))).collect();
+    let taken: Vec<&str> = own.iter().flatten().map(|k| free[*k]).collect();
+    let matched: Vec<Option<&str>> = own.iter().map(|k| k.map(|k| free[k])).collect();
+    free.retain(|op| !taken.contains(op));
+    let mut free = free.into_iter();
+    for (one, op) in plant.further_measured.iter().zip(matched) {
+        let op = op.or_else(|| free.next());
+        seats.push(seat(loop_of(&one.tag), one.tag.clone(), op.map(Wire::to).into_iter().collect()));
+    }
+    for op in free {
+        seats.push(seat(loop_of(op), plant.pv.tag.clone(), vec![Wire::to(op)]));
+    }
+    // Names that are taken are told apart.
+    let mut names = vec![plant.loop_tag().to_owned()];
+    for seat in &mut seats {
+        if names.contains(&seat.name) {
+            seat.name = format!("{} ({})", seat.name, names.len() + 1);
+        }
+        names.push(seat.name.clone());
+    }
+    seats
+}

@@ -1,0 +1,249 @@
+<script setup lang="ts">
+/** What can be set of a predictive controller: how far it looks, what it controls and how soon, what it moves and how calmly. */
+import { computed, ref } from "vue";
+import ChoiceField from "../components/ChoiceField.vue";
+import FieldList from "../components/FieldList.vue";
+import type { Schemas, Trial } from "../api/client";
+import { rangeOf, whenGiven, type Field } from "../lib/field";
+import { readable } from "./events";
+import { movesIn, movesOf, unitOf, type Predictive } from "./predictive";
+
+const props = defineProps<{ trial: Trial; settings: Predictive }>();
+const emit = defineEmits<{ change: [edit: (settings: Predictive) => void]; settled: []; again: [] }>();
+
+type Cv = Schemas["ControlledVariable"];
+type Mv = Schemas["ManipulatedVariable"];
+
+function editCv(k: number, edit: (cv: Cv) => void) {
+  emit("change", (settings) => settings.cvs[k] && edit(settings.cvs[k]));
+}
+
+function editMv(k: number, edit: (mv: Mv) => void) {
+  emit("change", (settings) => settings.mvs[k] && edit(settings.mvs[k]));
+}
+
+const general = computed<Field[]>(() => [
+  {
+    key: "horizon",
+    label: "Looks ahead",
+    unit: "s",
+    isTime: true,
+    byRatio: true,
+    value: props.settings.horizon,
+    set: whenGiven((value) => emit("change", (settings) => (settings.horizon = value))),
+    ...rangeOf("PredictiveSettings", "horizon"),
+  },
+]);
+
+/** A limit of a CV with its rank: an empty value takes it away. */
+function limitFields(cv: Cv, k: number, which: "low" | "high"): Field[] {
+  const limit = cv[which];
+  const name = which === "low" ? "Not below" : "Not above";
+  const value: Field = {
+    key: `cvs[${k}].${which}.value`,
+    label: name,
+    unit: unitOf(props.trial, cv.tag),
+    value: limit?.value ?? null,
+    whenEmpty: "no limit",
+    set: (to) =>
+      editCv(k, (own) => (own[which] = to === null ? undefined : { rank: 1, ...limit, value: to })),
+  };
+  if (!limit) return [value];
+  return [
+    value,
+    {
+      key: `cvs[${k}].${which}.rank`,
+      label: `${name}: rank`,
+      unit: "",
+      hint: "1 is given up last",
+      value: limit.rank,
+      set: whenGiven((to) => editCv(k, (own) => own[which] && (own[which].rank = Math.round(to)))),
+      ...rangeOf("RankedLimit", "rank"),
+    },
+  ];
+}
+
+function cvFields(cv: Cv, k: number): Field[] {
+  return [
+    {
+      key: `cvs[${k}].response_time`,
+      label: "Back within",
+      unit: "s",
+      hint: "time constant of the way back",
+      isTime: true,
+      byRatio: true,
+      value: cv.response_time ?? 0,
+      set: whenGiven((value) => editCv(k, (own) => (own.response_time = value))),
+      ...rangeOf("ControlledVariable", "response_time"),
+    },
+    {
+      key: `cvs[${k}].weight`,
+      label: "Counts",
+      unit: "",
+      hint: "beside an error of another CV",
+      byRatio: true,
+      value: cv.weight ?? 1,
+      set: whenGiven((value) => editCv(k, (own) => (own.weight = value))),
+      ...rangeOf("ControlledVariable", "weight"),
+    },
+    ...limitFields(cv, k, "low"),
+    ...limitFields(cv, k, "high"),
+    {
+      key: `cvs[${k}].believed_after`,
+      label: "A deviation is believed after",
+      unit: "s",
+      hint: "short trusts the measurement, long the model",
+      isTime: true,
+      value: cv.believed_after ?? null,
+      whenEmpty: "a quarter of the time back",
+      set: (value) => editCv(k, (own) => (own.believed_after = value ?? undefined)),
+      ...rangeOf("ControlledVariable", "believed_after"),
+    },
+  ];
+}
+
+function mvFields(mv: Mv, k: number): Field[] {
+  const field = (name: "low" | "high" | "rate" | "usual_move" | "rests_at", rest: Partial<Field>): Field => ({
+    key: `mvs[${k}].${name}`,
+    label: "",
+    unit: "%",
+    value: mv[name] ?? null,
+    set: whenGiven((value) => editMv(k, (own) => (own[name] = value))),
+    ...rangeOf("ManipulatedVariable", name),
+    ...rest,
+  });
+  return [
+    field("usual_move", { label: "A usual move is", hint: "costs as much as 1 % of error", byRatio: true }),
+    field("low", { label: "Not below", value: mv.low ?? 0 }),
+    field("high", { label: "Not above", value: mv.high ?? 100 }),
+    field("rate", {
+      label: "Not faster than",
+      unit: "%/s",
+      byRatio: true,
+      whenEmpty: "as fast as it will",
+      set: (value) => editMv(k, (own) => (own.rate = value ?? undefined)),
+    }),
+    field("rests_at", {
+      label: "Rests at, where there is a choice",
+      whenEmpty: "where it stands",
+      set: (value) => editMv(k, (own) => (own.rests_at = value ?? undefined)),
+    }),
+    {
+      key: `mvs[${k}].cost`,
+      label: "Costs",
+      unit: "",
+      hint: "above 0 it is pushed down, below 0 up",
+      value: mv.cost ?? 0,
+      set: whenGiven((value) => editMv(k, (own) => (own.cost = value))),
+    },
+  ];
+}
+
+// --- where disturbances act ---
+
+const inputs = computed(() => [...props.settings.mvs, ...(props.settings.dvs ?? [])].map((one) => one.input));
+
+function placeOf(cv: Cv): string {
+  const { disturbance } = cv;
+  if (!disturbance) return "";
+  return typeof disturbance === "string" ? disturbance : `input ${disturbance.input}`;
+}
+
+function setPlace(k: number, place: string) {
+  editCv(k, (own) => {
+    if (!place) own.disturbance = undefined;
+    else if (place === "output" || place === "nowhere") own.disturbance = place;
+    else own.disturbance = { input: place.slice("input ".length) };
+  });
+}
+
+// --- the moves, as text ---
+
+const moves = computed(() => movesOf(props.settings.moves));
+const refused = ref("");
+
+function setMoves(text: string) {
+  const found = movesIn(text);
+  refused.value = typeof found === "string" ? found : "";
+  if (typeof found !== "string") emit("change", (settings) => (settings.moves = found));
+}
+</script>
+
+<template>
+  <div class="grid gap-[6px]">
+    <FieldList :fields="general" @settled="emit('settled')" />
+    <label class="grid grid-cols-[1fr_auto] items-center gap-2">
+      <span>Moves held for <span class="text-soft">scans</span></span>
+      <input
+        class="entry w-[150px]"
+        :value="moves"
+        aria-label="Moves held for, scans"
+        :aria-invalid="refused !== ''"
+        @change="setMoves(($event.target as HTMLInputElement).value)"
+        @keydown.enter="emit('settled')"
+      />
+    </label>
+    <p v-if="refused" class="text-limit" role="alert">{{ refused }}</p>
+    <label class="flex items-center gap-2">
+      <input
+        type="checkbox"
+        :checked="settings.beyond_horizon ?? true"
+        @change="
+          (event) =>
+            emit('change', (own) => (own.beyond_horizon = (event.target as HTMLInputElement).checked))
+        "
+      />
+      what comes beyond the horizon counts
+    </label>
+    <section
+      v-for="(cv, k) in settings.cvs"
+      :key="cv.tag"
+      class="grid gap-[6px] border-t border-rule pt-2"
+      :aria-label="`CV ${cv.tag}`"
+    >
+      <h2 class="flex items-baseline justify-between font-semibold">
+        <span>{{ cv.tag }}</span><span class="text-[12.5px] font-normal text-soft">CV</span>
+      </h2>
+      <label class="flex items-center gap-2">
+        <input
+          type="checkbox"
+          :checked="cv.follows_set_point ?? true"
+          @change="
+            (event) =>
+              editCv(k, (own) => (own.follows_set_point = (event.target as HTMLInputElement).checked))
+          "
+        />
+        is led to its set point
+      </label>
+      <FieldList :fields="cvFields(cv, k)" @settled="emit('settled')" />
+      <ChoiceField
+        label="What disturbs it acts"
+        :model-value="placeOf(cv)"
+        :choices="[
+          { value: '', title: 'where it can be told' },
+          { value: 'output', title: 'at the signal itself' },
+          ...inputs.map((name) => ({ value: `input ${name}`, title: `at ${readable(name)}` })),
+          { value: 'nowhere', title: 'nowhere: an offset stays' },
+        ]"
+        @update:model-value="setPlace(k, $event)"
+      />
+    </section>
+    <section
+      v-for="(mv, k) in settings.mvs"
+      :key="mv.tag"
+      class="grid gap-[6px] border-t border-rule pt-2"
+      :aria-label="`MV ${mv.tag}`"
+    >
+      <h2 class="flex items-baseline justify-between font-semibold">
+        <span>{{ mv.tag }}</span><span class="text-[12.5px] font-normal text-soft">MV</span>
+      </h2>
+      <FieldList :fields="mvFields(mv, k)" @settled="emit('settled')" />
+    </section>
+    <p class="border-t border-rule pt-2 text-[12.5px] text-soft">
+      The model is linear: the plant's process about where it rested when this was proposed.
+    </p>
+    <button type="button" class="button justify-self-start !py-0" @click="emit('again')">
+      Propose anew on the plant as it is
+    </button>
+  </div>
+</template>

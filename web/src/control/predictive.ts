@@ -1,0 +1,139 @@
+/** Predictive controllers: their settings as text, and what one sees ahead as panels. */
+import type { Schemas, Trial } from "../api/client";
+import type { Curve, Mark, Panel } from "../lib/strip";
+import { timesOf } from "./course";
+import { measuredTags } from "./loops";
+
+export type Predictive = Schemas["PredictiveSettings"];
+export type LookAhead = Schemas["LookAhead"];
+
+/** How long moves are held, as one types it: `1, 1, 2, 4 × 3` for four of the same. */
+export function movesOf(moves: number[]): string {
+  const runs: [held: number, times: number][] = [];
+  for (const held of moves) {
+    const last = runs.at(-1);
+    if (last && last[0] === held) last[1] += 1;
+    else runs.push([held, 1]);
+  }
+  return runs
+    .map(([held, times]) => (times > 2 ? `${held} × ${times}` : Array(times).fill(held).join(", ")))
+    .join(", ");
+}
+
+/** The same read again; what is the matter with it where it cannot be. */
+export function movesIn(text: string): number[] | string {
+  const moves: number[] = [];
+  for (const part of text.split(/[,;]/).map((one) => one.trim())) {
+    const found = /^(\d+)(?:\s*[×x*]\s*(\d+))?$/.exec(part);
+    const held = Number(found?.[1]);
+    const times = Number(found?.[2] ?? 1);
+    if (!found || held < 1 || times < 1 || times > 300)
+      return `“${part}” is no number of scans: type for how many scans each move is held, such as 1, 1, 2, 4, or 2 × 5.`;
+    moves.push(...Array<number>(times).fill(held));
+  }
+  return moves;
+}
+
+/** The unit of a measured signal. */
+export function unitOf(trial: Trial, tag: string): string {
+  const k = measuredTags(trial).indexOf(tag);
+  return (k <= 0 ? trial.plant.pv : trial.plant.further_measured?.[k - 1])?.span.unit ?? "";
+}
+
+/** What came until a time, and from there on. */
+function split(trace: Schemas["Trace"], tag: string, at: number): { before: Curve; after: Curve } | null {
+  const column = trace.columns.find((known) => known.tag === tag);
+  if (!column) return null;
+  const times = timesOf(trace);
+  const end = times.findIndex((time) => time > at + 1e-9);
+  const cut = end < 0 ? times.length : end;
+  const curve = (from: number, to: number, rest: Partial<Curve>): Curve => ({
+    label: "",
+    times: times.slice(from, to),
+    values: column.values.slice(from, to),
+    colour: "--pv",
+    ...rest,
+  });
+  return {
+    before: curve(0, cut, { width: 2.2 }),
+    after: curve(Math.max(0, cut - 1), times.length, {
+      label: "came",
+      colour: "--measured",
+      dash: [1, 3],
+      width: 1.4,
+    }),
+  };
+}
+
+/** CVs with what is expected, MVs with what is planned; what came afterwards lies under it. */
+export function aheadPanels(trace: Schemas["Trace"], ahead: LookAhead): Panel[] {
+  const after = (count: number) =>
+    Array.from({ length: count }, (_, k) => ahead.at + (k + 1) * ahead.interval);
+  const cvs = ahead.cvs.map((cv): Panel => {
+    const came = split(trace, cv.tag, ahead.at);
+    const times = after(cv.expected.length);
+    const line = (label: string, values: number[], rest: Partial<Curve>): Curve => ({
+      label,
+      times,
+      values,
+      colour: "--pv",
+      ...rest,
+    });
+    const limit = (label: string, values: number[] | null | undefined): Curve[] =>
+      values ? [line(label, values, { colour: "--limit", dash: [8, 3], width: 1.2 })] : [];
+    return {
+      key: cv.tag,
+      title: cv.tag,
+      unit: cv.unit,
+      weight: 2,
+      curves: [
+        ...(came ? [came.before] : []),
+        line("expected", cv.expected, { dash: [5, 3], width: 2 }),
+        line("by itself", cv.by_itself, { colour: "--over-2", dash: [2, 4], width: 1.3 }),
+        ...(cv.wanted.length
+          ? [line("wanted", cv.wanted, { colour: "--ink", dash: [9, 4], width: 1.1 })]
+          : []),
+        ...limit("high limit", cv.high),
+        ...limit("low limit", cv.low),
+        ...(came ? [came.after] : []),
+      ],
+    };
+  });
+  const mvs = ahead.mvs.map((mv): Panel => {
+    const came = split(trace, mv.tag, ahead.at);
+    const stepped = { colour: "--op", stepped: true };
+    return {
+      key: mv.tag,
+      title: mv.tag,
+      unit: "%",
+      weight: 1.2,
+      limits: { low: mv.low, high: mv.high },
+      curves: [
+        ...(came ? [{ ...came.before, ...stepped, width: 2 }] : []),
+        {
+          label: "planned",
+          times: [ahead.at, ...after(mv.planned.length - 1)],
+          values: mv.planned,
+          dash: [5, 3],
+          width: 1.8,
+          ...stepped,
+        },
+        ...(came ? [{ ...came.after, stepped: true }] : []),
+      ],
+    };
+  });
+  return [...cvs, ...mvs];
+}
+
+/** The scan that is looked at, which can be drawn to and fro. */
+export function lookedAt(at: number): Mark[] {
+  return [{ time: at, label: "this scan", colour: "--ink", key: "scan" }];
+}
+
+/** A scan so many steps on, within the trial. */
+export function stepped(trial: Trial, at: number, scans: number): number {
+  const { scan, duration } = trial.scenario;
+  const last = Math.max(0, Math.ceil(duration / scan - 1e-9) - 1);
+  const k = Math.round(at / scan) + scans;
+  return Number((Math.min(Math.max(k, 0), last) * scan).toPrecision(12));
+}

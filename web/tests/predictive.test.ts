@@ -1,0 +1,82 @@
+import { describe, expect, it } from "vitest";
+import type { Schemas, Trial } from "../src/api/client";
+import { aheadPanels, movesIn, movesOf, stepped, type LookAhead } from "../src/control/predictive";
+
+describe("moves as text", () => {
+  it("reads what it writes", () => {
+    for (const moves of [[1], [1, 1, 2, 4, 8], [1, 1, 1, 1, 5], [2, 2, 1, 1, 1], Array<number>(30).fill(1)])
+      expect(movesIn(movesOf(moves))).toEqual(moves);
+    expect(movesOf([1, 1, 2, 4, 4, 4, 4])).toBe("1, 1, 2, 4 × 4");
+    expect(movesIn("1; 2x3 , 4 * 2")).toEqual([1, 2, 2, 2, 4, 4]);
+  });
+
+  it("names what is no number of scans", () => {
+    for (const text of ["", "1, two", "0", "1.5", "3 × 0", "2 × 1000", "-1"])
+      expect(movesIn(text), text).toContain("is no number of scans");
+    expect(movesIn("1, two")).toContain("“two”");
+  });
+});
+
+const trace = {
+  scan: 2,
+  columns: [
+    { tag: "T.SP", unit: "°C", role: "set_point", values: [50, 50, 55, 55, 55] },
+    { tag: "T.PV", unit: "°C", role: "process_variable", values: [50, 50, 50, 52, 54] },
+    { tag: "T.OP", unit: "%", role: "output", values: [40, 40, 60, 60, 50] },
+  ],
+} as unknown as Schemas["Trace"];
+
+const ahead: LookAhead = {
+  at: 4,
+  interval: 2,
+  cvs: [
+    {
+      tag: "T.PV",
+      unit: "°C",
+      now: 50,
+      expected: [51, 53],
+      by_itself: [50, 50],
+      wanted: [52, 54],
+      low: null,
+      high: [60, 60],
+      rests_at: 55,
+      disturbance: 0,
+      disturbance_at: null,
+      gives_way: [0, 0],
+    },
+  ],
+  mvs: [{ tag: "T.OP", before: 40, planned: [60, 58], low: 10, high: 90, rests_at: 47 }],
+  limits: [],
+  steps: 0,
+  verdict: "",
+};
+
+describe("what is seen ahead", () => {
+  it("lies behind the scan, with what came under it", () => {
+    const [pv, op] = aheadPanels(trace, ahead);
+    const byLabel = (label: string) => pv?.curves.find((curve) => curve.label === label);
+    expect(pv?.curves[0]?.times).toEqual([0, 2, 4]);
+    expect(byLabel("expected")?.times).toEqual([6, 8]);
+    expect(byLabel("came")?.values).toEqual([50, 52, 54]);
+    expect(byLabel("high limit")?.values).toEqual([60, 60]);
+    expect(byLabel("low limit")).toBeUndefined();
+    expect(op?.limits).toEqual({ low: 10, high: 90 });
+    // The first planned value stands from this scan on.
+    expect(op?.curves.find((curve) => curve.label === "planned")?.times).toEqual([4, 6]);
+  });
+
+  it("shows no way to a set point where there is none", () => {
+    const bare = { ...ahead, cvs: ahead.cvs.map((cv) => ({ ...cv, wanted: [] })) };
+    expect(aheadPanels(trace, bare)[0]?.curves.some((curve) => curve.label === "wanted")).toBe(false);
+  });
+});
+
+describe("steps from scan to scan", () => {
+  const trial = { scenario: { scan: 0.1, duration: 1 } } as unknown as Trial;
+  it("keep to scans and to the trial", () => {
+    expect(stepped(trial, 0.3, 1)).toBe(0.4);
+    expect(stepped(trial, 0.34, 0)).toBe(0.3);
+    expect(stepped(trial, 0, -1)).toBe(0);
+    expect(stepped(trial, 0.9, 10)).toBe(0.9);
+  });
+});
