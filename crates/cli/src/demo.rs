@@ -53,8 +53,9 @@ const FIRST_TRIALS: [FirstTrial; 2] = [
         factors: [10.0, 0.1],
     },
 ];
-/// Trials of several controllers on one plant: a cascade and an override on the slaker, a split range in the hall.
-const WIRED: [(&str, &str, &str); 3] = [
+/// Trials of several controllers on one plant: a cascade and an override on the slaker, a split range in the hall; predictive ones there and
+/// on the blend.
+const WIRED: [(&str, &str, &str); 5] = [
     ("TIC-310", "low feed: the jacket's limit overrides", include_str!("../../../demo/trials/TIC-310-override.json")),
     (
         "TIC-310",
@@ -65,6 +66,16 @@ const WIRED: [(&str, &str, &str); 3] = [
         "TIC-501",
         "heats below, ventilates above: a split range",
         include_str!("../../../demo/trials/TIC-501-split-range.json"),
+    ),
+    (
+        "TIC-501",
+        "predictive: between 21 and 24 °C at least heat, the weather measured",
+        include_str!("../../../demo/trials/TIC-501-predictive.json"),
+    ),
+    (
+        "AIC-320",
+        "predictive: both signals, one valve at its limit, one out of service",
+        include_str!("../../../demo/trials/AIC-320-predictive.json"),
     ),
 ];
 /// Records of long operation: the heater fouls for two weeks, and is cleaned.

@@ -5,7 +5,7 @@ use crate::files::{print, read_json};
 use antistasis_core::assessment::scan_verdicts;
 use antistasis_core::controller::ControllerSpec;
 use antistasis_core::identification::Model;
-use antistasis_core::simulation::{Signal, Trial, round_down};
+use antistasis_core::simulation::{Event, Signal, Trial, round_down};
 use antistasis_core::tuning::{
     Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, SimcChoice, Task, Terms,
     begin_on_model, begin_predictive, optimise, tune_by_rule,
@@ -174,7 +174,18 @@ fn predictive(path: &Path, options: &TuneOptions) -> Result<Trial, Failure> {
     trial.validate().map_err(in_trial)?;
     trial.scenario.scan = options.scan.unwrap_or(trial.scenario.scan);
     let candidate = begin_predictive(&trial.plant, trial.scenario.scan, &options.measured).map_err(in_trial)?;
-    let trial = trial.with_candidate(candidate);
+    let mut trial = trial.with_candidate(candidate);
+    // What an operator moved in manual nobody moves now.
+    let mut moved = 0;
+    let scenario = &mut trial.scenario;
+    for events in std::iter::once(&mut scenario.events).chain(scenario.further.values_mut()) {
+        let before = events.len();
+        events.retain(|event| !matches!(event, Event::OutputStep { .. }));
+        moved += before - events.len();
+    }
+    if moved > 0 {
+        eprintln!("antistasis: left out {moved} moves of an operator, who is in manual no more");
+    }
     trial.validate().map_err(in_trial)?;
     Ok(trial)
 }

@@ -440,3 +440,30 @@ fn a_physical_model_is_led_along_a_record() {
         assert!(text.contains(said), "{arguments:?}: {text}");
     }
 }
+
+#[test]
+fn a_predictive_controller_is_proposed_tried_and_looked_into() {
+    let directory = TempDir::new().unwrap();
+    let path = directory.path().join("predictive.json").to_string_lossy().into_owned();
+    // Two loops on one plant; what an operator moved in the step test is told to be left out.
+    let step_test = "demo/trials/AIC-320-step-test.json";
+    let output = antistasis(&["tune", "--predictive", "--trial", step_test]);
+    assert!(String::from_utf8_lossy(&output.stderr).contains("left out"));
+    let mut trial = printed(&output);
+    assert_eq!(trial["candidate"]["further"][0]["controller"]["kind"], "seat");
+    trial["scenario"]["events"] = serde_json::json!([{ "kind": "set_point_step", "at": 100, "by": 2 }]);
+    std::fs::write(&path, trial.to_string()).unwrap();
+    let result = printed(&antistasis(&["simulate", &path, "--ahead", "100"]));
+    let ahead = &result["ahead"];
+    assert_eq!(ahead["cvs"].as_array().unwrap().len(), 2);
+    // The other loop is left in peace: less than a tenth of the step, of whose size its span is half.
+    let off = result["further"][0]["metrics"]["integral_absolute_error"].as_f64().unwrap();
+    assert!(off < 0.1 * 2.0 * 6000.0, "{off}");
+    // A disturbance that is measured is named by its input.
+    let known = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "flow"];
+    let known = printed(&antistasis(&known));
+    assert_eq!(known["candidate"]["controller"]["dvs"][0]["signal"], "flow");
+    let wrong = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "moon"];
+    assert!(refusal(&wrong).contains("moon"));
+    assert!(refusal(&["simulate", "demo/trials/TIC-204-closed-loop.json", "--ahead", "5"]).contains("predictive"));
+}

@@ -57,6 +57,10 @@ fn main() {
     if let Ok(reaction) = std::fs::read_to_string(root.join("target/reaction.md")) {
         table += &format!("\n{reaction}");
     }
+    // A predictive controller is measured scan by scan, by a program of its own.
+    if let Ok(predictive) = std::fs::read_to_string(root.join("target/predictive.md")) {
+        table += &format!("\n{predictive}");
+    }
     let place = root.join("docs/figures.md");
     let document = std::fs::read_to_string(&place).unwrap();
     let (before, rest) = document.split_once(MARKS[0]).unwrap();

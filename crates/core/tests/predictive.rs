@@ -2,6 +2,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+use antistasis_core::assessment::assess;
 use antistasis_core::controller::predictive::{
     ControlledVariable, DisturbanceAt, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings, RankedLimit,
 };
@@ -246,6 +247,9 @@ fn under_constraints_the_whole_loop_is_that_of_an_outside_solver() {
             assert!((ours[k] - 50.0 - theirs).abs() < 1e-6, "row {k}: {} {theirs}", ours[k] - 50.0);
         }
     }
+    // What is at its limit is told to be, by the limits of the MV.
+    assert_eq!((trace.output_limits.low, trace.output_limits.high), (0.0, 51.0));
+    assert!(assess(&trial, &trace).unwrap().metrics.saturated_time > 1.0);
     let at_work = column(&trace, "limits at work");
     assert!(
         at_work.iter().any(|count| *count > 0.0) && column(&trace, "limits given up").iter().all(|one| *one == 0.0)
@@ -346,6 +350,8 @@ fn seats_take_part_come_and_go_without_a_bump() {
     let [y1, u1, u2] = ["Y1.PV", "Y1.OP", "Y2.OP"].map(|tag| column(&trace, tag));
     // At rest nothing moves, whoever takes part.
     assert!(u1[..299].iter().chain(&u2[..299]).all(|u| (u - 50.0).abs() < 1e-9));
+    let available = |at: f64| trial.ahead(at).unwrap().mvs.iter().map(|mv| mv.available).collect::<Vec<_>>();
+    assert_eq!((available(99.0), available(100.0)), (vec![true, true], vec![true, false]));
     // With one MV in manual it stands, and the other one leads where both set points together are nearest.
     assert!(u2[299..].iter().all(|u| *u == 50.0));
     assert!(u1[599] != 50.0 && (y1[599] - 50.0).abs() > 0.1);
@@ -361,6 +367,8 @@ fn a_transmitter_that_fails_is_not_believed() {
     assert_eq!(column(&trace, "Y2.PV")[60], 100.0);
     let true_value = column(&trace, "Y2.PV true value");
     assert!(true_value.iter().all(|y| (y - 50.0).abs() < 1e-9), "what is false was acted upon");
+    let believed = |at: f64| trial.ahead(at).unwrap().cvs.iter().map(|cv| cv.believed).collect::<Vec<_>>();
+    assert_eq!((believed(49.0), believed(60.0)), (vec![true, true], vec![true, false]));
 }
 
 #[test]
@@ -439,7 +447,7 @@ fn what_is_ahead_is_what_comes_when_nothing_else_does() {
             assert!((played[11 + k] - expected).abs() < 1e-9, "{tag} {k}: {} {expected}", played[11 + k]);
         }
     }
-    assert!(ahead.limits.iter().any(|limit| limit.tag == "Y1.OP" && limit.cost > 0.0), "{:?}", ahead.limits);
+    assert!(ahead.limits.iter().any(|limit| limit.tag == "Y1.OP" && limit.cost.unwrap() > 0.0), "{:?}", ahead.limits);
     assert!(ahead.verdict.contains("Y1.OP"), "{}", ahead.verdict);
     // At rest nothing is felt.
     let quiet = trial.ahead(0.0).unwrap();
@@ -462,7 +470,7 @@ fn what_does_not_fit_is_refused_at_its_field() {
         ("controller.horizon", |t| predictive(t).horizon = 1e6),
         ("controller.moves", |t| predictive(t).moves = vec![]),
         ("controller.moves", |t| predictive(t).moves = vec![1, 0]),
-        ("controller.moves", |t| predictive(t).moves = vec![1; 41]),
+        ("controller.moves", |t| predictive(t).moves = vec![1; 81]),
         ("controller.cvs[0].tag", |t| predictive(t).cvs[0].tag = "Z".into()),
         ("controller.cvs[1].output", |t| predictive(t).cvs[1].output = "z".into()),
         ("controller.cvs[1].disturbance", |t| {
@@ -595,8 +603,76 @@ fn a_proposal_controls_everything_that_is_on_offer_from_its_first_scan() {
             .unwrap(),
         );
         let off = error(&trace);
-        assert!(off < 0.05 + by_rule, "{}: {off} % off, PID {by_rule} %", offer.title);
+        assert!(off < 0.15 + by_rule, "{}: {off} % off, PID {by_rule} %", offer.title);
         tried += 1;
     }
     assert!(tried > 15, "{tried}");
+}
+
+#[test]
+fn what_cannot_be_reached_in_the_end_is_not_hastened_to() {
+    // A known load that the MV cannot make good for ever, and that comes slowly: until it is there the set point is kept.
+    let cells = vec![vec![[1.0, 10.0, 0.0], [1.0, 100.0, 0.0]]];
+    let mut settings = settings(&cells, 1, 300.0, vec![1, 1, 2, 4, 8, 16, 32]);
+    settings.dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into() }];
+    settings.mvs[0].low = 40.0;
+    let mut trial = trial(plant(&cells, 1), settings, 1.0, 600.0);
+    trial.scenario.events = vec![Event::LoadStep { at: 10.0, by: 20.0, input: Some("u2".into()) }];
+    let trace = trial.run().unwrap();
+    let y = column(&trace, "Y1.PV");
+    // 20·(1 − e^(−t/100)) passes 10, all that the MV can take away, after 69 s; then it goes on to 60 (exact mathematics).
+    assert!(y[10..60].iter().all(|y| (y - 50.0).abs() < 0.7), "{:?}", &y[10..60]);
+    assert!((y[599] - (50.0 + 10.0 - 20.0 * (-589.0f64 / 100.0).exp())).abs() < 0.1, "{}", y[599]);
+    assert!(column(&trace, "Y1.OP").iter().all(|u| *u <= 50.0 + 1e-9));
+}
+
+#[test]
+fn a_spare_mv_rests_where_it_is_told_and_helps_while_it_must() {
+    let cells = vec![vec![[1.0, 20.0, 2.0], [0.5, 5.0, 0.0]]];
+    let mut settings = settings(&cells, 2, 120.0, vec![1, 1, 2, 4, 8, 16]);
+    settings.mvs[1].rests_at = Some(50.0);
+    let mut trial = trial(plant(&cells, 2), settings, 1.0, 900.0);
+    // The second MV has a seat of its own, which measures nothing of its own.
+    trial.candidate.further = vec![Wired {
+        name: "spare".into(),
+        measures: "Y1.PV".into(),
+        sets: vec![Wire::to("Y2.OP")],
+        controller: ControllerSpec::Seat,
+        set_point_tracking: false,
+    }];
+    trial.scenario.events = vec![Event::set_point(50.0, 5.0)];
+    let trace = trial.run().unwrap();
+    let [y, u1, u2] = ["Y1.PV", "Y1.OP", "Y2.OP"].map(|tag| column(&trace, tag));
+    assert!(u2[50..70].iter().any(|u| *u > 51.0), "it does not help");
+    assert!(
+        (y[899] - 55.0).abs() < 1e-3 && (u1[899] - 55.0).abs() < 0.01 && (u2[899] - 50.0).abs() < 0.02,
+        "{} {} {}",
+        y[899],
+        u1[899],
+        u2[899]
+    );
+    assert!(trace.columns.iter().all(|column| column.tag != "spare.SP"), "a set point that leads nothing");
+    assert!(assess(&trial, &trace).unwrap().further.is_empty());
+}
+
+#[test]
+fn a_row_of_the_trail_is_named_by_the_signal_that_was_changed() {
+    let cells = wood_berry();
+    let before = trial(plant(&cells, 2), settings(&cells, 2, 40.0, vec![1, 2]), 1.0, 60.0);
+    let named = |change: &dyn Fn(&mut PredictiveSettings)| {
+        let mut after = before.clone();
+        change(predictive(&mut after));
+        after.difference(&before).join(", ")
+    };
+    assert_eq!(named(&|s| s.mvs[1].usual_move = 2.0), "Y2.OP usual move 1 → 2");
+    assert_eq!(
+        named(&|s| s.cvs[0].high = Some(RankedLimit { value: 54.0, rank: 2 })).matches("Y1.PV high limit").count(),
+        2
+    );
+    assert_eq!(named(&|s| s.cvs[1].response_time = 30.0), "Y2.PV response time 0 → 30");
+    assert_eq!(named(&|s| s.moves = vec![1, 1, 4]), "moves 1, 2 → 1, 1, 4");
+    assert_eq!(
+        named(&|s| s.dvs = vec![MeasuredDisturbance { signal: "load".into(), input: "u3".into() }]),
+        "with load"
+    );
 }

@@ -165,3 +165,40 @@ async fn robustness_is_computed_for_what_is_linear_and_refused_for_what_is_not()
     let wild = json!({ "trial": self::trial(&json!({ "kind": "pid", "gain": 50.0, "integral_time": 10.0 })) });
     assert!(site.refused("/robustness/mismatch", &wild).await["detail"].as_str().unwrap().contains("unstable"));
 }
+
+#[tokio::test]
+async fn a_predictive_controller_is_begun_with_looks_ahead_and_gives_way_to_others() {
+    let site = Site::open().await;
+    let before = trial(&pi());
+    let begun =
+        site.send(Method::POST, "/tune/begin", &json!({ "trial": before, "kind": "predictive" }), StatusCode::OK).await;
+    assert_eq!(begun["controller"]["kind"], "predictive");
+    assert_eq!(begun["controller"]["cvs"][0]["tag"], before["plant"]["pv"]["tag"]);
+    let mut predictive = before.clone();
+    predictive["candidate"]["controller"] = begun["controller"].clone();
+    let result = site.send(Method::POST, "/simulate", &predictive, StatusCode::OK).await;
+    let tags: Vec<&str> =
+        result["trace"]["columns"].as_array().unwrap().iter().map(|column| column["tag"].as_str().unwrap()).collect();
+    assert!(tags.contains(&"solver steps") && tags.contains(&"limits at work"), "{tags:?}");
+
+    // At the last scan the plan is the one that leads to the set point; before the first event nothing is felt.
+    let ahead = json!({ "trial": predictive, "at": 0.0 });
+    let ahead = site.send(Method::POST, "/simulate/ahead", &ahead, StatusCode::OK).await;
+    assert!(ahead["limits"].as_array().unwrap().is_empty() && ahead["at"] == 0.0, "{ahead}");
+    let points = ahead["cvs"][0]["expected"].as_array().unwrap().len();
+    assert_eq!(ahead["mvs"][0]["planned"].as_array().unwrap().len(), points);
+
+    let refused = site.refused("/simulate/ahead", &json!({ "trial": before, "at": 0.0 })).await;
+    assert_eq!(refused["field"], "candidate.controller.kind");
+    let refused = site.refused("/simulate/ahead", &json!({ "trial": predictive, "at": 1e9 })).await;
+    assert_eq!(refused["field"], "at");
+    let mut narrow = predictive.clone();
+    narrow["candidate"]["controller"]["mvs"][0]["high"] = json!(0.0);
+    let refused = site.refused("/simulate", &narrow).await;
+    assert!(refused["field"].as_str().unwrap().ends_with("controller.mvs[0].high"), "{refused}");
+
+    // What asks for one loop's settings says that this is none.
+    let back = json!({ "trial": predictive, "kind": "pid" });
+    let back = site.send(Method::POST, "/tune/begin", &back, StatusCode::OK).await;
+    assert_eq!((&back["controller"]["kind"], &back["further"]), (&json!("pid"), &json!([])));
+}

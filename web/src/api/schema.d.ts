@@ -1753,6 +1753,8 @@ export interface components {
         };
         /** @description What a CV is expected to do, in the unit of its span; the first point is a scan ahead. */
         AheadOfCv: {
+            /** @description Whether what is measured is believed: not at an end of its span. */
+            believed: boolean;
             /** @description Expected if nothing were moved any more. */
             by_itself: number[];
             /**
@@ -1789,6 +1791,8 @@ export interface components {
         };
         /** @description What is planned of an MV, %; the first value is that of this scan, which stands until the next. */
         AheadOfMv: {
+            /** @description Whether it may be moved: not in manual. */
+            available: boolean;
             /**
              * Format: double
              * @description Before this scan.
@@ -2306,7 +2310,7 @@ export interface components {
             /**
              * Format: double
              * @description How soon a deviation that the model does not explain is believed, s: 0 for at once, long where the measurement is noisy. Null for
-             *     a quarter of the response time, and two scans at least.
+             *     the response time, and four scans at least.
              */
             believed_after?: number | null;
             disturbance?: components["schemas"]["DisturbanceAt"] | null;
@@ -4041,8 +4045,9 @@ export interface components {
             /**
              * Format: double
              * @description What it costs: how much the cost of the plan would fall for 1 % more room, in squares of 1 % of span; that of all points together.
+             *     Null where limits give way: there it is not room that is short.
              */
-            cost: number;
+            cost?: number | null;
             /**
              * Format: double
              * @description By how much it gives way at most, in the unit of the CV.

@@ -63,6 +63,11 @@ const LIMITS: Record<Schemas["LimitKind"], string> = {
   fall: "how fast it may fall",
   rise: "how fast it may rise",
 };
+/** Inputs that are moved are in % of what is set. */
+const inputUnit = (input: string) => {
+  const { controller } = props.trial.candidate;
+  return controller.kind === "predictive" && controller.mvs.some((mv) => mv.input === input) ? " %" : "";
+};
 const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?.unit ?? "%";
 </script>
 
@@ -125,7 +130,9 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
               }}<span v-if="limit.rank" class="text-soft"> · rank {{ limit.rank }}</span>
             </td>
             <td class="text-right">{{ duration(limit.ahead) }}</td>
-            <td class="text-right">{{ number(limit.cost, 2) }}</td>
+            <td class="text-right">
+              {{ limit.cost === null || limit.cost === undefined ? "–" : number(limit.cost, 2) }}
+            </td>
             <td class="text-right" :class="limit.gives_way ? 'text-limit' : 'text-soft'">
               {{ limit.gives_way ? `▲ ${number(limit.gives_way, 2)} ${unitOfCv(limit.tag)}` : "–" }}
             </td>
@@ -146,7 +153,7 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
         </thead>
         <tbody>
           <tr v-for="cv in ahead.cvs" :key="cv.tag">
-            <td>{{ cv.tag }}</td>
+            <td>{{ cv.tag }}<span v-if="!cv.believed" class="text-caution"> △ not believed</span></td>
             <td class="text-right">{{ number(cv.now) }} {{ cv.unit }}</td>
             <td class="text-right">{{ number(cv.rests_at) }} {{ cv.unit }}</td>
             <td class="text-right">
@@ -154,13 +161,13 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
                 cv.disturbance === null || cv.disturbance === undefined
                   ? "–"
                   : cv.disturbance_at
-                    ? `${number(cv.disturbance, 2)} at ${readable(cv.disturbance_at)}`
+                    ? `${number(cv.disturbance, 2)}${inputUnit(cv.disturbance_at)} at ${readable(cv.disturbance_at)}`
                     : `${number(cv.disturbance, 2)} ${cv.unit}`
               }}
             </td>
           </tr>
           <tr v-for="mv in ahead.mvs" :key="mv.tag">
-            <td>{{ mv.tag }}</td>
+            <td>{{ mv.tag }}<span v-if="!mv.available" class="text-caution"> △ in manual</span></td>
             <td class="text-right">{{ number(mv.before) }} %</td>
             <td class="text-right">{{ number(mv.rests_at) }} %</td>
             <td class="text-right text-soft">–</td>

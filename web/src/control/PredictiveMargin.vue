@@ -95,7 +95,7 @@ function cvFields(cv: Cv, k: number): Field[] {
       hint: "short trusts the measurement, long the model",
       isTime: true,
       value: cv.believed_after ?? null,
-      whenEmpty: "a quarter of the time back",
+      whenEmpty: "the time back",
       set: (value) => editCv(k, (own) => (own.believed_after = value ?? undefined)),
       ...rangeOf("ControlledVariable", "believed_after"),
     },
@@ -165,22 +165,23 @@ const refused = ref("");
 function setMoves(text: string) {
   const found = movesIn(text);
   refused.value = typeof found === "string" ? found : "";
-  if (typeof found !== "string") emit("change", (settings) => (settings.moves = found));
+  if (typeof found === "string") return;
+  emit("change", (settings) => (settings.moves = found));
+  emit("settled");
 }
 </script>
 
 <template>
   <div class="grid gap-[6px]">
     <FieldList :fields="general" @settled="emit('settled')" />
-    <label class="grid grid-cols-[1fr_auto] items-center gap-2">
+    <label class="grid gap-1">
       <span>Moves held for <span class="text-soft">scans</span></span>
       <input
-        class="entry w-[150px]"
+        class="entry"
         :value="moves"
         aria-label="Moves held for, scans"
         :aria-invalid="refused !== ''"
         @change="setMoves(($event.target as HTMLInputElement).value)"
-        @keydown.enter="emit('settled')"
       />
     </label>
     <p v-if="refused" class="text-limit" role="alert">{{ refused }}</p>

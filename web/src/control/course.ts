@@ -81,6 +81,7 @@ export function coursePanels(
   const end = times.at(-1) ?? 0;
   const setPoint = values("set_point").at(-1) ?? 0;
   const isManual = trial.candidate.controller.kind === "manual";
+  const cv = cvOf(trial, trial.plant.pv.tag);
   const bands =
     load && !isManual
       ? [{ from: load.at, to: end, low: setPoint - load.recovery_band, high: setPoint + load.recovery_band }]
@@ -98,13 +99,14 @@ export function coursePanels(
       weight: 3.2,
       bands,
       shades,
+      limits: limitsOf(cv),
       curves: [
         curve(values("process_variable"), { width: 2.4 }),
         ...laidUnder(byRole("process_variable"), false),
         ...(truth && extra.has(truth.tag)
           ? [curve(truth.values, { label: "true", colour: "--measured", dash: [1, 3], width: 1.6 })]
           : []),
-        ...(isManual
+        ...(isManual || cv?.follows_set_point === false
           ? []
           : [
               curve(values("set_point"), {
@@ -132,7 +134,7 @@ export function coursePanels(
       ],
     },
   ];
-  panels.push(...furtherPanels(trace, curve, laidUnder));
+  panels.push(...furtherPanels(trial, trace, curve, laidUnder));
   const loads = values("load");
   if (loads.some((value) => value !== 0))
     panels.push({
@@ -204,8 +206,25 @@ export function coursePanels(
   return panels;
 }
 
+/** The CV that a measured signal is to a predictive controller, and the MV that an OP is. */
+function cvOf(trial: Trial, tag: string) {
+  const { controller } = trial.candidate;
+  return controller.kind === "predictive" ? (controller.cvs.find((cv) => cv.tag === tag) ?? null) : null;
+}
+
+function mvOf(trial: Trial, tag: string) {
+  const { controller } = trial.candidate;
+  return controller.kind === "predictive" ? (controller.mvs.find((mv) => mv.tag === tag) ?? null) : null;
+}
+
+function limitsOf(cv: ReturnType<typeof cvOf>) {
+  if (!cv?.low && !cv?.high) return undefined;
+  return { low: cv.low?.value ?? -Infinity, high: cv.high?.value ?? Infinity };
+}
+
 /** PV with set point and OP of each further loop. */
 function furtherPanels(
+  trial: Trial,
   trace: Trace,
   curve: (values: number[], rest: Partial<Curve>) => Curve,
   laidUnder: (pick: (trace: Trace) => number[] | undefined, stepped: boolean) => Curve[],
@@ -223,15 +242,18 @@ function furtherPanels(
       // A set point whose PV stands elsewhere (an override, say) has a panel of its own; else it lies on its PV.
       if (column.role === "set_point" && own.some((other) => other.role === "process_variable")) continue;
       const isPv = column.role === "process_variable";
+      const cv = isPv ? cvOf(trial, column.tag) : null;
+      const mv = column.role === "output" ? mvOf(trial, column.tag) : null;
       panels.push({
         key: column.tag,
         title: putOut ? readable(column.tag) : column.tag,
         unit: column.unit,
         weight: isPv ? 2 : 1,
+        limits: mv ? { low: mv.low ?? 0, high: mv.high ?? 100 } : limitsOf(cv),
         curves: [
           curve(column.values, isPv ? { width: 2.2 } : { colour: "--op", stepped: true, width: 1.8 }),
           ...laidUnder(byTag(column.tag), !isPv),
-          ...(isPv && setPoint
+          ...(isPv && setPoint && cv?.follows_set_point !== false
             ? [
                 curve(setPoint.values, {
                   label: "SP",

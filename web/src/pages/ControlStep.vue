@@ -685,7 +685,7 @@ useKeys({
           />
         </div>
         <p
-          v-if="loops.length > 1 && setsItsOp && ALONE.includes(view)"
+          v-if="loops.length > 1 && setsItsOp && !isPredictive && ALONE.includes(view)"
           class="mr-3 mb-1 border-l-[3px] border-caution pl-3 text-[12.5px]"
         >
           △ {{ loops[0]?.name }} alone, as if the other loops stood still. Its margins with them closed stand
@@ -719,6 +719,14 @@ useKeys({
             :loop-tag="state.tag"
             @take="takeLoops"
           />
+          <StateNotice
+            v-else-if="ALONE.includes(view) && isPredictive"
+            kind="empty"
+            title="Not of a predictive controller"
+          >
+            This view judges the settings of one PID loop. How a predictive controller bears a wrong model is
+            seen in a sweep over the plant (Sweep), and what holds it at Ahead.
+          </StateNotice>
           <StateNotice
             v-else-if="ALONE.includes(view) && !setsItsOp"
             kind="empty"
@@ -803,7 +811,9 @@ useKeys({
             {{ base && !isChanged ? `Trial ${letter(base.number)}` : "Unsaved trial" }}
             <span v-if="isFlipped" class="text-caution"> · showing {{ letter(pinned?.number ?? 0) }}</span>
           </span>
-          <span class="text-[12.5px] font-normal text-soft">ideal form, % of span</span>
+          <span class="text-[12.5px] font-normal text-soft">{{
+            isPredictive ? "% of span" : "ideal form, % of span"
+          }}</span>
         </h1>
         <p v-if="base?.remark && !isChanged" class="mb-1 border-l-[3px] border-rule pl-3 whitespace-pre-wrap">
           {{ base.remark }}
@@ -836,6 +846,11 @@ useKeys({
             @made="focus = $event"
             @settled="keep"
           />
+          <p v-else-if="part === 'tune' && isPredictive" class="border-l-[3px] border-rule pl-3">
+            A predictive controller is set up at Candidate: how soon a signal should be back, how calm a valve
+            should be, limits and their ranks. Rules and searches give settings of PID controllers: choose PID
+            there to come back to them.
+          </p>
           <template v-else-if="part === 'tune'">
             <p v-if="loops.length > 1" class="mb-2 border-l-[3px] border-caution pl-3 text-[12.5px]">
               △ Rules and searches take {{ loops[0]?.name }} alone, as if the other loops stood still.
@@ -898,7 +913,8 @@ useKeys({
         </p>
         <LoopFigures v-if="inFocus" :assessment="inFocus.figures" :pv-unit="inFocus.unit" />
         <p v-else class="text-[12.5px] text-soft">
-          {{ focus }} has no OP of its own: it has no loop to be measured.
+          {{ focus }} has no loop of its own to be measured: it sets no OP, or what it measures belongs to
+          another.
         </p>
         <p v-if="staleModelOf(base)" class="border-l-[3px] border-caution pl-3">
           △ Model {{ letter(staleModelOf(base)?.number ?? 0) }}, which this trial stands on, is stale: its

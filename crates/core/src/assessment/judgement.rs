@@ -34,6 +34,7 @@ pub fn judge(
     verdicts.extend(margins.map(robustness));
     verdicts.extend(scan_verdicts(&trial.candidate.controller, trial.scenario.scan));
     let integrates = has_integral_action(&trial.candidate.controller);
+    let is_predictive = trial.candidate.controller.is_seat();
     verdicts.extend(metrics.set_point_responses.iter().filter_map(|response| {
         if response.settling_time_5.is_none() && !integrates {
             Some(Verdict::new(
@@ -53,15 +54,27 @@ pub fn judge(
         } else if response.settling_time_5.is_none() {
             Some(Verdict::new(
                 Tone::Caution,
-                "Does not settle within ±5 % of the set point step by the end: give it more time, or shorten the integral time.",
+                format!(
+                    "Does not settle within ±5 % of the set point step by the end: give it more time, or {}.",
+                    if is_predictive {
+                        "look ahead at which limit holds it, and whether another set point takes its part"
+                    } else {
+                        "shorten the integral time"
+                    }
+                ),
                 "settling time ±5 %",
             ))
         } else if response.overshoot_percent > REMARKABLE_OVERSHOOT {
             Some(Verdict::new(
                 Tone::Caution,
                 format!(
-                    "Overshoots the set point by {} %: lower the set point weight, or lengthen the integral time.",
-                    readable(response.overshoot_percent)
+                    "Overshoots the set point by {} %: {}.",
+                    readable(response.overshoot_percent),
+                    if is_predictive {
+                        "the model may be too slow or its gain too low; let it be back later, or deviations be believed later"
+                    } else {
+                        "lower the set point weight, or lengthen the integral time"
+                    }
                 ),
                 "overshoot above 10 % of the step (common practice)",
             ))
@@ -132,7 +145,8 @@ fn of_further_loops(trial: &Trial, margins: Option<&Margins>, further: &[Further
     let all_automatic = trial.candidate.further.iter().all(|wired| automatic(&wired.controller));
     let own = (trial.plant.loop_tag(), margins);
     let of_each = std::iter::once(own).chain(further.iter().map(|one| (one.name.as_str(), one.margins.as_ref())));
-    if automatic(&trial.candidate.controller) && all_automatic && margins.is_none() {
+    let is_predictive = trial.candidate.controller.is_seat();
+    if automatic(&trial.candidate.controller) && all_automatic && margins.is_none() && !is_predictive {
         let text = "No margins can be told: the other loops are not stable without this one, or something is not linear or runs away \
                     by itself. Look whether the pairing is the right one (Interaction).";
         return vec![Verdict::new(Tone::Caution, text, RULE)];

@@ -134,7 +134,7 @@ impl ControllerSpec {
             Self::ModelReference(_) => "model-reference adaptive",
             Self::SelfTuning(_) => "self-tuning",
             Self::Relay(_) => "relay",
-            Self::Predictive(_) => "predictive",
+            Self::Predictive(_) => "predictive controller",
             Self::Seat => "seat of the predictive controller",
             Self::Manual => "manual",
         }

@@ -205,7 +205,7 @@ pub(super) fn columns(
     name_apart(&mut columns);
     let template = Trace {
         scan: trial.scenario.scan,
-        output_limits: trial.candidate.controller.output_limits(),
+        output_limits: trial.candidate.output_limits(&trial.candidate.controller, &plant.op.tag),
         columns,
         ..Trace::default()
     };
@@ -252,7 +252,7 @@ fn further_columns(trial: &Trial, started: &Started, schedule: &Schedule, wiring
     };
     for (c, name) in wiring.names.iter().enumerate() {
         let measured = wiring.measures[c];
-        if c > 0 {
+        if c > 0 && !wiring.only_moves(&trial.candidate, c) {
             add(name, format!("{name}.SP"), &spans[measured].unit, ColumnRole::SetPoint, Source::SetPoint(c));
         }
         if !shown_measured.contains(&measured) {

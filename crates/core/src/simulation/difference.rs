@@ -1,7 +1,7 @@
 //! What one trial changed from another, in words: the name of a row of the trail.
 
 use super::{Event, Plant, Trial, Wire, Wired};
-use crate::controller::{Action, ControllerSpec, PidSettings};
+use crate::controller::{Action, ControllerSpec, PidSettings, PredictiveSettings};
 use crate::process::{Description, EquationsSpec, ProcessSpec, Quantity};
 use crate::verdict::{readable, readable_duration};
 use serde::Serialize;
@@ -114,6 +114,7 @@ impl Changes {
                 self.document("predictor's model", &old.model, &new.model);
                 self.time("prediction filter", old.filter_time, new.filter_time);
             }
+            (ControllerSpec::Predictive(old), ControllerSpec::Predictive(new)) => self.predictive(old, new),
             (ControllerSpec::Manual, ControllerSpec::Pid(_)) => self.list.push("to automatic".to_owned()),
             (_, ControllerSpec::Manual) if old != new => self.list.push("to manual".to_owned()),
             _ if std::mem::discriminant(old) == std::mem::discriminant(new) => {
@@ -121,6 +122,40 @@ impl Changes {
             }
             _ => self.list.push(format!("now {}", new.title())),
         }
+    }
+
+    /// By the tags of what is controlled and moved.
+    fn predictive(&mut self, old: &PredictiveSettings, new: &PredictiveSettings) {
+        self.time("looks ahead", old.horizon, new.horizon);
+        if old.moves != new.moves {
+            let shown = |moves: &[u32]| moves.iter().map(u32::to_string).collect::<Vec<_>>().join(", ");
+            self.list.push(format!("moves {} → {}", shown(&old.moves), shown(&new.moves)));
+        }
+        if old.model != new.model {
+            self.list.push("another model".to_owned());
+        }
+        for new in &new.cvs {
+            if let Some(old) = old.cvs.iter().find(|old| old.tag == new.tag) {
+                self.document(&new.tag, old, new);
+            }
+        }
+        for new in &new.mvs {
+            if let Some(old) = old.mvs.iter().find(|old| old.tag == new.tag) {
+                self.document(&new.tag, old, new);
+            }
+        }
+        fn tags(settings: &PredictiveSettings) -> Vec<&str> {
+            let signals = settings.cvs.iter().map(|cv| &cv.tag).chain(settings.mvs.iter().map(|mv| &mv.tag));
+            signals.chain(settings.dvs.iter().map(|dv| &dv.signal)).map(String::as_str).collect()
+        }
+        let (before, after) = (tags(old), tags(new));
+        self.list.extend(after.iter().filter(|tag| !before.contains(tag)).map(|tag| format!("with {tag}")));
+        self.list.extend(before.iter().filter(|tag| !after.contains(tag)).map(|tag| format!("without {tag}")));
+        if old.beyond_horizon != new.beyond_horizon {
+            let word = if new.beyond_horizon { "counts" } else { "does not count" };
+            self.list.push(format!("what comes beyond the horizon {word}"));
+        }
+        self.number("solver steps at most", f64::from(old.most_steps), f64::from(new.most_steps), "");
     }
 
     fn pid(&mut self, old: &PidSettings, new: &PidSettings) {
@@ -252,8 +287,10 @@ impl Changes {
             let mut parts: Vec<&str> = name.split('/').filter(|part| part.parse::<usize>().is_err()).collect();
             let last = parts.pop().unwrap_or_default();
             // The noise of the sensor, the stroke time of the valve need not be said whose they are; a gain must.
-            let own = parts.pop().filter(|part| ["inner", "outer", "model"].contains(part));
+            let own = parts.pop().filter(|part| ["inner", "outer", "model", "low", "high"].contains(part));
             let name_in_words = match (own, what) {
+                (Some(own @ ("low" | "high")), _) if last == "value" => format!("{what} {own} limit"),
+                (Some(own @ ("low" | "high")), _) => format!("{what} {own} limit's {last}"),
                 _ if last.is_empty() => words(what),
                 (Some(own), _) => words(&format!("{own} {last}")),
                 (None, "sensor" | "valve") => words(last),

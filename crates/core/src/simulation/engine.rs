@@ -615,7 +615,7 @@ impl Trial {
         let mut time = 0.0;
         while let Some(row) = simulation.step() {
             time = row.time;
-            if time + self.scenario.scan * (1.0 + SLACK) > at + SLACK {
+            if time + self.scenario.scan * (1.0 - SLACK) > at {
                 break;
             }
         }

@@ -120,11 +120,14 @@ impl Trial {
     }
 
     /// The trace of this trial as it is seen from a further controller: its set point, measured signal and OP in the place of those of
-    /// the first loop, for all that is computed from a trace, with its limits. None where it sets no OP.
+    /// the first loop, for all that is computed from a trace, with its limits. None where it sets no OP, or nothing that is measured is its own.
     pub fn trace_seen_from(&self, name: &str, trace: &Trace) -> Result<Option<Trace>> {
         let wiring = Wiring::new(&self.plant, &self.candidate)?;
         let Some(k) = wiring.names.iter().skip(1).position(|known| known == name) else { return Ok(None) };
         let wired: &Wired = &self.candidate.further[k];
+        if wiring.only_moves(&self.candidate, k + 1) {
+            return Ok(None);
+        }
         let Some(op) = wiring.op_of(k + 1) else { return Ok(None) };
         let op = op.checked_sub(1).map_or(&self.plant.op.tag, |further| &self.plant.further_driven[further].tag);
         let true_value = match wiring.measures[k + 1] {
@@ -147,7 +150,7 @@ impl Trial {
         let disturbances = trace.columns.iter().filter(|column| column.role == ColumnRole::Disturbance).cloned();
         Ok(Some(Trace {
             columns: columns.chain(disturbances).collect(),
-            output_limits: wired.controller.output_limits(),
+            output_limits: self.candidate.output_limits(&wired.controller, op),
             ..trace.clone()
         }))
     }

@@ -3,7 +3,7 @@
 use super::plant::Plant;
 use super::scenario::{Event, Scenario};
 use super::wiring::{Wire, Wired, Wiring};
-use crate::controller::ControllerSpec;
+use crate::controller::{ControllerSpec, OutputLimits};
 use crate::series::hex;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -54,6 +54,17 @@ pub struct Candidate {
 }
 
 impl Candidate {
+    /// The limits within which an OP is moved by a controller: its own, or, of a seat, those of the MV of the predictive controller.
+    #[must_use]
+    pub fn output_limits(&self, controller: &ControllerSpec, op: &str) -> OutputLimits {
+        let all = std::iter::once(&self.controller).chain(self.further.iter().map(|wired| &wired.controller));
+        let mv = all
+            .filter_map(ControllerSpec::predictive)
+            .find_map(|settings| settings.mvs.iter().find(|mv| mv.tag == op))
+            .filter(|_| controller.is_seat());
+        mv.map_or_else(|| controller.output_limits(), |mv| OutputLimits { low: mv.low, high: mv.high })
+    }
+
     /// A controller with a set point of its own.
     #[must_use]
     pub fn new(controller: ControllerSpec) -> Self {

@@ -218,6 +218,13 @@ impl Wiring {
         Ok(wiring)
     }
 
+    /// Whether a controller is a seat that only moves something: what it measures belongs to one before it.
+    pub fn only_moves(&self, candidate: &Candidate, controller: usize) -> bool {
+        let Some(at) = controller.checked_sub(1) else { return false };
+        candidate.further[at].controller == ControllerSpec::Seat
+            && self.measures[..controller].contains(&self.measures[controller])
+    }
+
     /// The wires of a controller.
     pub fn of(&self, controller: usize) -> impl Iterator<Item = &Lead> {
         self.leads.iter().filter(move |lead| lead.from == controller)

@@ -28,7 +28,8 @@ struct OfPlant {
 /// are OPs are led to their set points, further ones only shown. `known` are inputs of the process that are measured.
 ///
 /// The model is the plant's own process with its sensors, linear about where it rests; the horizon reaches until everything has settled;
-/// every CV is led back about as fast as its dead time allows, and MVs are as calm as that asks for (choices of this project).
+/// every CV is led back about as fast as its dead time allows, and MVs are as calm as that asks for; an MV that moves no CV most rests
+/// where it stands now (choices of this project).
 pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Candidate> {
     let started = plant.start()?;
     if !started.at_rest {
@@ -64,7 +65,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         let by = shapes.strongest(k);
         let Cell { dead, lag, .. } = *shapes.cell(k, by);
         // What is slow beside its dead time is disturbed where it is moved: at its output a load would be believed as slowly as it shows.
-        let at_input = lag > 3.0 * dead && !disturbed.contains(&by);
+        let at_input = lag > dead && !disturbed.contains(&by);
         if at_input {
             disturbed.push(by);
         }
@@ -80,6 +81,8 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             believed_after: None,
         });
     }
+    let at_start: Vec<f64> =
+        std::iter::once(started.op).chain(plant.further_driven.iter().map(|one| one.at_start)).collect();
     for (j, input) in inputs.iter().enumerate() {
         // The move that brings a CV back by 1 % of span as soon as it should be, of the CV that asks for the largest.
         let asked = (0..cvs.min(mvs)).map(|k| {
@@ -88,7 +91,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             let moved = responses[j][(after - 1, k)].abs();
             if own.gain.abs() > 0.1 * strongest.gain.abs() && moved > 0.0 { moved.recip() } else { 0.0 }
         });
-        let usual_move = rounded(asked.fold(0.0, f64::max).clamp(0.05, 50.0), 2);
+        let usual_move = rounded(asked.fold(0.0, f64::max).clamp(0.05, 20.0), 2);
         settings.mvs.push(ManipulatedVariable {
             tag: input.tag.clone(),
             input: input.name.clone(),
@@ -96,7 +99,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             high: 100.0,
             rate: None,
             usual_move,
-            rests_at: None,
+            rests_at: (0..cvs).all(|k| shapes.strongest(k) != j).then_some(at_start[j]),
             cost: 0.0,
         });
     }
@@ -289,7 +292,8 @@ fn seats(plant: &Plant) -> Vec<Wired> {
         seats.push(seat(loop_of(&one.tag), one.tag.clone(), op.map(Wire::to).into_iter().collect()));
     }
     for op in free {
-        seats.push(seat(loop_of(op), plant.pv.tag.clone(), vec![Wire::to(op)]));
+        // What only moves something is called after that.
+        seats.push(seat(op.to_owned(), plant.pv.tag.clone(), vec![Wire::to(op)]));
     }
     // Names that are taken are told apart.
     let mut names = vec![plant.loop_tag().to_owned()];

@@ -5,6 +5,9 @@ use crate::numerics::Ending;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
+/// What gives way by less, in % of span, does so by rounding.
+const UNSEEN: f64 = 1e-6;
+
 /// What is ahead at a scan.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct LookAhead {
@@ -33,6 +36,8 @@ pub struct AheadOfCv {
     pub unit: String,
     /// What it is believed to be now.
     pub now: f64,
+    /// Whether what is measured is believed: not at an end of its span.
+    pub believed: bool,
     /// Expected with the moves that are planned.
     pub expected: Vec<f64>,
     /// Expected if nothing were moved any more.
@@ -60,6 +65,8 @@ pub struct AheadOfMv {
     pub tag: String,
     /// Before this scan.
     pub before: f64,
+    /// Whether it may be moved: not in manual.
+    pub available: bool,
     /// From this scan on.
     pub planned: Vec<f64>,
     /// Its limits.
@@ -80,7 +87,8 @@ pub struct LimitAtWork {
     /// Seconds ahead where it is felt first.
     pub ahead: f64,
     /// What it costs: how much the cost of the plan would fall for 1 % more room, in squares of 1 % of span; that of all points together.
-    pub cost: f64,
+    /// Null where limits give way: there it is not room that is short.
+    pub cost: Option<f64>,
     /// Its rank; null for one that is always kept.
     pub rank: Option<u32>,
     /// By how much it gives way at most, in the unit of the CV.
@@ -112,6 +120,11 @@ impl LimitKind {
     }
 }
 
+/// A value without what is only rounding about 0.
+fn tidy(value: f64) -> f64 {
+    if value.abs() < 1e-9 { 0.0 } else { value }
+}
+
 impl Predictive {
     /// What was seen ahead at the last scan, which was at `at` seconds.
     #[must_use]
@@ -132,7 +145,7 @@ impl Predictive {
 
     fn ahead_of_cv(&self, cv: usize) -> AheadOfCv {
         let (settings, span) = (&self.settings.cvs[cv], &self.spans[cv]);
-        let value = |percent: f64| span.from_percent(self.base.cvs[cv] + percent);
+        let value = |percent: f64| tidy(span.from_percent(self.base.cvs[cv] + percent));
         let points = || 1..=self.prediction.scans;
         let by_itself = |after: usize| self.last.free[self.prediction.row(cv, after)];
         let moved = |after: usize| {
@@ -148,6 +161,7 @@ impl Predictive {
             tag: settings.tag.clone(),
             unit: span.unit.clone(),
             now: value(self.last.outputs[cv]),
+            believed: self.last.believed[cv],
             expected: points().map(|after| value(by_itself(after) + moved(after))).collect(),
             by_itself: points().map(|after| value(by_itself(after))).collect(),
             wanted: if settings.follows_set_point {
@@ -158,7 +172,7 @@ impl Predictive {
             low: limits(settings.low.is_some(), |(low, _)| low),
             high: limits(settings.high.is_some(), |(_, high)| high),
             rests_at: value(self.targets.outputs[cv]),
-            disturbance: place.map(|k| self.observer.d[k] * if at_output(&k) { width } else { 1.0 }),
+            disturbance: place.map(|k| tidy(self.observer.d[k] * if at_output(&k) { width } else { 1.0 })),
             disturbance_at: place.and_then(|k| match &self.observer.places[k].1 {
                 DisturbanceAt::Input(name) => Some(name.clone()),
                 _ => None,
@@ -176,15 +190,16 @@ impl Predictive {
             if let Some(block) = self.prediction.begins.iter().position(|begin| *begin == scan) {
                 at += self.program.x()[mv * blocks + block];
             }
-            planned.push(at);
+            planned.push(tidy(at));
         }
         AheadOfMv {
             tag: settings.tag.clone(),
             before,
+            available: self.last.available[mv],
             planned,
             low: settings.low,
             high: settings.high,
-            rests_at: base + self.targets.mvs()[mv],
+            rests_at: tidy(base + self.targets.mvs()[mv]),
         }
     }
 
@@ -217,17 +232,20 @@ impl Predictive {
                     (&self.settings.cvs[cv].tag, limit, after, own.map(|own| own.rank), width)
                 }
             };
-            let (ahead, gives_way) = (ahead as f64 * self.scan, self.program.given(row) * width);
+            let given = self.program.given(row);
+            let (ahead, gives_way) = (ahead as f64 * self.scan, if given > UNSEEN { given * width } else { 0.0 });
+            let cost = (!self.last.solved.gave_way).then_some(multiplier);
             match all.iter_mut().find(|known| known.tag == *tag && known.limit == limit) {
                 Some(known) => {
-                    known.cost += multiplier;
+                    known.cost = known.cost.zip(cost).map(|(known, more)| known + more);
                     known.ahead = known.ahead.min(ahead);
                     known.gives_way = known.gives_way.max(gives_way);
                 }
-                None => all.push(LimitAtWork { tag: tag.clone(), limit, ahead, cost: multiplier, rank, gives_way }),
+                None => all.push(LimitAtWork { tag: tag.clone(), limit, ahead, cost, rank, gives_way }),
             }
         }
-        all.sort_by(|a, b| b.gives_way.total_cmp(&a.gives_way).then(b.cost.total_cmp(&a.cost)));
+        let cost = |one: &LimitAtWork| one.cost.unwrap_or(0.0);
+        all.sort_by(|a, b| b.gives_way.total_cmp(&a.gives_way).then(cost(b).total_cmp(&cost(a))));
         all
     }
 

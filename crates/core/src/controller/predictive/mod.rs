@@ -26,7 +26,7 @@ use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
 use crate::process::Process;
 use crate::units::Span;
 use crate::{Error, Result};
-use nalgebra::DVector;
+use nalgebra::{DMatrix, DVector};
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
@@ -62,6 +62,19 @@ struct Base {
     dvs: Vec<f64>,
 }
 
+/// The quadratic program of a plan, as any solver takes it: `min ½ xᵀG x + aᵀx` subject to `nᵢᵀx ≥ bᵢ`.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PlanProgram {
+    /// G: moves × moves, by MV, then by time.
+    pub matrix: DMatrix<f64>,
+    /// a.
+    pub linear: Vec<f64>,
+    /// The normals.
+    pub normals: Vec<Vec<f64>>,
+    /// Their bounds.
+    pub bounds: Vec<f64>,
+}
+
 /// What a constraint of the moves holds.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Constraint {
@@ -89,6 +102,8 @@ struct Last {
     mv_limits: Vec<(f64, f64)>,
     set_points: Vec<f64>,
     followed: Vec<bool>,
+    believed: Vec<bool>,
+    available: Vec<bool>,
     wishes: Vec<f64>,
     /// MVs before the move, from where they rested at first.
     before: Vec<f64>,
@@ -180,6 +195,8 @@ impl Predictive {
             mv_limits: vec![(0.0, 0.0); m],
             set_points: vec![0.0; p],
             followed: vec![true; p],
+            believed: vec![true; p],
+            available: vec![true; m],
             wishes: vec![f64::NAN; m],
             before: vec![0.0; m],
             now: zeros(observer.model.own() + m),
@@ -253,6 +270,7 @@ impl Predictive {
             let before = sight.applied[j] - self.base.mvs[j];
             let (low, high) = (mv.low - self.base.mvs[j], mv.high - self.base.mvs[j]);
             last.before[j] = before;
+            last.available[j] = sight.available[j];
             last.mv_limits[j] = match (sight.available[j], mv.rate) {
                 (false, _) => (before, before),
                 // One that stands outside is brought back as fast as it may move.
@@ -267,7 +285,8 @@ impl Predictive {
             };
             last.limits[k] = (from(&cv.low, f64::NEG_INFINITY), from(&cv.high, f64::INFINITY));
             last.set_points[k] = sight.set_points[k] - self.base.cvs[k];
-            last.followed[k] = cv.follows_set_point && sight.measured[k].is_finite();
+            last.believed[k] = sight.measured[k].is_finite();
+            last.followed[k] = cv.follows_set_point && last.believed[k];
         }
         let order = self.observer.x.len();
         last.state.rows_mut(0, order).copy_from(&self.observer.x);
@@ -298,14 +317,17 @@ impl Predictive {
     /// Where a CV should be after so many scans, and within which limits, in % from where the loop rested at first.
     fn wanted(&self, cv: usize, after: usize) -> (f64, (f64, f64)) {
         let last = &self.last;
-        let (now, rest) = (last.outputs[cv], self.targets.outputs[cv]);
+        // To its set point, not to where it is to rest: what cannot be reached in the end is still wanted on the way there
+        // (Rawlings, Bonné, Jørgensen, Venkat & Jørgensen, IEEE Trans. Automatic Control 53, 2008).
+        let (now, goal) =
+            (last.outputs[cv], if last.followed[cv] { last.set_points[cv] } else { self.targets.outputs[cv] });
         let time = self.settings.cvs[cv].response_time;
         let left = if time > 0.0 { (-(after as f64) * self.scan / time).exp() } else { 0.0 };
         let (low, high) = last.limits[cv];
         // From beyond a limit it comes back on the same way.
         let low = if now < low { low - (low - now) * left } else { low };
         let high = if now > high { high + (now - high) * left } else { high };
-        (rest + (now - rest) * left, (low, high))
+        (goal + (now - goal) * left, (low, high))
     }
 
     fn plan(&mut self) {
@@ -322,10 +344,12 @@ impl Predictive {
                 linear.iter_mut().zip(self.prediction.effect(row)).for_each(|(sum, effect)| *sum += off * effect);
             }
         }
+        // Where no set point is followed what MVs cost counts on the way, too; else it would move the set points.
+        let hours = if self.last.followed.contains(&true) { 0.0 } else { self.scan / 3600.0 };
         for (j, weight) in self.weights.positions.iter().enumerate() {
+            let off = weight * (self.last.before[j] - self.targets.mvs()[j]) + hours * self.settings.mvs[j].cost;
             for (b, begin) in self.prediction.begins.iter().enumerate() {
-                let off = self.last.before[j] - self.targets.mvs()[j];
-                linear[j * blocks + b] += weight * (scans - begin) as f64 * off;
+                linear[j * blocks + b] += (scans - begin) as f64 * off;
             }
         }
         if let Some(beyond) = &mut self.prediction.beyond {
@@ -355,6 +379,19 @@ impl Predictive {
                 if high { free - top } else { low - free }
             }
         }
+    }
+
+    /// The program of the last plan, for whoever wants to solve it by other means, and the moves that were found.
+    #[must_use]
+    pub fn program(&self) -> (PlanProgram, &[f64]) {
+        let (_, normals) = constraints(&self.settings, &self.prediction);
+        let program = PlanProgram {
+            matrix: self.prediction.cost(&self.weights),
+            linear: self.last.linear.as_slice().to_vec(),
+            normals: normals.into_iter().map(|(normal, _)| normal).collect(),
+            bounds: self.last.bounds.clone(),
+        };
+        (program, self.program.x())
     }
 
     /// Steps that the solver took at the last scan.
@@ -392,6 +429,8 @@ impl Last {
             mv_limits: Vec::new(),
             set_points: Vec::new(),
             followed: Vec::new(),
+            believed: Vec::new(),
+            available: Vec::new(),
             wishes: Vec::new(),
             before: Vec::new(),
             now: none(),

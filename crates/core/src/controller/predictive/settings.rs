@@ -10,7 +10,7 @@ pub const MOST_SIGNALS: usize = 8;
 /// Most scans that it looks ahead, and most moves of one manipulated variable that it plans.
 pub const MOST_SCANS_AHEAD: usize = 300;
 /// Most moves of all manipulated variables together.
-const MOST_MOVES: usize = 80;
+const MOST_MOVES: usize = 160;
 /// Lowest rank of a limit.
 const LOWEST_RANK: u32 = 9;
 
@@ -75,7 +75,7 @@ pub struct ControlledVariable {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub disturbance: Option<DisturbanceAt>,
     /// How soon a deviation that the model does not explain is believed, s: 0 for at once, long where the measurement is noisy. Null for
-    /// a quarter of the response time, and two scans at least.
+    /// the response time, and four scans at least.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 0)]
     pub believed_after: Option<f64>,
@@ -273,7 +273,7 @@ impl ControlledVariable {
 
     /// How soon a deviation is believed, s.
     pub(super) fn believes_after(&self, scan: f64) -> f64 {
-        self.believed_after.unwrap_or((0.25 * self.response_time).max(2.0 * scan))
+        self.believed_after.unwrap_or(self.response_time.max(4.0 * scan))
     }
 }
 

@@ -23,7 +23,7 @@ pub struct Shapes {
 pub struct Cell {
     /// At the end of the horizon.
     pub gain: f64,
-    /// Scans until it shows.
+    /// Scans until it shows; what rises late counts as dead time, too.
     pub dead: f64,
     /// Scans from there to 63 %.
     pub lag: f64,
@@ -52,11 +52,20 @@ impl Shapes {
             .map(|(k, j)| {
                 let response = cell(k, j);
                 let gain = response[horizon - 1];
+                // When it reaches a share of its gain, between scans; the first value is a scan after the move.
                 let reached = |share: f64| {
-                    response.iter().position(|value| value * gain.signum() >= share * gain.abs()).unwrap_or(0) as f64
+                    let part = |at: usize| if at == 0 { 0.0 } else { response[at - 1] / gain };
+                    let at = (1..=horizon).find(|at| part(*at) >= share).unwrap_or(horizon);
+                    let (before, after) = (part(at - 1), part(at));
+                    at as f64 - if after > before { (after - share).max(0.0) / (after - before) } else { 0.0 }
                 };
-                let dead = reached(0.02);
-                Cell { gain, dead, lag: (reached(0.632) + 1.0 - dead).max(1.0) }
+                if gain == 0.0 {
+                    return Cell { gain, dead: 0.0, lag: 1.0 };
+                }
+                // A lag with dead time through the points at 28.3 and 63.2 % (Smith 1972, from memory).
+                let (early, late) = (reached(0.283), reached(0.632));
+                let lag = (1.5 * (late - early)).max(0.1);
+                Cell { gain, dead: (late - lag).max(0.0), lag }
             })
             .collect();
         Self { mvs, cells, horizon, settles }

@@ -1,0 +1,70 @@
+//! Predictive control: chosen, tried, limited, looked into, and left again.
+
+use antistasis_e2e::{Application, Page, Result, binary};
+
+/// The newest trial of a loop, by an expression.
+fn newest(tag: &str, of: &str) -> String {
+    format!(
+        "(async () => {{ const [row] = await (await fetch('/api/v1/loops/{tag}/trials')).json(); return {of}; }})()"
+    )
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/AIC-320/control")).await?;
+    page.drawn().await?;
+    let before = page.script(&format!("return {}", newest("AIC-320", "row.trial.candidate.further"))).await?;
+
+    // One action: a proposal from the plant, tried at once. The other loop becomes a seat of it.
+    page.select("Controller", "predictive").await?;
+    page.shows("is led to its set point").await?;
+    page.drawn().await?;
+    page.click("FIC-322").await?;
+    page.shows("A seat of the predictive controller").await?;
+    page.click("AIC-320").await?;
+
+    // A limit: typed, and what cannot be is told at its entry.
+    page.enter("Looks ahead", "1").await?;
+    page.shows("the moves reach over").await?;
+    page.enter("Looks ahead", "600").await?;
+    page.until("the refusal gone", "return !document.body.textContent.includes('the moves reach over')").await?;
+    page.enter("Moves held for, scans", "1, two").await?;
+    page.shows("“two” is no number of scans").await?;
+    page.enter("Moves held for, scans", "1, 1, 2, 4 × 3").await?;
+    page.until(
+        "the moves in the trail",
+        &format!(
+            "return {}.then((moves) => moves === '1,1,2,4,4,4')",
+            newest("AIC-320", "String(row.trial.candidate.controller.moves)")
+        ),
+    )
+    .await?;
+
+    // Ahead: what it expects and plans at a scan, stepped by keys.
+    page.click("Ahead").await?;
+    page.shows("expected").await?;
+    page.shows("Where it goes").await?;
+    let at = "return document.querySelector('[aria-label=\"The scan before\"]').nextElementSibling.textContent";
+    let first = page.script(at).await?;
+    page.press("[aria-label='The next scan']").await?;
+    page.until("the next scan", &format!("return (() => {{ {at} }})() !== {first}")).await?;
+    page.script("document.querySelector('[aria-label^=\"What is seen ahead\"]').focus()").await?;
+    page.key("ArrowLeft").await?;
+    page.until("the scan before", &format!("return (() => {{ {at} }})() === {first}")).await?;
+
+    // Back to PID: a controller a pair again, as they were left.
+    page.click("Course").await?;
+    page.select("Controller", "pid").await?;
+    page.drawn().await?;
+    page.until(
+        "the controllers before",
+        &format!(
+            "return {}.then((further) => JSON.stringify(further) === '{before}')",
+            newest("AIC-320", "row.trial.candidate.further")
+        ),
+    )
+    .await?;
+    page.close().await
+}
