@@ -8,7 +8,7 @@ use antistasis_core::identification::Model;
 use antistasis_core::simulation::{Event, Signal, Trial, round_down};
 use antistasis_core::tuning::{
     Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, SimcChoice, Task, Terms,
-    begin_on_model, begin_predictive, optimise, tune_by_rule,
+    begin_on_model, begin_predictive, optimise, predictive_scan, tune_by_rule,
 };
 use antistasis_core::units::Span;
 use clap::{Args, ValueEnum};
@@ -172,7 +172,10 @@ fn predictive(path: &Path, options: &TuneOptions) -> Result<Trial, Failure> {
     let in_trial = |error: antistasis_core::Error| Failure::of(path, error);
     let mut trial: Trial = read_json(path)?;
     trial.validate().map_err(in_trial)?;
-    trial.scenario.scan = options.scan.unwrap_or(trial.scenario.scan);
+    trial.scenario.scan = match options.scan {
+        Some(scan) => scan,
+        None => predictive_scan(&trial.plant, trial.scenario.scan).map_err(in_trial)?,
+    };
     let candidate = begin_predictive(&trial.plant, trial.scenario.scan, &options.measured).map_err(in_trial)?;
     let mut trial = trial.with_candidate(candidate);
     // What an operator moved in manual nobody moves now.

@@ -460,9 +460,9 @@ fn a_predictive_controller_is_proposed_tried_and_looked_into() {
     let off = result["further"][0]["metrics"]["integral_absolute_error"].as_f64().unwrap();
     assert!(off < 0.1 * 2.0 * 6000.0, "{off}");
     // A disturbance that is measured is named by its input.
-    let known = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "flow"];
+    let known = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "feed_flow"];
     let known = printed(&antistasis(&known));
-    assert_eq!(known["candidate"]["controller"]["dvs"][0]["signal"], "flow");
+    assert_eq!(known["candidate"]["controller"]["dvs"][0]["signal"], "feed_flow");
     let wrong = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "moon"];
     assert!(refusal(&wrong).contains("moon"));
     assert!(refusal(&["simulate", "demo/trials/TIC-204-closed-loop.json", "--ahead", "5"]).contains("predictive"));

@@ -16,7 +16,9 @@ use antistasis_core::simulation::{
     Candidate, ColumnRole, Event, Manipulated, Measured, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trace,
     Trial, Wire, Wired,
 };
-use antistasis_core::tuning::{SimcChoice, begin_predictive, first_trial_on};
+use antistasis_core::tuning::{
+    ControllerKind, SimcChoice, begin_predictive, begin_with, first_trial_on, predictive_scan,
+};
 use antistasis_core::units::Span;
 use nalgebra::DMatrix;
 use proptest::prelude::*;
@@ -653,6 +655,22 @@ fn a_spare_mv_rests_where_it_is_told_and_helps_while_it_must() {
     );
     assert!(trace.columns.iter().all(|column| column.tag != "spare.SP"), "a set point that leads nothing");
     assert!(assess(&trial, &trace).unwrap().further.is_empty());
+}
+
+#[test]
+fn a_scan_that_is_too_short_for_a_plan_is_lengthened_and_told() {
+    let cells = wood_berry();
+    let before = trial(plant(&cells, 2), settings(&cells, 2, 40.0, vec![1, 2]), 0.01, 60.0);
+    assert!(predictive_scan(&before.plant, 1.0).unwrap() == 1.0, "a scan that will do stays");
+    let begun = begin_with(
+        ControllerKind::Predictive,
+        &Trial { candidate: Candidate::new(ControllerSpec::Manual), ..before.clone() },
+    );
+    let scan = begun.unwrap().scenario.scan;
+    // The slowest lag of the column is 21 s, the longest dead time 7 s (Wood & Berry 1973).
+    assert!((0.2..2.0).contains(&scan), "{scan}");
+    let after = Trial { scenario: Scenario { scan, ..before.scenario.clone() }, ..before.clone() };
+    assert!(after.difference(&before).join(", ").contains("scan"), "{:?}", after.difference(&before));
 }
 
 #[test]

@@ -44,7 +44,7 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
 
     // Ahead: what it expects and plans at a scan, stepped by keys.
     page.click("Ahead").await?;
-    page.shows("expected").await?;
+    page.shows("What holds it").await?;
     page.shows("Where it goes").await?;
     let at = "return document.querySelector('[aria-label=\"The scan before\"]').nextElementSibling.textContent";
     let first = page.script(at).await?;

@@ -2061,7 +2061,10 @@ export interface components {
             controller: components["schemas"]["ControllerSpec"];
             /** @description The controllers beside it: those of the trial, but for seats of a predictive controller. */
             further: components["schemas"]["Wired"][];
-            /** @description The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings. */
+            /**
+             * @description The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings, and for a predictive
+             *     controller with a scan that it can work with.
+             */
             scenario: components["schemas"]["Scenario"];
             /** @description Where its output goes; empty for the OP of the plant. */
             sets: components["schemas"]["Wire"][];

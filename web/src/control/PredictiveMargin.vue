@@ -157,16 +157,23 @@ function setPlace(k: number, place: string) {
   });
 }
 
-// --- the moves, as text ---
+// --- the moves, as text: what is typed stays as it is while it is typed ---
 
-const moves = computed(() => movesOf(props.settings.moves));
+const typed = ref<string | null>(null);
+const moves = computed(() => typed.value ?? movesOf(props.settings.moves));
 const refused = ref("");
 
-function setMoves(text: string) {
+function typeMoves(text: string) {
+  typed.value = text;
   const found = movesIn(text);
   refused.value = typeof found === "string" ? found : "";
-  if (typeof found === "string") return;
-  emit("change", (settings) => (settings.moves = found));
+  if (typeof found !== "string" && String(found) !== String(props.settings.moves))
+    emit("change", (settings) => (settings.moves = found));
+}
+
+function leaveMoves() {
+  // What is no list of moves stays to be mended.
+  if (!refused.value) typed.value = null;
   emit("settled");
 }
 </script>
@@ -181,7 +188,9 @@ function setMoves(text: string) {
         :value="moves"
         aria-label="Moves held for, scans"
         :aria-invalid="refused !== ''"
-        @change="setMoves(($event.target as HTMLInputElement).value)"
+        @input="typeMoves(($event.target as HTMLInputElement).value)"
+        @keydown.enter="emit('settled')"
+        @blur="leaveMoves"
       />
     </label>
     <p v-if="refused" class="text-limit" role="alert">{{ refused }}</p>

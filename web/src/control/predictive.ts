@@ -23,7 +23,9 @@ export function movesOf(moves: number[]): string {
 /** The same read again; what is the matter with it where it cannot be. */
 export function movesIn(text: string): number[] | string {
   const moves: number[] = [];
-  for (const part of text.split(/[,;]/).map((one) => one.trim())) {
+  // A comma at the end is the beginning of the next.
+  const parts = text.replace(/[,;]\s*$/, "").split(/[,;]/);
+  for (const part of parts.map((one) => one.trim())) {
     const found = /^(\d+)(?:\s*[×x*]\s*(\d+))?$/.exec(part);
     const held = Number(found?.[1]);
     const times = Number(found?.[2] ?? 1);

@@ -1,6 +1,6 @@
 //! Settings of another kind of controller to begin with, from a trial.
 
-use super::{SimcChoice, begin_on_plant, begin_predictive, first_trial_on, process_of, simc};
+use super::{SimcChoice, begin_on_plant, begin_predictive, first_trial_on, predictive_scan, process_of, simc};
 use crate::controller::adaptive::AdaptedGains;
 use crate::controller::{
     Action, CascadeSettings, ControllerSpec, ModelReferenceSettings, OutputLimits, PidSettings, RelaySettings,
@@ -44,7 +44,8 @@ pub struct Beginning {
     pub sets: Vec<Wire>,
     /// The controllers beside it: those of the trial, but for seats of a predictive controller.
     pub further: Vec<Wired>,
-    /// The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings.
+    /// The scenario: that of the trial, but for a relay one in which nothing else moves, with time for a dozen swings, and for a predictive
+    /// controller with a scan that it can work with.
     pub scenario: Scenario,
 }
 
@@ -59,7 +60,9 @@ pub fn begin_with(kind: ControllerKind, trial: &Trial) -> Result<Beginning> {
         Ok(Beginning { controller, sets, further, scenario })
     };
     if kind == ControllerKind::Predictive {
-        return of_candidate(begin_predictive(&trial.plant, trial.scenario.scan, &[])?);
+        let scan = predictive_scan(&trial.plant, trial.scenario.scan)?;
+        let begun = of_candidate(begin_predictive(&trial.plant, scan, &[])?)?;
+        return Ok(Beginning { scenario: Scenario { scan, ..begun.scenario }, ..begun });
     }
     let has_seats =
         trial.candidate.controller.is_seat() || trial.candidate.further.iter().any(|one| one.controller.is_seat());

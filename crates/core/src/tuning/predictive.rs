@@ -11,9 +11,13 @@ use crate::numerics::rounded;
 use crate::process::{
     Description, DetailedSpec, Element, NamedValue, ProcessSpec, StateSpaceSpec, TransferFunctionsSpec, linearise,
 };
-use crate::simulation::{Candidate, Plant, Started, Wire, Wired};
+use crate::simulation::{Candidate, Plant, Started, Wire, Wired, round_down};
 use crate::{Error, Result};
 use nalgebra::DMatrix;
+
+/// Most scans that a plant may take to settle, and that its dead times may span, for a proposal at that scan.
+const SCANS_TO_SETTLE: f64 = 250.0;
+const SCANS_OF_DEAD_TIME: f64 = 60.0;
 
 /// A measured signal or an OP of a plant.
 struct OfPlant {
@@ -41,7 +45,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
     let description = started.process.description().clone();
     let (outputs, inputs) = signals_of(plant, &started, &description);
     for name in known {
-        Description::position(&description.inputs, name, "known")?;
+        Description::position(&description.inputs, name, "measured.input")?;
     }
     let model = model(plant, &started, [&outputs, &inputs], known)?;
     let matrix = transfer_matrix(&model, &outputs, &inputs, known)?;
@@ -104,6 +108,20 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         });
     }
     Ok(Candidate { further: seats(plant), ..Candidate::new(ControllerSpec::Predictive(Box::new(settings))) })
+}
+
+/// The scan that a predictive controller of a plant is proposed with: `scan`, where that is not so short that the plant takes too many of
+/// them to answer; else a hundredth of what it takes to settle, or a fortieth of its dead time, rounded down.
+pub fn predictive_scan(plant: &Plant, scan: f64) -> Result<f64> {
+    let started = plant.start()?;
+    let (outputs, inputs) = signals_of(plant, &started, started.process.description());
+    let model = model(plant, &started, [&outputs, &inputs], &[])?;
+    let matrix = transfer_matrix(&model, &outputs, &inputs, &[])?;
+    let lags = matrix.poles().into_iter().map(|pole| pole.re.abs()).filter(|rate| *rate > 1e-9).map(f64::recip);
+    let dead = matrix.longest_dead_time();
+    let settles = dead + 4.0 * lags.fold(0.0, f64::max);
+    let bears = scan * SCANS_TO_SETTLE >= settles && scan * SCANS_OF_DEAD_TIME >= dead;
+    Ok(if bears { scan } else { round_down((settles / 100.0).max(dead / 40.0)).max(scan) })
 }
 
 /// The measured signals and OPs of a plant.
