@@ -123,10 +123,17 @@ async fn main() -> Result<()> {
     save("cells").await?;
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
-    page.go(&application.address("/loops/AIC-320/control")).await?;
+    // The set point has just moved: what the predictive controller makes of it.
+    let row = "return (async () => {
+        const rows = await (await fetch('/api/v1/loops/AIC-320/trials')).json();
+        return rows.find((row) => row.label.startsWith('predictive')).id;
+    })()";
+    let row = page.script(row).await?;
+    let place = format!("/loops/AIC-320/control?view=ahead&trial={}", row.as_str().unwrap_or_default());
+    page.go(&application.address(&place)).await?;
+    page.shows("Where it goes").await?;
     page.drawn().await?;
-    page.shows("the other loops closed").await?;
-    save("control-night").await?;
+    save("ahead").await?;
 
     // Last, since models are stale under another preparation.
     page.script("localStorage.removeItem('antistasis-theme')").await?;
