@@ -371,6 +371,13 @@ fn a_transmitter_that_fails_is_not_believed() {
     assert!(true_value.iter().all(|y| (y - 50.0).abs() < 1e-9), "what is false was acted upon");
     let believed = |at: f64| trial.ahead(at).unwrap().cvs.iter().map(|cv| cv.believed).collect::<Vec<_>>();
     assert_eq!((believed(49.0), believed(60.0)), (vec![true, true], vec![true, false]));
+    // What is beyond its span is still believed: there is more of it than can be shown, not none.
+    trial.scenario.further.clear();
+    trial.scenario.events = vec![Event::load(20.0, 45.0)];
+    predictive(&mut trial).mvs[0].low = 45.0;
+    let trace = trial.run().unwrap();
+    let y = column(&trace, "Y1.PV");
+    assert!(y.iter().any(|y| *y > 100.0) && column(&trace, "Y1.OP").iter().any(|u| *u < 46.0));
 }
 
 #[test]
@@ -397,6 +404,11 @@ fn over_the_set_points_of_controllers_below_it_hands_over_without_a_bump() {
     let [y1, sp] = ["Y1.PV", "inner.SP"].map(|tag| column(&trace, tag));
     assert!(sp[..199].iter().all(|value| (value - 50.0).abs() < 1e-9));
     assert!((y1[899] - 56.0).abs() < 0.01 && (sp[899] - 53.0).abs() < 0.01, "{} {}", y1[899], sp[899]);
+    // Seen from the loop below, which then has another name, it is the same trial.
+    let assessment = assess(&trial, &trace).unwrap();
+    assert_eq!(assessment.further.iter().map(|one| one.name.as_str()).collect::<Vec<_>>(), ["inner"]);
+    let seen = trial.seen_from("inner").unwrap().unwrap().run().unwrap();
+    assert_eq!(column(&seen, "Y1.PV"), y1);
 }
 
 #[test]

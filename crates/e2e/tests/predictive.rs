@@ -51,7 +51,8 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
     page.press("[aria-label='The next scan']").await?;
     page.until("the next scan", &format!("return (() => {{ {at} }})() !== {first}")).await?;
     page.script("document.querySelector('[aria-label^=\"What is seen ahead\"]').focus()").await?;
-    page.key("ArrowLeft").await?;
+    // The arrow to the left, where the focus is.
+    page.type_keys("\u{E012}").await?;
     page.until("the scan before", &format!("return (() => {{ {at} }})() === {first}")).await?;
 
     // Back to PID: a controller a pair again, as they were left.

@@ -47,7 +47,10 @@ export function settableTags(trial: Trial, of: string): string[] {
 
 /** The wires of a controller: of the first one that is given none, that to the OP. */
 export function wiresOf(trial: Trial, of: string): Schemas["Wire"][] {
-  const own = of ? wiredOf(trial, of)?.sets : trial.candidate.sets;
+  const wired = of ? wiredOf(trial, of) : null;
+  // A seat may set nothing.
+  if (wired?.controller.kind === "seat") return wired.sets;
+  const own = of ? wired?.sets : trial.candidate.sets;
   return own?.length ? own : [{ to: trial.plant.op.tag }];
 }
 

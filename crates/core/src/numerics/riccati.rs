@@ -4,14 +4,16 @@ use nalgebra::DMatrix;
 
 /// Doublings after which an equation that has a solution is long solved: each squares what is left.
 const MOST_DOUBLINGS: usize = 60;
+/// What is left of states that have settled.
+const SETTLED: f64 = 1e-7;
 /// Share of the solution by which the equation may be missed.
 const MISSED: f64 = 1e-8;
 
 /// The stabilising solution of `X = AᵀXA − AᵀXB (R + BᵀXB)⁻¹ BᵀXA + Q`, for Q symmetric and not negative and R positive.
 ///
 /// By structure-preserving doubling (Chu, Fan, Lin & Wang, International Journal of Control 77, 2004, algorithm from memory): the
-/// solution after 2ᵏ steps of the recursion follows from that after 2ᵏ⁻¹. None where there is no such solution: something that neither
-/// settles nor can be moved, or that stands still and costs nothing.
+/// solution after 2ᵏ steps of the recursion follows from that after 2ᵏ⁻¹. None where it finds no such solution: something that neither
+/// settles nor can be moved, or that does not settle and costs nothing.
 #[must_use]
 pub fn riccati(a: &DMatrix<f64>, b: &DMatrix<f64>, q: &DMatrix<f64>, r: &DMatrix<f64>) -> Option<DMatrix<f64>> {
     let n = a.nrows();
@@ -29,7 +31,8 @@ pub fn riccati(a: &DMatrix<f64>, b: &DMatrix<f64>, q: &DMatrix<f64>, r: &DMatrix
         if !h.iter().all(|value| value.is_finite()) {
             return None;
         }
-        if gained.amax() <= 1e-15 * h.amax() {
+        // What is left of the closed loop's states after so many steps must have died down, too: else it is not the stabilising one.
+        if gained.amax() <= 1e-15 * h.amax() && phi.amax() <= SETTLED {
             let missed = (&h - recursion(a, b, q, r, &h)?).amax();
             return (missed <= MISSED * h.amax().max(f64::MIN_POSITIVE)).then_some(h);
         }
@@ -73,7 +76,7 @@ mod tests {
     /// `x = a² x − a² x² b²/(r + b² x) + q`, a quadratic equation (exact mathematics).
     #[test]
     fn one_state_is_the_root_of_a_quadratic_equation() {
-        for (a, b, q, r) in [(0.9, 0.5, 1.0, 0.2), (1.0, 1.0, 1.0, 1.0), (1.7, 0.3, 0.0, 2.0), (-1.1, 2.0, 0.4, 0.1)] {
+        for (a, b, q, r) in [(0.9, 0.5, 1.0, 0.2), (1.0, 1.0, 1.0, 1.0), (1.7, 0.3, 0.1, 2.0), (-1.1, 2.0, 0.4, 0.1)] {
             let one = |value: f64| DMatrix::from_element(1, 1, value);
             let x = riccati(&one(a), &one(b), &one(q), &one(r)).unwrap()[0];
             // b² x² + (r − a² r − q b²) x − q r = 0, the larger root.
@@ -92,7 +95,11 @@ mod tests {
         let unit = DMatrix::identity(2, 2);
         assert!(riccati(&a, &b, &unit, &DMatrix::identity(1, 1)).is_none());
         // An integrator that costs nothing is never brought back.
-        let stands = DMatrix::from_element(1, 1, 1.0);
-        assert!(riccati(&stands, &stands, &DMatrix::zeros(1, 1), &stands).is_none());
+        let one = |value: f64| DMatrix::from_element(1, 1, value);
+        assert!(riccati(&one(1.0), &one(1.0), &one(0.0), &one(1.0)).is_none());
+        // Nor is what runs away: the least solution, 0, would leave it alone.
+        assert!(riccati(&one(1.7), &one(0.3), &one(0.0), &one(2.0)).is_none());
+        // What settles by itself and costs nothing is left alone.
+        assert_eq!(riccati(&one(0.9), &one(1.0), &one(0.0), &one(1.0)).unwrap()[0], 0.0);
     }
 }

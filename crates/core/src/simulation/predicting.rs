@@ -11,6 +11,9 @@ use crate::controller::predictive::{LookAhead, Predictive, Sight};
 use crate::units::Span;
 use crate::{Error, Result};
 
+/// How near to an end of its span a signal stands at it, %.
+const AT_END: f64 = 1e-9;
+
 /// A predictive controller at work over its seats.
 pub(super) struct Predicting {
     controller: Predictive,
@@ -126,8 +129,10 @@ impl Predicting {
         for (k, seat) in self.cvs.iter().enumerate() {
             let measuring = &measured[measures[*seat]];
             let percent = measuring.span.to_percent(measuring.measurement);
-            // A transmitter that fails goes to an end of its range: nothing there is to be believed (common practice).
-            self.measured[k] = if percent > 0.0 && percent < 100.0 { percent } else { f64::NAN };
+            // A transmitter that fails goes to an end of its range, and one that works stands there when there is more: nothing there is
+            // to be believed (common practice).
+            let at_end = percent.abs() < AT_END || (percent - 100.0).abs() < AT_END;
+            self.measured[k] = if at_end { f64::NAN } else { percent };
             self.set_points[k] = measuring.span.to_percent(all[*seat].set_point);
         }
         for (k, (seat, end)) in self.mvs.iter().enumerate() {

@@ -8,6 +8,7 @@ use super::trial::Trial;
 use super::wiring::{Wire, Wired, Wiring};
 use super::{Event, Trace};
 use crate::Result;
+use crate::controller::ControllerSpec;
 use crate::process::Held;
 use std::mem::swap;
 
@@ -82,12 +83,21 @@ impl Trial {
         if other.sets.is_empty() {
             other.sets = vec![Wire::to(self.plant.op.tag.clone())];
         }
+        let renamed = |tag: &mut String| {
+            if *tag == format!("{name}.SP") {
+                *tag = format!("{new}.SP");
+            } else if *tag == format!("{old}.SP") {
+                *tag = format!("{stepped_back}.SP");
+            }
+        };
         let wires = candidate.sets.iter_mut().chain(candidate.further.iter_mut().flat_map(|wired| &mut wired.sets));
-        for wire in wires {
-            if wire.to == format!("{name}.SP") {
-                wire.to = format!("{new}.SP");
-            } else if wire.to == format!("{old}.SP") {
-                wire.to = format!("{stepped_back}.SP");
+        wires.for_each(|wire| renamed(&mut wire.to));
+        let controllers = std::iter::once(&mut candidate.controller)
+            .chain(candidate.further.iter_mut().map(|wired| &mut wired.controller));
+        for controller in controllers {
+            // What a predictive controller moves is named in its settings, too.
+            if let ControllerSpec::Predictive(settings) = controller {
+                settings.mvs.iter_mut().for_each(|mv| renamed(&mut mv.tag));
             }
         }
         let own = seen.scenario.further.remove(name).unwrap_or_default();

@@ -37,7 +37,7 @@ pub struct PredictiveSettings {
     #[schema(min_items = 1, max_items = 300)]
     pub moves: Vec<u32>,
     /// Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on.
-    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub beyond_horizon: bool,
     /// Most steps of the solver for one plan.
     #[serde(default = "usual_steps", skip_serializing_if = "is_usual_steps")]
@@ -54,7 +54,7 @@ pub struct ControlledVariable {
     /// The output of the model that it is.
     pub output: String,
     /// Whether it is led to its set point; otherwise it only keeps within its limits.
-    #[serde(default = "yes", skip_serializing_if = "Clone::clone")]
+    #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub follows_set_point: bool,
     /// Lowest value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
@@ -151,6 +151,12 @@ fn yes() -> bool {
     true
 }
 
+// The signature is the one that serde asks for.
+#[allow(clippy::trivially_copy_pass_by_ref)]
+fn is_yes(value: &bool) -> bool {
+    *value
+}
+
 fn one() -> f64 {
     1.0
 }
@@ -163,7 +169,6 @@ fn usual_steps() -> u32 {
     400
 }
 
-// The signature is the one that serde asks for.
 #[allow(clippy::trivially_copy_pass_by_ref)]
 fn is_one(value: &f64) -> bool {
     *value == 1.0
