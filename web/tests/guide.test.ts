@@ -15,13 +15,16 @@ const oneLine = (text: string): string => text.replace(/\s+/g, " ").toLowerCase(
 
 /** Titles of periodicals and books, which are set in the same way. */
 const CITED =
-  /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica)/;
+  /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica|Model Predictive Control)/;
 /** Words that the core or the server puts on the screen. */
 const FROM_RUST = [
   "change of parameters",
   "not now",
   "matrix, dead time in every cell",
   "physical, balances with unknown numbers",
+  "solver steps",
+  "limits at work",
+  "limits given up",
 ];
 
 function emphasised(text: string): string[] {

@@ -706,3 +706,17 @@ fn a_row_of_the_trail_is_named_by_the_signal_that_was_changed() {
         "with load"
     );
 }
+
+#[test]
+fn a_predictive_candidate_gives_way_to_one_pid_a_pair_whichever_pair_fits() {
+    // Each OP moves the signal of the other loop: the pairs are crossed.
+    let crossed = vec![vec![[0.3, 20.0, 2.0], [1.5, 20.0, 2.0]], vec![[1.5, 20.0, 2.0], [0.3, 20.0, 2.0]]];
+    for cells in [wood_berry(), crossed] {
+        let before = trial(plant(&cells, 2), settings(&cells, 2, 40.0, vec![1, 2]), 1.0, 60.0);
+        let begun = begin_with(ControllerKind::Pid, &before).unwrap();
+        let candidate = Candidate { sets: begun.sets, further: begun.further, ..Candidate::new(begun.controller) };
+        let after = Trial { candidate, scenario: begun.scenario, ..before };
+        let trace = after.run().unwrap();
+        assert!(trace.stopped.is_none() && after.candidate.further.iter().all(|one| one.controller.pid().is_some()));
+    }
+}

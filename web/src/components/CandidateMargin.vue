@@ -7,7 +7,9 @@ import { readable } from "../control/events";
 import { measuredTags, settableTags, signalTags, wiresOf } from "../control/loops";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration, number } from "../lib/format";
+import { useKept } from "../lib/kept";
 import { tell } from "../lib/notes";
+import { plain } from "../lib/plain";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
 import PredictiveMargin from "../control/PredictiveMargin.vue";
@@ -33,15 +35,16 @@ const controller = computed(() => props.trial.candidate.controller);
 const problem = ref("");
 
 /** Settings of each kind as they were left, and the scenario before a relay experiment. */
-const left = new Map<string, Pick<Trial["candidate"], "controller" | "sets" | "further">>();
+type Left = Pick<Trial["candidate"], "controller" | "sets" | "further">;
+const left = useKept<Record<string, Left>>(`settings left of ${props.trial.plant.pv.tag}`, () => ({}));
 let scenarioBefore: Trial["scenario"] | null = null;
 
 async function chooseKind(kind: string, anew = false) {
   const { controller: own, sets, further } = props.trial.candidate;
-  left.set(own.kind, { controller: own, sets, further });
+  left.value = { ...left.value, [own.kind]: plain({ controller: own, sets, further }) };
   problem.value = "";
   try {
-    const known = anew ? undefined : left.get(kind);
+    const known = anew ? undefined : left.value[kind];
     const begun =
       known && kind !== "relay"
         ? { ...known, scenario: props.trial.scenario }
@@ -213,7 +216,6 @@ function editPredictive(edit: (settings: Predictive) => void) {
 
 /** Sets the predictive controller up again, on the plant as it is now. */
 function proposeAnew() {
-  left.delete("predictive");
   void chooseKind("predictive", true);
 }
 

@@ -67,7 +67,13 @@ pub fn begin_with(kind: ControllerKind, trial: &Trial) -> Result<Beginning> {
     let has_seats =
         trial.candidate.controller.is_seat() || trial.candidate.further.iter().any(|one| one.controller.is_seat());
     if has_seats && kind == ControllerKind::Pid {
-        return of_candidate(begin_on_plant(&trial.plant, &SimcChoice::default())?.trial.candidate);
+        let begun = begin_on_plant(&trial.plant, &SimcChoice::default())?.trial;
+        let mut candidate = begun.candidate;
+        // A pairing may begin with another OP than the trial does: then that is said.
+        if candidate.sets.is_empty() && begun.plant.op.tag != trial.plant.op.tag {
+            candidate.sets = vec![Wire::to(begun.plant.op.tag)];
+        }
+        return of_candidate(candidate);
     }
     let mut kept = trial.candidate.clone();
     for wired in &mut kept.further {
