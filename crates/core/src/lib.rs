@@ -6,7 +6,7 @@
 //! tuning  assessment  experiment         settings from models; judging a trace, a loop, a record; planning a test
 //! identification                         models from records
 //! simulation                             plant + control + scenario -> trace, scan by scan
-//! controller                             PID, Smith predictor, cascade, adaptive ones, relay
+//! controller                             PID, Smith predictor, cascade, adaptive ones, predictive, relay
 //! estimation                             Kalman filters and a moving horizon for what cannot be measured
 //! process   instrument                   tanks, heaters, reactors, linear ones; valves and sensors
 //! lti                                    state space with dead time, discretisation, frequency response

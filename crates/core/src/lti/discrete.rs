@@ -1,13 +1,15 @@
 //! One discrete state space: what every linear process becomes behind the holds of a digital controller.
 
 use super::{DeadTime, SampledDelay, StateSpace, TransferMatrix};
+use crate::numerics::eigenvalues;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
 
 /// Most states, those that remember inputs among them.
 const MOST_STATES: usize = 240;
-/// Scans over which states are looked at to scale them.
+/// Scans over which states are looked at to scale them; of what runs away fewer, so that it has not grown by more than this.
 const SCALED_OVER: usize = 300;
+const GROWN: f64 = 100.0;
 
 /// `x[k+1] = Φ x[k] + Γ u[k]`, `y[k] = C x[k]`: inputs held over a scan, outputs sampled before the new inputs act.
 ///
@@ -88,10 +90,16 @@ impl Discrete {
     fn scale(&mut self) {
         let standing = self.of_standing_inputs();
         let phi = self.phi.view((0, 0), (self.own, self.own)).into_owned();
+        let fastest = eigenvalues(phi.clone()).iter().map(|root| root.norm()).fold(0.0, f64::max);
+        let over = if fastest > 1.0 {
+            (GROWN.ln() / fastest.ln()).ceil().min(SCALED_OVER as f64) as usize
+        } else {
+            SCALED_OVER
+        };
         let mut reached = vec![0.0f64; self.own];
         for input in 0..self.inputs() {
             let mut x = DVector::zeros(self.own);
-            for _ in 0..SCALED_OVER {
+            for _ in 0..over {
                 x = &phi * x + standing.column(input);
                 reached.iter_mut().zip(x.iter()).for_each(|(most, x)| *most = most.max(x.abs()));
             }
@@ -178,5 +186,76 @@ impl Discrete {
             responses.row_mut(k).copy_from(&(&self.c * &x).transpose());
         }
         responses
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// `K (αs + 1)/(τs + 1) e^(−θs)` from each of its inputs to one output; `τ` below 0 runs away.
+    fn lags(cells: &[[f64; 4]]) -> TransferMatrix {
+        let n = cells.len();
+        let of = |value: &dyn Fn(&[f64; 4]) -> f64| DVector::from_iterator(n, cells.iter().map(value));
+        let through = of(&|[gain, lead, tau, _]| gain * lead / tau);
+        let a = DMatrix::from_diagonal(&of(&|[_, _, tau, _]| -1.0 / tau));
+        let b = DMatrix::from_diagonal(&of(&|[gain, lead, tau, _]| gain * (1.0 - lead / tau) / tau));
+        let ways = cells.iter().enumerate().map(|(k, cell)| (k, DeadTime::new(cell[3]).unwrap()));
+        TransferMatrix::new(
+            [a, b, DMatrix::from_element(1, n, 1.0), DMatrix::from_row_slice(1, n, through.as_slice())],
+            ways,
+            n,
+        )
+    }
+
+    /// Each against `K (1 − (1 − α/τ) e^(−(t − θ)/τ))`, the first moment at which a hold's step is felt counted out (exact mathematics).
+    #[test]
+    fn responses_to_steps_are_those_of_the_formula_between_scans_too() {
+        let cells = [
+            [1.5, 0.0, 20.0, 0.0],
+            [-2.0, 0.0, 7.0, 3.0],
+            [0.4, 0.0, 1e4, 7.3],
+            [0.7, 3.0, 9.0, 2.45],
+            [1.2, 0.0, -30.0, 0.6],
+        ];
+        let scan = 0.8;
+        let discrete = Discrete::of(&lags(&cells), scan).unwrap();
+        for (input, [gain, lead, tau, theta]) in cells.into_iter().enumerate() {
+            let response = discrete.step_response(input, 60);
+            for k in 1..=60 {
+                let since = k as f64 * scan - theta;
+                // What is felt directly is sampled before it acts.
+                let formula = if since > 1e-9 { gain * (1.0 - (1.0 - lead / tau) * (-since / tau).exp()) } else { 0.0 };
+                let own = response[(k - 1, 0)];
+                assert!(
+                    (own - formula).abs() < 1e-11 * formula.abs().max(1.0),
+                    "input {input}, scan {k}: {own} {formula}"
+                );
+            }
+        }
+    }
+
+    #[test]
+    fn inputs_that_stand_do_what_they_do_when_dead_times_are_over() {
+        let discrete = Discrete::of(&lags(&[[1.5, 0.0, 20.0, 3.3], [0.7, 3.0, 9.0, 2.0]]), 1.0).unwrap();
+        let own = discrete.own();
+        let phi = discrete.matrices().0.view((0, 0), (own, own)).into_owned();
+        let rest = (DMatrix::identity(own, own) - phi).lu().solve(&discrete.of_standing_inputs()).unwrap();
+        let gains = discrete.matrices().2.columns(0, own) * rest + discrete.felt_directly();
+        assert!((gains[0] - 1.5).abs() < 1e-12 && (gains[1] - 0.7).abs() < 1e-12, "{gains}");
+        assert_eq!((discrete.memory(0).len(), discrete.memory(1).len(), discrete.order()), (4, 3, own + 7));
+    }
+
+    #[test]
+    fn states_are_scaled_to_about_one_though_something_runs_away() {
+        // 300 scans would carry it to e^150.
+        let discrete = Discrete::of(&lags(&[[1.0, 0.0, -2.0, 0.0], [1e-6, 0.0, 5.0, 0.0]]), 1.0).unwrap();
+        let (_, gamma, c) = discrete.matrices();
+        for k in 0..2 {
+            let (into, out) = (gamma.row(k).amax(), c[(0, k)].abs());
+            assert!((1e-4..=2.0).contains(&into), "state {k}: {into} {out}");
+        }
+        let error = Discrete::of(&lags(&[[1.0, 0.0, 5.0, 1000.0]]), 1.0).unwrap_err();
+        assert_eq!(error.field(), Some("scan"), "{error}");
     }
 }

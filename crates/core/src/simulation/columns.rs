@@ -67,13 +67,12 @@ pub(super) fn signal(plant: &Plant, description: &Description, name: &str, drive
         return Ok(Signal::Load);
     }
     let several = !plant.further_measured.is_empty() || !plant.further_driven.is_empty();
-    let measured = std::iter::once(&plant.pv.tag).chain(plant.further_measured.iter().map(|one| &one.tag));
-    let ops = std::iter::once(&plant.op.tag).chain(plant.further_driven.iter().map(|one| &one.tag));
+    let (measured, ops) = (plant.measured_tags(), plant.op_tags());
     if several {
-        if let Some(k) = measured.clone().position(|tag| tag == name) {
+        if let Some(k) = measured.iter().position(|tag| *tag == name) {
             return Ok(Signal::Measured(k));
         }
-        if let Some(k) = ops.clone().position(|tag| tag == name) {
+        if let Some(k) = ops.iter().position(|tag| *tag == name) {
             return Ok(Signal::Op(k));
         }
     }
@@ -88,7 +87,7 @@ pub(super) fn signal(plant: &Plant, description: &Description, name: &str, drive
             let mut names: Vec<&str> =
                 description.outputs.iter().chain(inputs).map(|quantity| quantity.name.as_str()).collect();
             if several {
-                names.extend(measured.chain(ops).map(String::as_str));
+                names.extend(measured.into_iter().chain(ops));
             }
             Err(Error::invalid("controller.signal", format!("“{name}”"), format!("load, {}", names.join(", "))))
         }
@@ -226,7 +225,7 @@ fn further_columns(trial: &Trial, started: &Started, schedule: &Schedule, wiring
         let of = Some(of.to_owned());
         all.push((Column { tag, unit: unit.to_owned(), role, of, values: Vec::new() }, source));
     };
-    let spans: Vec<_> = std::iter::once(&plant.pv.span).chain(plant.further_measured.iter().map(|s| &s.span)).collect();
+    let spans = plant.measured_spans();
     let (mut shown_measured, mut shown_ops) = (vec![0], vec![0]);
     let show_measured = |k: usize, of: &str, add: &mut dyn FnMut(&str, String, &str, ColumnRole, Source)| {
         let signal = &plant.further_measured[k - 1];

@@ -117,7 +117,7 @@ pub(super) struct ControlRoom {
     pub all: Vec<Controlling>,
     wiring: Wiring,
     /// What plans for those of them that are its seats.
-    pub predicting: Option<Predicting>,
+    pub predicting: Option<Box<Predicting>>,
     /// Where the outputs of seats are made to stand.
     held: Vec<Option<f64>>,
     /// Whether there is one controller on the one OP, and nothing else to think of.
@@ -126,7 +126,7 @@ pub(super) struct ControlRoom {
 
 impl ControlRoom {
     /// Controllers at rest, and how they are wired.
-    pub fn new(mut all: Vec<Controlling>, wiring: Wiring, predicting: Option<Predicting>) -> Self {
+    pub fn new(mut all: Vec<Controlling>, wiring: Wiring, predicting: Option<Box<Predicting>>) -> Self {
         for (k, one) in all.iter_mut().enumerate() {
             one.set_from_above = wiring.sets_its(k);
             one.sets_only_set_points = wiring.op_of(k).is_none();

@@ -163,7 +163,7 @@ impl Simulation {
         dynamics.contents(&mut contents_at_start);
         let mut simulation = Self {
             measured: Vec::new(),
-            controllers: ControlRoom::new(all, wiring, predicting),
+            controllers: ControlRoom::new(all, wiring, predicting.map(Box::new)),
             load_cursors: vec![Cursor::default(); drives.len()],
             drives,
             scan,

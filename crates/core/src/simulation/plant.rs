@@ -338,6 +338,24 @@ impl Plant {
         }
     }
 
+    /// The tags of the measured signals, that of the PV first.
+    #[must_use]
+    pub fn measured_tags(&self) -> Vec<&str> {
+        std::iter::once(&self.pv.tag)
+            .chain(self.further_measured.iter().map(|one| &one.tag))
+            .map(String::as_str)
+            .collect()
+    }
+
+    /// The tags of the OPs, that of the plant's own first.
+    #[must_use]
+    pub fn op_tags(&self) -> Vec<&str> {
+        std::iter::once(&self.op.tag)
+            .chain(self.further_driven.iter().map(|one| &one.tag))
+            .map(String::as_str)
+            .collect()
+    }
+
     /// The spans of the measured signals, that of the PV first.
     #[must_use]
     pub fn measured_spans(&self) -> Vec<&Span> {

@@ -8,7 +8,6 @@ use super::trial::Candidate;
 use super::wiring::{End, Wiring};
 use crate::controller::ControllerSpec;
 use crate::controller::predictive::{LookAhead, Predictive, Sight};
-use crate::units::Span;
 use crate::{Error, Result};
 
 /// How near to an end of its span a signal stands at it, %.
@@ -57,30 +56,24 @@ impl Predicting {
                 return Err(Error::said(format!("{}.kind", place(*other)), sentence));
             }
         };
-        let signals: Vec<(&str, &Span)> = std::iter::once((plant.pv.tag.as_str(), &plant.pv.span))
-            .chain(plant.further_measured.iter().map(|one| (one.tag.as_str(), &one.span)))
-            .collect();
-        let ops: Vec<&str> = std::iter::once(plant.op.tag.as_str())
-            .chain(plant.further_driven.iter().map(|one| one.tag.as_str()))
-            .collect();
+        let (measured, spans_of, ops) = (plant.measured_tags(), plant.measured_spans(), plant.op_tags());
         let name_of = |end: End| match end {
             End::Op(op) => ops[op].to_owned(),
             End::SetPoint(of) => format!("{}.SP", wiring.names[of]),
         };
         if let Some(seat) = seats.iter().find(|seat| wiring.of(**seat).count() > 1) {
-            let field = place(*seat).replace("controller", "sets");
-            return Err(Error::said(field, "A seat of a predictive controller sets one signal."));
+            return Err(Error::said(wiring.field(*seat), "A seat of a predictive controller sets one signal."));
         }
         let ends: Vec<(usize, End)> =
             seats.iter().flat_map(|seat| wiring.of(*seat).map(|lead| (*seat, lead.end))).collect();
         let (mut cvs, mut spans) = (Vec::new(), Vec::new());
         for (k, cv) in settings.cvs.iter().enumerate() {
-            let seat = seats.iter().copied().find(|seat| signals[wiring.measures[*seat]].0 == cv.tag);
-            let known: Vec<&str> = seats.iter().map(|seat| signals[wiring.measures[*seat]].0).collect();
+            let seat = seats.iter().copied().find(|seat| measured[wiring.measures[*seat]] == cv.tag);
+            let known: Vec<&str> = seats.iter().map(|seat| measured[wiring.measures[*seat]]).collect();
             let field = format!("{}.cvs[{k}].tag", place(at));
             let seat = seat.ok_or_else(|| Error::invalid(field, format!("“{}”", cv.tag), known.join(", ")))?;
             cvs.push(seat);
-            spans.push(signals[wiring.measures[seat]].1.clone());
+            spans.push(spans_of[wiring.measures[seat]].clone());
         }
         let mut mvs = Vec::new();
         for (k, mv) in settings.mvs.iter().enumerate() {
@@ -92,7 +85,7 @@ impl Predicting {
         if let Some((seat, end)) = ends.iter().find(|end| !mvs.contains(end)) {
             let sentence =
                 format!("{} is set here, but is none of the MVs of the predictive controller.", name_of(*end));
-            return Err(Error::said(place(*seat).replace("controller", "sets"), sentence));
+            return Err(Error::said(wiring.field(*seat), sentence));
         }
         let controller =
             Predictive::new(settings, &spans, scan).map_err(|error| error.within(&place(at), "controller"))?;

@@ -84,7 +84,7 @@ impl Links {
     pub fn of(plant: &Plant, candidate: &Candidate) -> Result<Self> {
         let wiring = Wiring::new(plant, candidate)?;
         let further = &plant.further_driven;
-        let ops = std::iter::once(&plant.op.tag).chain(further.iter().map(|one| &one.tag)).cloned().collect();
+        let ops = plant.op_tags().into_iter().map(str::to_owned).collect();
         let at_start =
             std::iter::once(plant.operating_point.op).chain(further.iter().map(|one| one.at_start)).collect();
         Ok(Self { measures: wiring.measures.clone(), wiring, ops, at_start })
@@ -166,11 +166,7 @@ pub(super) struct Wiring {
 
 impl Wiring {
     pub fn new(plant: &Plant, candidate: &Candidate) -> Result<Self> {
-        let measured: Vec<&str> = std::iter::once(plant.pv.tag.as_str())
-            .chain(plant.further_measured.iter().map(|s| s.tag.as_str()))
-            .collect();
-        let ops: Vec<&str> =
-            std::iter::once(plant.op.tag.as_str()).chain(plant.further_driven.iter().map(|s| s.tag.as_str())).collect();
+        let (measured, ops) = (plant.measured_tags(), plant.op_tags());
         if candidate.further.len() > MOST_CONTROLLERS {
             let allowed = format!("at most {MOST_CONTROLLERS} beside the first");
             return Err(Error::invalid("candidate.further", candidate.further.len(), allowed));
@@ -313,7 +309,8 @@ impl Wiring {
         self.leads.iter().any(|lead| lead.end == End::SetPoint(controller))
     }
 
-    fn field(&self, controller: usize) -> String {
+    /// The field in which it is said where a controller's output goes.
+    pub fn field(&self, controller: usize) -> String {
         if controller == 0 { "candidate.sets".into() } else { format!("candidate.further[{}].sets", controller - 1) }
     }
 

@@ -9,7 +9,7 @@ use crate::instrument::SensorSpec;
 use crate::lti::{Discrete, TransferMatrix};
 use crate::numerics::rounded;
 use crate::process::{
-    Description, DetailedSpec, Element, NamedValue, ProcessSpec, StateSpaceSpec, TransferFunctionsSpec, linearise,
+    Description, DetailedSpec, Element, Held, NamedValue, ProcessSpec, StateSpaceSpec, TransferFunctionsSpec, linearise,
 };
 use crate::simulation::{Candidate, Plant, Started, Wire, Wired, round_down};
 use crate::{Error, Result};
@@ -22,7 +22,8 @@ const SCANS_OF_DEAD_TIME: f64 = 60.0;
 /// A measured signal or an OP of a plant.
 struct OfPlant {
     tag: String,
-    /// The output or input of the process.
+    /// The output or input of the process: its place among them, and its name.
+    place: usize,
     name: String,
     /// The process's units per % of span or of OP.
     per_percent: f64,
@@ -44,9 +45,6 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
     }
     let description = started.process.description().clone();
     let (outputs, inputs) = signals_of(plant, &started, &description);
-    for name in known {
-        Description::position(&description.inputs, name, "measured.input")?;
-    }
     let model = model(plant, &started, [&outputs, &inputs], known)?;
     let matrix = transfer_matrix(&model, &outputs, &inputs, known)?;
     let discrete = Discrete::of(&matrix, scan)?;
@@ -126,14 +124,18 @@ pub fn predictive_scan(plant: &Plant, scan: f64) -> Result<f64> {
 
 /// The measured signals and OPs of a plant.
 fn signals_of(plant: &Plant, started: &Started, description: &Description) -> (Vec<OfPlant>, Vec<OfPlant>) {
-    let tags = std::iter::once(&plant.pv.tag).chain(plant.further_measured.iter().map(|one| &one.tag));
-    let outputs = tags.zip(plant.measured_spans()).zip(started.measured_outputs()).map(|((tag, span), output)| {
-        OfPlant { tag: tag.clone(), name: description.outputs[output].name.clone(), per_percent: span.width() / 100.0 }
+    let measured = plant.measured_tags().into_iter().zip(plant.measured_spans()).zip(started.measured_outputs());
+    let outputs = measured.map(|((tag, span), place)| OfPlant {
+        tag: tag.to_owned(),
+        place,
+        name: description.outputs[place].name.clone(),
+        per_percent: span.width() / 100.0,
     });
-    let tags = std::iter::once(&plant.op.tag).chain(plant.further_driven.iter().map(|one| &one.tag));
-    let inputs = tags.zip(started.driven_inputs(plant)).map(|(tag, (input, per_percent))| OfPlant {
-        tag: tag.clone(),
-        name: description.inputs[input].name.clone(),
+    let driven = plant.op_tags().into_iter().zip(started.driven_inputs(plant));
+    let inputs = driven.map(|(tag, (place, per_percent))| OfPlant {
+        tag: tag.to_owned(),
+        place,
+        name: description.inputs[place].name.clone(),
         per_percent,
     });
     (outputs.collect(), inputs.collect())
@@ -162,21 +164,15 @@ fn model(
         high: None,
     };
     let mut rest = vec![0.0; description.outputs.len()];
-    process.outputs(&started.state, &started.inputs, crate::process::Held::default(), &mut rest);
-    let position = |names: &[crate::process::Quantity], name: &str| names.iter().position(|known| known.name == *name);
-    let of_outputs = outputs
-        .iter()
-        .filter_map(|one| {
-            position(&description.outputs, &one.name).map(|k| named(&one.name, &description.outputs[k].unit, rest[k]))
-        })
-        .collect();
-    let of_inputs = inputs
-        .iter()
-        .map(|one| named(&one.name, "%", 0.0))
-        .chain(known.iter().filter_map(|name| {
-            position(&description.inputs, name).map(|k| named(name, &description.inputs[k].unit, started.inputs[k]))
-        }))
-        .collect();
+    process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+    let of_outputs =
+        outputs.iter().map(|one| named(&one.name, &description.outputs[one.place].unit, rest[one.place])).collect();
+    let of_known = known.iter().map(|name| {
+        let place = Description::position(&description.inputs, name, "measured.input")?;
+        Ok(named(name, &description.inputs[place].unit, started.inputs[place]))
+    });
+    let of_inputs =
+        inputs.iter().map(|one| Ok(named(&one.name, "%", 0.0))).chain(of_known).collect::<Result<Vec<_>>>()?;
     let rate = |input: &str| inputs.iter().find(|one| one.name == input).map_or(1.0, |one| one.per_percent);
     let wanted = |input: &str| inputs.iter().any(|one| one.name == input) || known.iter().any(|name| name == input);
     let settles = linear.poles.iter().all(|pole| pole.re < -1e-9);
@@ -224,7 +220,6 @@ fn model(
         }
     };
     let columns: Vec<usize> = names.iter().map(|name| port_of(name)).collect::<Result<_>>()?;
-    let rows: Vec<usize> = outputs.iter().filter_map(|one| position(&description.outputs, &one.name)).collect();
     let pick = |matrix: &[Vec<f64>], rows: &mut dyn Iterator<Item = usize>| -> Vec<Vec<f64>> {
         rows.map(|i| columns.iter().zip(&names).map(|(j, name)| matrix[i][*j] * rate(name)).collect()).collect()
     };
@@ -233,8 +228,8 @@ fn model(
         inputs: of_inputs,
         outputs: of_outputs,
         b: pick(&linear.b, &mut (0..n)),
-        c: rows.iter().map(|row| linear.c[*row].clone()).collect(),
-        d: pick(&linear.d, &mut rows.iter().copied()),
+        c: outputs.iter().map(|one| linear.c[one.place].clone()).collect(),
+        d: pick(&linear.d, &mut outputs.iter().map(|one| one.place)),
         dead_times: columns.iter().map(|port| ports[*port].dead_time.seconds()).collect(),
         a: linear.a,
     })

@@ -18,12 +18,11 @@ pub use settings::{
     ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings,
     RankedLimit,
 };
-
 pub use shapes::{Cell, Shapes};
 
 use crate::lti::{Discrete, TransferMatrix};
 use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
-use crate::process::Process;
+use crate::process::{Description, Process};
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
@@ -129,26 +128,17 @@ pub struct Sight<'a> {
 impl PredictiveSettings {
     /// The model from MVs and measured disturbances to CVs, in % of these widths of their spans.
     fn matrix(&self, widths: impl Iterator<Item = f64>) -> Result<TransferMatrix> {
-        let Some(linear) = self.model.linear_process("")? else {
-            return Err(Error::said("controller.model.structure", "A predictive controller needs a linear model."));
-        };
+        let linear = self.linear()?;
         let description = linear.description();
-        let find = |names: &[crate::process::Quantity], name: &str, field: String| {
-            names.iter().position(|known| known.name == name).ok_or_else(|| {
-                let known: Vec<&str> = names.iter().map(|known| known.name.as_str()).collect();
-                Error::invalid(field, format!("“{name}”"), known.join(", "))
-            })
-        };
         let (mut outputs, mut inputs) = (Vec::new(), Vec::new());
         for (k, (cv, width)) in self.cvs.iter().zip(widths).enumerate() {
             let field = format!("controller.cvs[{k}].output");
-            outputs.push((find(&description.outputs, &cv.output, field)?, 100.0 / width));
+            outputs.push((Description::position(&description.outputs, &cv.output, &field)?, 100.0 / width));
         }
-        for (k, mv) in self.mvs.iter().enumerate() {
-            inputs.push((find(&description.inputs, &mv.input, format!("controller.mvs[{k}].input"))?, 1.0));
-        }
-        for (k, dv) in self.dvs.iter().enumerate() {
-            inputs.push((find(&description.inputs, &dv.input, format!("controller.dvs[{k}].input"))?, 1.0));
+        let mvs = self.mvs.iter().enumerate().map(|(k, mv)| (format!("controller.mvs[{k}].input"), &mv.input));
+        let dvs = self.dvs.iter().enumerate().map(|(k, dv)| (format!("controller.dvs[{k}].input"), &dv.input));
+        for (field, input) in mvs.chain(dvs) {
+            inputs.push((Description::position(&description.inputs, input, &field)?, 1.0));
         }
         Ok(linear.transfer_matrix().part(&outputs, &inputs))
     }
@@ -229,7 +219,7 @@ impl Predictive {
 
     /// One scan: the MVs in % that follow from what it sees. One that it may not move stays where it stands.
     pub fn scan(&mut self, sight: &Sight) -> &[f64] {
-        let (m, p) = (self.settings.mvs.len(), self.settings.cvs.len());
+        let m = self.settings.mvs.len();
         for (j, (input, applied)) in self.inputs.iter_mut().zip(sight.applied).enumerate() {
             *input = applied - self.base.mvs[j];
         }
@@ -259,7 +249,6 @@ impl Predictive {
             to = to.clamp(low.min(self.last.before[j]), high.max(self.last.before[j]));
             self.outputs[j] = if sight.available[j] { self.base.mvs[j] + to } else { sight.applied[j] };
         }
-        debug_assert_eq!(p, self.last.outputs.len());
         &self.outputs
     }
 
@@ -332,9 +321,8 @@ impl Predictive {
 
     fn plan(&mut self) {
         let (scans, p, blocks) = (self.prediction.scans, self.prediction.outputs, self.prediction.begins.len());
-        let mut last = std::mem::replace(&mut self.last, Last::empty());
-        self.prediction.free_response(last.state.as_slice(), last.steps.as_slice(), &mut last.free);
-        self.last = last;
+        let Last { state, steps, free, .. } = &mut self.last;
+        self.prediction.free_response(state.as_slice(), steps.as_slice(), free);
         let mut linear = std::mem::replace(&mut self.last.linear, DVector::zeros(0));
         linear.fill(0.0);
         for cv in (0..p).filter(|cv| self.weights.errors[*cv] > 0.0 && self.last.followed[*cv]) {
@@ -410,32 +398,6 @@ impl Predictive {
     #[must_use]
     pub fn gave_way(&self) -> bool {
         self.last.solved.gave_way || self.targets.solved.gave_way
-    }
-}
-
-impl Last {
-    /// Holds no room; stands in while the other is worked with.
-    fn empty() -> Self {
-        let none = || DVector::zeros(0);
-        Self {
-            state: none(),
-            steps: none(),
-            acting: none(),
-            outputs: none(),
-            free: Vec::new(),
-            linear: none(),
-            bounds: Vec::new(),
-            limits: Vec::new(),
-            mv_limits: Vec::new(),
-            set_points: Vec::new(),
-            followed: Vec::new(),
-            believed: Vec::new(),
-            available: Vec::new(),
-            wishes: Vec::new(),
-            before: Vec::new(),
-            now: none(),
-            solved: Solved { ending: Ending::Solved, steps: 0, gave_way: false },
-        }
     }
 }
 

@@ -73,7 +73,8 @@ impl Observer {
                  apart from the disturbances. Let a disturbance act elsewhere, or measure more.",
                 who.join(", ")
             );
-            Error::said("controller.cvs[0].disturbance", sentence)
+            let first = places.first().map_or(0, |(cv, _)| *cv);
+            Error::said(format!("controller.cvs[{first}].disturbance"), sentence)
         })?;
         let (order, disturbances, outputs) = (model.order(), places.len(), model.outputs());
         Ok(Self {

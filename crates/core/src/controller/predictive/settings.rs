@@ -1,6 +1,6 @@
 //! The settings of a predictive controller.
 
-use crate::process::ProcessSpec;
+use crate::process::{LinearProcess, ProcessSpec};
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -227,10 +227,13 @@ impl PredictiveSettings {
         repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
         repeated(self.inputs().collect(), "mvs")?;
         repeated(self.cvs.iter().map(|cv| cv.output.as_str()).collect(), "cvs")?;
-        if self.model.linear_process("")?.is_none() {
-            return Err(Error::said("controller.model.structure", "A predictive controller needs a linear model."));
-        }
-        Ok(())
+        self.linear().map(|_| ())
+    }
+
+    /// The model at work. Errors where it is not linear.
+    pub(super) fn linear(&self) -> Result<LinearProcess> {
+        let refused = || Error::said("controller.model.structure", "A predictive controller needs a linear model.");
+        self.model.linear_process("")?.ok_or_else(refused)
     }
 
     /// The inputs of the model: those that are moved, then those that are measured.
