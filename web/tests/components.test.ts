@@ -32,7 +32,7 @@ const words = (text: string) =>
     .trim();
 
 function state(more: Partial<LoopState> = {}): LoopState {
-  const nothing = { records: 0, models: 0, trials: 0 };
+  const nothing = { records: 0, models: 0, trials: 0, proofs: 0 };
   return {
     tag: "TIC-1",
     records: [],
@@ -47,8 +47,8 @@ function state(more: Partial<LoopState> = {}): LoopState {
 describe("older rows", () => {
   const shown = async (rows: string, inAll: number, there: number, unreadable = 0) => {
     loopState.current = state({
-      inAll: { records: inAll, models: inAll, trials: inAll },
-      unreadable: { records: unreadable, models: unreadable, trials: unreadable },
+      inAll: { records: inAll, models: inAll, trials: inAll, proofs: inAll },
+      unreadable: { records: unreadable, models: unreadable, trials: unreadable, proofs: unreadable },
       [rows]: Array.from({ length: there }, () => ({})),
     });
     return words(await html(ShowOlder, { rows, note: "pinned ones stand here in any case" }));
@@ -71,7 +71,7 @@ describe("older rows", () => {
     expect(await shown("trials", 100, 98, 2)).toBe("");
     expect(await shown("trials", 140, 98, 2)).toContain("40 trials further back");
     const told = async (count: number) => {
-      loopState.current = state({ unreadable: { records: 0, models: 0, trials: count } });
+      loopState.current = state({ unreadable: { records: 0, models: 0, trials: count, proofs: 0 } });
       return words(await html(UnreadableRows, { rows: "trials" }));
     };
     expect(await told(0)).toBe("");

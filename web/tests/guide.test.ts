@@ -15,7 +15,7 @@ const oneLine = (text: string): string => text.replace(/\s+/g, " ").toLowerCase(
 
 /** Titles of periodicals and books, which are set in the same way. */
 const CITED =
-  /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica|Model Predictive Control)/;
+  /^(Econometrica|IEEE|Ind\. Eng|Int\. J|J\. Process|Process Dynamics|System Identification|Advanced PID|Trans\.|IFAC|Automatica|J\. Am|Model Predictive Control)/;
 /** Words that the core or the server puts on the screen. */
 const FROM_RUST = [
   "change of parameters",

@@ -65,7 +65,7 @@ beforeEach(() => {
   asked.length = 0;
   location.search = "";
   site.isDown = false;
-  site.rows = { records: many(3), models: many(250), trials: many(1234) };
+  site.rows = { records: many(3), models: many(250), trials: many(1234), proofs: many(25) };
 });
 
 describe("a loop", () => {
@@ -73,7 +73,9 @@ describe("a loop", () => {
     const { state } = await opened();
     expect(state.status).toBe("ready");
     expect([state.records.length, state.models.length, state.trials.length]).toEqual([3, 100, 100]);
-    expect(state.inAll).toEqual({ records: 3, models: 250, trials: 1234 });
+    // Proofs come with their tables: fewer at a time.
+    expect([state.proofs.length, state.inAll.proofs]).toEqual([20, 25]);
+    expect(state.inAll).toEqual({ records: 3, models: 250, trials: 1234, proofs: 25 });
     expect(state.trials[0]?.id).toBe(id(1234));
   });
 

@@ -7,13 +7,16 @@ use antistasis_core::identification::{
     DataSet, FitOptions, Model, NoiseModel, PhysicalOptions, Sought, SoughtKind, Structure, Windows, identify,
 };
 use antistasis_core::process::ProcessSpec;
+use antistasis_core::proof::{Contender, PROOF_VERSION, Proof, Uncertainty, propose_set, prove};
 use antistasis_core::series::{Record, Role};
 use antistasis_core::simulation::{Candidate, Plant, Trace, Trial};
 use antistasis_core::tuning::{
     Decoupler, LoopsQuestion, Rule, RuleChoice, SimcChoice, Terms, Variation, begin_loops, first_trial, tune_by_rule,
 };
 use antistasis_core::units::Span;
-use antistasis_store::{AreaSeed, Expected, LoopDetail, LoopsAsked, NewModel, NewRecord, NewTrial, Store};
+use antistasis_store::{
+    AreaSeed, Expected, LoopDetail, LoopsAsked, NewModel, NewProof, NewRecord, NewTrial, Part, Store, letter,
+};
 use std::path::Path;
 use uuid::Uuid;
 
@@ -418,14 +421,53 @@ async fn work_out(store: &Store, found: &LoopDetail, record_id: Uuid, record: &R
         ("SIMC, τc = dead time", ControllerSpec::Pid(tight.to_type_in)),
     ];
     let mut pin = None;
+    let mut kept = Vec::new();
     for (label, controller) in candidates {
         let candidate = Candidate::new(controller);
         let trial = Trial { candidate, ..first.clone() };
         let id = keep(store, found.id, Some(model_id), label, &trial).await?;
         pin.get_or_insert(id);
+        kept.push((id, trial.candidate));
     }
-    match pin {
-        Some(id) => store.pin_trial(id, true).await.map_err(Failure::new),
-        None => Ok(()),
+    if let Some(id) = pin {
+        store.pin_trial(id, true).await.map_err(Failure::new)?;
     }
+    prove_out(store, found.id, (model_id, &model), &first, &kept).await
+}
+
+/// Plants that the demo's proof draws.
+const PROVEN_PLANTS: usize = 60;
+
+/// A proof of some of those trials: as it runs, a lively rule, a predictor with a wrong dead time, SIMC.
+async fn prove_out(
+    store: &Store,
+    loop_id: Uuid,
+    (model_id, model): (Uuid, &Model),
+    first: &Trial,
+    kept: &[(Uuid, Candidate)],
+) -> Result<(), Failure> {
+    let known = store.newest_proofs(loop_id, Part { newest: 1, also: None }).await.map_err(Failure::new)?;
+    if known.all > 0 {
+        return Ok(());
+    }
+    let rows = store.trials(loop_id).await.map_err(Failure::new)?;
+    // A candidate is called after its trial.
+    let named = |place: usize| {
+        let (id, candidate) = kept.get(place)?;
+        let number = rows.iter().find(|row| row.id == *id)?.number;
+        Some(Contender { name: letter(number), candidate: candidate.clone(), scan: None })
+    };
+    let proof = Proof {
+        version: PROOF_VERSION,
+        plant: first.plant.clone(),
+        scan: first.scenario.scan,
+        candidates: [0, 1, 3, 5].into_iter().filter_map(named).collect(),
+        compared_with: None,
+        set: propose_set(first).map_err(Failure::new)?,
+        uncertainty: Uncertainty::of_model(model, &first.plant, PROVEN_PLANTS).map_err(Failure::new)?,
+        seed: 204,
+    };
+    let result = prove(&proof).map_err(Failure::new)?;
+    let new = NewProof { model_id: Some(model_id), label: "before the summer", proof: &proof, result: &result };
+    store.add_proof(loop_id, new).await.map(drop).map_err(Failure::new)
 }

@@ -8,11 +8,13 @@ use antistasis_core::assessment::{
 use antistasis_core::controller::predictive::LookAhead;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::identification::Tracked;
+use antistasis_core::proof::{Proof, ProofResult};
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Sweep, SweepPoint, Trial};
 use antistasis_core::tuning::{
     Decoupler, LoopsAnswer, LoopsMethod, LoopsQuestion, Optimum, RuleTuning, begin_loops, tune_in_order,
 };
+use antistasis_exchange::structured_text::trial_as_text;
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
 use serde::Serialize;
@@ -107,6 +109,24 @@ pub(crate) fn save(record: &Record, path: &Path, format: Format) -> Result<(), F
 pub(crate) fn format_of(path: &Path) -> Result<Format, Failure> {
     let ending = path.extension().and_then(|ending| ending.to_str()).unwrap_or_default();
     Format::of_ending(ending).map_err(|error| Failure::of(path, error))
+}
+
+#[derive(Debug, Args)]
+pub(crate) struct StructuredTextOptions {
+    /// Trial, whose candidate is written.
+    trial: PathBuf,
+}
+
+/// Blocks one after the other; how they are wired, and what has no text, stands before them as comments.
+pub(crate) fn structured_text(options: &StructuredTextOptions) -> Result<(), Failure> {
+    let trial: Trial = read_json(&options.trial)?;
+    let written = trial_as_text(&trial).map_err(|error| Failure::of(&options.trial, error))?;
+    if written.blocks.is_empty() {
+        return Err(Failure::of(&options.trial, written.remarks.join(" ")));
+    }
+    let remarks: String = written.remarks.iter().map(|remark| format!("(* {remark} *)\n")).collect();
+    let blocks: Vec<&str> = written.blocks.iter().map(|block| block.text.as_str()).collect();
+    print_text(&(remarks + &blocks.join("\n")))
 }
 
 #[derive(Debug, Args)]
@@ -294,6 +314,10 @@ enum Document {
     Plan,
     /// What `sweep` prints.
     Sweep,
+    /// What `prove` reads.
+    Proof,
+    /// What `prove` prints.
+    ProofResult,
 }
 
 pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
@@ -310,6 +334,8 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Findings => json_schema::<Inspection>()?,
         Document::Tracking => json_schema::<Tracked>()?,
         Document::Plan => json_schema::<ExperimentPlan>()?,
+        Document::Proof => json_schema::<Proof>()?,
+        Document::ProofResult => json_schema::<ProofResult>()?,
         Document::Sweep => {
             // What a generic type stands with is not among its own parts.
             let mut parts = vec![(Assessment::name().into_owned(), Assessment::schema())];

@@ -5,6 +5,7 @@ mod files;
 mod host;
 mod physical;
 mod privileges;
+mod prove;
 mod records;
 mod tune;
 mod works;
@@ -40,6 +41,10 @@ enum Command {
     Simulate(files::SimulateOptions),
     /// Runs a trial over and over with one number or two varied, and prints the assessments as JSON.
     Sweep(files::SweepOptions),
+    /// Holds candidates against disturbances with limits, on a plant and on those that it may be; exit status 1 when a limit is passed.
+    Prove(prove::ProveOptions),
+    /// Prints the PID controllers of a trial as function blocks in Structured Text (IEC 61131-3).
+    StructuredText(files::StructuredTextOptions),
     /// Prints where the plant of a trial can rest, its linearisation and its nearest low-order model as JSON.
     Analyse(files::AnalyseOptions),
     /// Prints how loops on the plant of a trial act on each other as JSON: relative gains, pairings, singular values, zeros.
@@ -95,6 +100,14 @@ fn main() -> ExitCode {
         Command::Tune(options) => tune::tune(&options),
         Command::Simulate(options) => files::simulate(&options),
         Command::Sweep(options) => files::sweep(&options),
+        Command::Prove(options) => {
+            return match prove::run(&options) {
+                Ok(true) => ExitCode::SUCCESS,
+                Ok(false) => ExitCode::from(1),
+                Err(failure) => refuse(&failure.to_string()),
+            };
+        }
+        Command::StructuredText(options) => files::structured_text(&options),
         Command::Analyse(options) => files::analyse_plant(&options),
         Command::Interaction(options) => files::interaction(&options),
         Command::Loops(options) => files::loops(&options),

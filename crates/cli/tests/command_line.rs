@@ -467,3 +467,65 @@ fn a_predictive_controller_is_proposed_tried_and_looked_into() {
     assert!(refusal(&wrong).contains("moon"));
     assert!(refusal(&["simulate", "demo/trials/TIC-204-closed-loop.json", "--ahead", "5"]).contains("predictive"));
 }
+
+#[test]
+fn prove_ends_with_status_1_when_a_limit_is_passed() {
+    let directory = TempDir::new().unwrap();
+    let path = |name: &str| directory.path().join(name).to_string_lossy().into_owned();
+    // A trial on a linear plant, so that the proof takes no time.
+    let signal = |tag: &str| serde_json::json!({ "tag": tag, "span": { "low": 0.0, "high": 100.0, "unit": "%" } });
+    let trial = |gain: f64| {
+        serde_json::json!({
+            "version": 1,
+            "plant": {
+                "process": { "structure": "fopdt", "gain": 1.25, "time_constant": 10.0, "dead_time": 4.0 },
+                "pv": signal("L.PV"), "op": signal("L.OP"), "operating_point": { "pv": 50.0, "op": 50.0 },
+            },
+            "candidate": { "controller": { "kind": "pid", "gain": gain, "integral_time": 10.0 } },
+            "scenario": { "duration": 200.0, "scan": 0.5, "events": [] },
+        })
+        .to_string()
+    };
+    std::fs::write(path("sound.json"), trial(1.0)).unwrap();
+    std::fs::write(path("timid.json"), trial(0.1)).unwrap();
+    let both = printed(&antistasis(&["prove", "--propose", &path("sound.json"), &path("timid.json")]));
+    assert_eq!((&both["candidates"][0]["name"], &both["candidates"][1]["name"]), (&"sound".into(), &"timid".into()));
+    std::fs::write(path("both.json"), both.to_string()).unwrap();
+    let failed =
+        antistasis(&["prove", &path("both.json"), "--junit", &path("report.xml"), "--out", &path("table.json")]);
+    assert_eq!(
+        (failed.status.code(), failed.stdout.len()),
+        (Some(1), 0),
+        "{}",
+        String::from_utf8_lossy(&failed.stderr)
+    );
+    let report = std::fs::read_to_string(path("report.xml")).unwrap();
+    assert!(
+        report.contains("<testsuite name=\"timid\"") && report.contains("<failure message=\"limits passed"),
+        "{report}"
+    );
+    let table: Value = serde_json::from_slice(&std::fs::read(path("table.json")).unwrap()).unwrap();
+    assert_eq!(table["holds"], serde_json::json!([true, false]));
+    assert_eq!(table["order"], serde_json::json!([0, 1]));
+
+    let alone = printed(&antistasis(&["prove", "--propose", &path("sound.json")]));
+    std::fs::write(path("alone.json"), alone.to_string()).unwrap();
+    let passed = antistasis(&["prove", &path("alone.json")]);
+    assert_eq!(printed(&passed)["holds"], serde_json::json!([true]));
+
+    let mut wrong = alone;
+    wrong["set"]["disturbances"][0]["duration"] = 0.into();
+    std::fs::write(path("wrong.json"), wrong.to_string()).unwrap();
+    let text = refusal(&["prove", &path("wrong.json")]);
+    assert!(text.contains("wrong.json") && text.contains("duration"), "{text}");
+    assert!(refusal(&["prove", &path("alone.json"), &path("both.json")]).contains("one proof at a time"));
+}
+
+#[test]
+fn controllers_are_written_as_text() {
+    let output = antistasis(&["structured-text", "demo/trials/TIC-310-cascade.json"]);
+    let text = String::from_utf8(output.stdout).unwrap();
+    assert!(output.status.success() && text.matches("FUNCTION_BLOCK TIC_31").count() == 2, "{text}");
+    assert!(text.starts_with("(* The OP of TIC-310 is the set point of TIC-311"), "{text}");
+    assert!(refusal(&["structured-text", "demo/trials/TIC-501-predictive.json"]).contains("predictive controller"));
+}

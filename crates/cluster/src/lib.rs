@@ -381,9 +381,10 @@ fn file_error(path: &Path, source: std::io::Error) -> Error {
 
 /// A server for the tests of one process, in a fresh directory, without durability.
 ///
-/// It ends with the process. Directories that earlier processes left are removed first.
+/// It ends with the process. Directories that earlier processes left are removed first. It lies in memory where there is
+/// room: a disk that is still writing what a compiler made holds a database up for seconds.
 pub fn for_tests() -> Result<Cluster> {
-    let parent = std::env::temp_dir().join(format!("antistasis-tests-{}", geteuid()));
+    let parent = fleeting_directory().join(format!("antistasis-tests-{}", geteuid()));
     Owner { other: None }.make(&parent, 0o755)?;
     let entries = fs::read_dir(&parent).map_err(|source| file_error(&parent, source))?;
     for entry in entries.flatten() {
@@ -393,4 +394,12 @@ pub fn for_tests() -> Result<Cluster> {
         }
     }
     Cluster::start(&parent.join(std::process::id().to_string()), Durability::Fleeting)
+}
+
+/// Memory that can be written to like a disk, if half as much again as the largest test takes is free there.
+fn fleeting_directory() -> PathBuf {
+    const ROOM: u64 = 3 << 30;
+    let memory = Path::new("/dev/shm");
+    let free = nix::sys::statvfs::statvfs(memory).map_or(0, |of| of.blocks_available() * of.fragment_size());
+    if free >= ROOM { memory.to_owned() } else { std::env::temp_dir() }
 }

@@ -56,10 +56,10 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
             .map(|j| ManipulatedVariable {
                 tag: format!("U{j}"),
                 input: format!("u{j}"),
-                low: 40.0,
-                high: 60.0,
-                rate: Some(1.0 / scan),
-                usual_move: 0.5,
+                low: 48.5,
+                high: 51.5,
+                rate: Some(0.2 / scan),
+                usual_move: 2.0,
                 rests_at: None,
                 cost: 0.0,
             })

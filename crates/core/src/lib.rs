@@ -3,6 +3,7 @@
 //! Nothing here reads a clock, a file, a socket or a database. Lower modules know nothing of higher ones:
 //!
 //! ```text
+//! proof                                  candidates × disturbances × plants that may be, against limits
 //! tuning  assessment  experiment         settings from models; judging a trace, a loop, a record; planning a test
 //! identification                         models from records
 //! simulation                             plant + control + scenario -> trace, scan by scan
@@ -28,6 +29,7 @@ pub mod lti;
 pub mod numerics;
 pub mod preparation;
 pub mod process;
+pub mod proof;
 pub mod series;
 pub mod simulation;
 pub mod tuning;

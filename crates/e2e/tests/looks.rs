@@ -4,7 +4,7 @@ use antistasis_e2e::{Application, Page, Result, binary, project};
 use serde_json::Value;
 
 /// Every view of every step, with a text or an element that says that it is there.
-const VIEWS: [&str; 30] = [
+const VIEWS: [&str; 36] = [
     "/",
     "/loops/TIC-204/measure",
     "/loops/TIC-204/measure?view=plan",
@@ -24,6 +24,12 @@ const VIEWS: [&str; 30] = [
     "/loops/TIC-204/control?view=frequency",
     "/loops/TIC-204/control?view=robustness",
     "/loops/TIC-204/control?view=trade-off",
+    "/loops/TIC-204/prove",
+    "/loops/TIC-204/prove?view=strips",
+    "/loops/TIC-204/prove?view=spread",
+    "/loops/TIC-204/prove?view=trade",
+    "/loops/TIC-204/hand-over",
+    "/loops/TIC-204/hand-over?view=text",
     "/loops/TIC-501/model?view=online",
     "/loops/TIC-501/model?view=balance",
     "/loops/TIC-310/control?view=balances",

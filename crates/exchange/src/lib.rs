@@ -4,12 +4,15 @@ pub mod archive;
 pub mod csv_file;
 mod format;
 mod json_file;
+mod junit;
 mod limits;
 mod parquet_file;
+pub mod structured_text;
 mod table;
 mod xlsx_file;
 
 pub use format::{Format, preview, read, write};
+pub use junit::junit;
 pub use table::{
     ChannelMapping, ColumnKind, ColumnPreview, DateOrder, GapMeaning, Import, Layout, LoopProposal, Mapping, Preview,
     Reading, ReadingFound, TableForm, TimeSource, TimeUnit, guess, propose,

@@ -3,7 +3,7 @@
 use crate::problem::Problem;
 use antistasis_core::series::{Channel, Record, TimeAxis};
 use antistasis_exchange::archive::{Entries, columns, pack, samples, unpack};
-use antistasis_store::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
+use antistasis_store::{ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -49,6 +49,9 @@ pub(crate) fn write(loops: &[Whole]) -> Result<Vec<u8>, Problem> {
         for trial in &archived.trials {
             entries.insert(format!("{folder}/trials/{:04}.json", trial.number), json(trial)?);
         }
+        for proof in &archived.proofs {
+            entries.insert(format!("{folder}/proofs/{:04}.json", proof.number), json(proof)?);
+        }
         for (k, saved) in archived.saved.iter().enumerate() {
             entries.insert(format!("{folder}/saved/{:04}.json", k + 1), json(saved)?);
         }
@@ -74,7 +77,8 @@ fn readme(loops: &[Whole]) -> String {
          \u{20}                         where they are uneven, else a sample every sample_interval seconds; missing ones are null\n\
          loops/TAG/models/N.json   a model with what it was fitted under, its windows and its validation\n\
          loops/TAG/trials/N.json   a trial (plant, candidate, scenario) and its assessment; the same trial gives the same trace\n\
-         loops/TAG/saved/N.json    plants, scenarios and candidates that were saved for the works in this loop\n\n\
+         loops/TAG/proofs/N.json   a proof (plant, candidates, disturbances with limits) and its table\n\
+         loops/TAG/saved/N.json    plants, scenarios, candidates and proving sets that were saved for the works in this loop\n\n\
          Times are in seconds, outputs in %, all else in the unit that stands with it. Numbers are written so that they read\n\
          back as the same bits. content_hash is the SHA-256 of a record's times, tags and values.\n\n\
          Loops:\n",
@@ -111,6 +115,7 @@ pub(crate) fn read(path: &Path) -> Result<Vec<Whole>, Problem> {
         let mut archived: ArchivedLoop = document(&entries, &format!("{folder}/loop.json"))?;
         archived.models = documents::<ArchivedModel>(&entries, &format!("{folder}/models/"))?;
         archived.trials = documents::<ArchivedTrial>(&entries, &format!("{folder}/trials/"))?;
+        archived.proofs = documents::<ArchivedProof>(&entries, &format!("{folder}/proofs/"))?;
         archived.saved = documents::<ArchivedSaved>(&entries, &format!("{folder}/saved/"))?;
         archived.records = documents::<ArchivedRecord>(&entries, &format!("{folder}/records/"))?;
         let mut records = Vec::with_capacity(archived.records.len());
@@ -185,6 +190,11 @@ fn check(archived: &ArchivedLoop) -> Result<(), Problem> {
         let what = format!("trial {} of {}", trial.number, archived.tag);
         readable::<antistasis_core::simulation::Trial>(&trial.spec, &what)?;
         readable::<antistasis_core::assessment::Assessment>(&trial.assessment, &what)?;
+    }
+    for proof in &archived.proofs {
+        let what = format!("proof {} of {}", proof.number, archived.tag);
+        readable::<antistasis_core::proof::Proof>(&proof.spec, &what)?;
+        readable::<antistasis_core::proof::ProofResult>(&proof.result, &what)?;
     }
     Ok(())
 }

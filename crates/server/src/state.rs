@@ -1,7 +1,7 @@
 //! What all requests share.
 
 use crate::access::Access;
-use crate::api::FitOutcome;
+use crate::api::{FitOutcome, ProofOutcome};
 use crate::events::Events;
 use crate::gate::compute;
 use crate::jobs::Jobs;
@@ -37,6 +37,7 @@ pub struct AppState {
     /// Searches for settings.
     pub(crate) tunings: Jobs<TuningOutcome>,
     pub(crate) fits: Jobs<FitOutcome>,
+    pub(crate) proofs: Jobs<ProofOutcome>,
     pub(crate) events: Events,
     /// What was said of the trials that were simulated last, by their digests.
     pub(crate) assessed: Cache<String, Arc<Assessment>>,
@@ -76,6 +77,7 @@ impl AppState {
             sweeps: Jobs::new("sweep"),
             tunings: Jobs::new("search for settings"),
             fits: Jobs::new("fit"),
+            proofs: Jobs::new("proof"),
             records,
             prepared,
             store,

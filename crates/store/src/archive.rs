@@ -48,6 +48,9 @@ pub struct ArchivedLoop {
     /// Its trials, in the order of their numbers.
     #[serde(skip)]
     pub trials: Vec<ArchivedTrial>,
+    /// Its proofs, in the order of their numbers.
+    #[serde(skip)]
+    pub proofs: Vec<ArchivedProof>,
     /// What was saved in it for the works.
     #[serde(skip)]
     pub saved: Vec<ArchivedSaved>,
@@ -125,7 +128,24 @@ pub struct ArchivedTrial {
     pub created_at: DateTime<Utc>,
 }
 
-/// A plant, scenario or candidate saved for the works.
+/// A proof with its table. What was computed stands as it was stored.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[allow(missing_docs)]
+pub struct ArchivedProof {
+    pub id: Uuid,
+    pub number: i32,
+    pub model_id: Option<Uuid>,
+    pub label: String,
+    pub remark: String,
+    pub digest: String,
+    pub spec: Value,
+    pub result: Value,
+    pub engine: i32,
+    pub created_at: DateTime<Utc>,
+}
+
+/// A plant, scenario, candidate or proving set saved for the works.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
 #[allow(missing_docs)]
@@ -187,6 +207,14 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
+        let proofs = sqlx::query_as!(
+            ArchivedProof,
+            "select id, number, model_id, label, remark, digest, spec, result, engine, created_at
+            from proof where loop_id = $1 and deletion_id is null order by number",
+            detail.id
+        )
+        .fetch_all(&self.pool)
+        .await?;
         let saved = sqlx::query_as!(
             ArchivedSaved,
             "select id, kind, name, remark, spec, saved_at from saved where loop_id = $1 and deletion_id is null
@@ -211,6 +239,7 @@ impl Store {
             records,
             models,
             trials,
+            proofs,
             saved,
         })
     }
@@ -226,10 +255,12 @@ impl Store {
                 .chain(archived.records.iter().map(|record| record.id))
                 .chain(archived.models.iter().map(|model| model.id))
                 .chain(archived.trials.iter().map(|trial| trial.id))
+                .chain(archived.proofs.iter().map(|proof| proof.id))
                 .collect();
             let is_taken = sqlx::query_scalar!(
                 r#"select exists (select 1 from control_loop where id = any($1) union select 1 from record where id = any($1)
-                    union select 1 from model where id = any($1) union select 1 from trial where id = any($1)) as "taken!""#,
+                    union select 1 from model where id = any($1) union select 1 from trial where id = any($1)
+                    union select 1 from proof where id = any($1)) as "taken!""#,
                 &ids
             )
             .fetch_one(&mut *transaction)
@@ -353,6 +384,25 @@ impl Store {
                     trial.assessment,
                     trial.created_at,
                     trial.engine
+                )
+                .execute(&mut *transaction)
+                .await?;
+            }
+            for proof in &archived.proofs {
+                sqlx::query!(
+                    "insert into proof (id, loop_id, number, model_id, label, remark, digest, spec, result, engine, created_at)
+                    values ($1, $2, $3, $4, $5, $6, $7, $8, $9, $10, $11)",
+                    must(proof.id)?,
+                    loop_id,
+                    proof.number,
+                    proof.model_id.and_then(new),
+                    proof.label,
+                    proof.remark,
+                    proof.digest,
+                    proof.spec,
+                    proof.result,
+                    proof.engine,
+                    proof.created_at
                 )
                 .execute(&mut *transaction)
                 .await?;

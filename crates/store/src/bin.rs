@@ -22,7 +22,9 @@ pub enum DeletionKind {
     Model,
     /// A trial.
     Trial,
-    /// A saved plant, scenario or candidate.
+    /// A proof.
+    Proof,
+    /// A saved plant, scenario, candidate or proving set.
     Saved,
 }
 
@@ -34,12 +36,13 @@ impl DeletionKind {
             Self::Record => "record",
             Self::Model => "model",
             Self::Trial => "trial",
+            Self::Proof => "proof",
             Self::Saved => "saved",
         }
     }
 
     fn of(name: &str) -> Self {
-        [Self::Area, Self::Loop, Self::Record, Self::Model, Self::Trial]
+        [Self::Area, Self::Loop, Self::Record, Self::Model, Self::Trial, Self::Proof]
             .into_iter()
             .find(|kind| kind.name() == name)
             .unwrap_or(Self::Saved)
@@ -110,13 +113,18 @@ impl Store {
                 let row = sqlx::query!(
                     r#"select (select count(*) from record where loop_id = $1 and deletion_id is null) as "records!",
                         (select count(*) from model where loop_id = $1 and deletion_id is null) as "models!",
-                        (select count(*) from trial where loop_id = $1 and deletion_id is null) as "trials!""#,
+                        (select count(*) from trial where loop_id = $1 and deletion_id is null) as "trials!",
+                        (select count(*) from proof where loop_id = $1 and deletion_id is null) as "proofs!""#,
                     id
                 )
                 .fetch_one(&self.pool)
                 .await?;
-                let along =
-                    [counted(row.records, "record"), counted(row.models, "model"), counted(row.trials, "trial")];
+                let along = [
+                    counted(row.records, "record"),
+                    counted(row.models, "model"),
+                    counted(row.trials, "trial"),
+                    counted(row.proofs, "proof"),
+                ];
                 (format!("loop {}", detail.tag), along.into_iter().flatten().collect(), vec![])
             }
             DeletionKind::Record => {
@@ -146,6 +154,13 @@ impl Store {
                 let row = found(row, "trial", id)?;
                 (format!("trial {}, {}", letter(row.number), row.label), vec![], vec![])
             }
+            DeletionKind::Proof => {
+                let row = sqlx::query!("select number, label from proof where id = $1 and deletion_id is null", id)
+                    .fetch_optional(&self.pool)
+                    .await?;
+                let row = found(row, "proof", id)?;
+                (format!("proof {}, {}", row.number, row.label), vec![], vec![])
+            }
             DeletionKind::Saved => {
                 let item = self.saved_item(id).await?;
                 (format!("{} “{}”", item.spec.kind().name(), item.name), vec![], vec![])
@@ -173,6 +188,9 @@ impl Store {
             DeletionKind::Model => Some(self.loop_of_model(id).await?),
             DeletionKind::Trial => {
                 sqlx::query_scalar!("select loop_id from trial where id = $1", id).fetch_optional(&self.pool).await?
+            }
+            DeletionKind::Proof => {
+                sqlx::query_scalar!("select loop_id from proof where id = $1", id).fetch_optional(&self.pool).await?
             }
             _ => None,
         };
@@ -283,6 +301,7 @@ impl Store {
             sqlx::query!("update record set deletion_id = null where deletion_id = $1", deletion),
             sqlx::query!("update model set deletion_id = null where deletion_id = $1", deletion),
             sqlx::query!("update trial set deletion_id = null where deletion_id = $1", deletion),
+            sqlx::query!("update proof set deletion_id = null where deletion_id = $1", deletion),
             sqlx::query!("update saved set deletion_id = null where deletion_id = $1", deletion),
         ] {
             query.execute(&mut *transaction).await.map_err(back)?;
@@ -342,6 +361,11 @@ async fn mark(transaction: &mut Transaction<'_, Postgres>, kind: DeletionKind, i
                 .execute(&mut **transaction)
                 .await?;
         }
+        DeletionKind::Proof => {
+            sqlx::query!("update proof set deletion_id = $2 where id = $1 and deletion_id is null", id, deletion)
+                .execute(&mut **transaction)
+                .await?;
+        }
         DeletionKind::Saved => {
             sqlx::query!("update saved set deletion_id = $2 where id = $1 and deletion_id is null", id, deletion)
                 .execute(&mut **transaction)
@@ -361,6 +385,8 @@ async fn ground(transaction: &mut Transaction<'_, Postgres>, deletion: Uuid) -> 
                 join model on model.loop_id = control_loop.id where model.deletion_id = $1
             union select control_loop.deletion_id from control_loop
                 join trial on trial.loop_id = control_loop.id where trial.deletion_id = $1
+            union select control_loop.deletion_id from control_loop
+                join proof on proof.loop_id = control_loop.id where proof.deletion_id = $1
             union select record.deletion_id from record
                 join model on model.record_id = record.id
                     or further @> jsonb_build_array(jsonb_build_object('record_id', record.id))

@@ -5,17 +5,19 @@ mod bin;
 mod changes;
 mod loops;
 mod models;
+mod proofs;
 mod records;
 mod saved;
 mod tags;
 mod trials;
 mod unreadable;
 
-pub use archive::{ArchivedLoop, ArchivedModel, ArchivedRecord, ArchivedSaved, ArchivedTrial};
+pub use archive::{ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial};
 pub use bin::{BinItem, DeletionKind, Hanging, letter};
 pub use changes::{Change, Changes};
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopOrder, LoopSeed, LoopSummary, LoopsAsked, NewLoop};
 pub use models::{FurtherWindow, ModelRow, NewModel};
+pub use proofs::{NewProof, ProofRow};
 pub use records::{ChannelInfo, NewRecord, RecordInfo};
 pub use saved::{SavedItem, SavedKind, SavedSpec};
 pub use tags::renamed;
@@ -25,7 +27,7 @@ pub use unreadable::{Listed, Unreadable};
 use sqlx::PgPool;
 use sqlx::postgres::{PgConnectOptions, PgPoolOptions};
 use std::str::FromStr;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 /// Why something could not be kept or found.
 #[derive(Debug, thiserror::Error)]
@@ -99,6 +101,11 @@ impl Error {
 /// The result of every query.
 pub type Result<T> = std::result::Result<T, Error>;
 
+/// How long a request waits for a connection before its user is told that the database does not answer.
+const REQUEST_WAITS: Duration = Duration::from_secs(5);
+/// How long opening waits for the first one: a machine that has just begun may be busy with much else.
+const OPENING_WAITS: Duration = Duration::from_secs(60);
+
 /// The database.
 #[derive(Debug, Clone)]
 pub struct Store {
@@ -113,11 +120,13 @@ impl Store {
             sqlx::Postgres::create_database(url).await?;
         }
         let options = PgConnectOptions::from_str(url)?.application_name("antistasis");
-        let pool = PgPoolOptions::new()
-            .max_connections(8)
-            .acquire_timeout(Duration::from_secs(5))
-            .connect_with(options)
-            .await?;
+        let pool = PgPoolOptions::new().max_connections(8).acquire_timeout(REQUEST_WAITS).connect_lazy_with(options);
+        let deadline = Instant::now() + OPENING_WAITS;
+        while let Err(error) = pool.acquire().await {
+            if !matches!(error, sqlx::Error::PoolTimedOut) || Instant::now() > deadline {
+                return Err(error.into());
+            }
+        }
         sqlx::migrate!().run(&pool).await?;
         Ok(Self { pool })
     }

@@ -1,6 +1,7 @@
-//! Plants, scenarios and candidates saved for the works, to be used again in any loop.
+//! Plants, scenarios, candidates and proving sets saved for the works, to be used again in any loop.
 
 use crate::{Error, Expected, Result, Store, found, taken};
+use antistasis_core::proof::ProvingSet;
 use antistasis_core::simulation::{Candidate, Plant, Scenario};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -18,6 +19,8 @@ pub enum SavedKind {
     Scenario,
     /// A candidate.
     Candidate,
+    /// A proving set.
+    ProvingSet,
 }
 
 impl SavedKind {
@@ -26,6 +29,7 @@ impl SavedKind {
             Self::Plant => "plant",
             Self::Scenario => "scenario",
             Self::Candidate => "candidate",
+            Self::ProvingSet => "proving_set",
         }
     }
 }
@@ -40,6 +44,8 @@ pub enum SavedSpec {
     Scenario(Scenario),
     /// A candidate.
     Candidate(Box<Candidate>),
+    /// A proving set.
+    ProvingSet(ProvingSet),
 }
 
 impl SavedSpec {
@@ -50,6 +56,7 @@ impl SavedSpec {
             Self::Plant(_) => SavedKind::Plant,
             Self::Scenario(_) => SavedKind::Scenario,
             Self::Candidate(_) => SavedKind::Candidate,
+            Self::ProvingSet(_) => SavedKind::ProvingSet,
         }
     }
 
@@ -58,6 +65,7 @@ impl SavedSpec {
             Self::Plant(plant) => serde_json::to_value(plant),
             Self::Scenario(scenario) => serde_json::to_value(scenario),
             Self::Candidate(candidate) => serde_json::to_value(candidate),
+            Self::ProvingSet(set) => serde_json::to_value(set),
         };
         value.map_err(|error| sqlx::Error::Encode(error.into()).into())
     }
@@ -66,6 +74,7 @@ impl SavedSpec {
         let spec = match kind {
             "plant" => serde_json::from_value(value).map(Self::Plant),
             "scenario" => serde_json::from_value(value).map(Self::Scenario),
+            "proving_set" => serde_json::from_value(value).map(Self::ProvingSet),
             _ => serde_json::from_value(value).map(Self::Candidate),
         };
         spec.map_err(|error| sqlx::Error::Decode(error.into()).into())

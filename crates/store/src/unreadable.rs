@@ -4,6 +4,7 @@ use crate::{DeletionKind, Error, Result, Store};
 use antistasis_core::assessment::Assessment;
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
+use antistasis_core::proof::{Proof, ProofResult};
 use antistasis_core::simulation::Trial;
 use serde::Serialize;
 use serde::de::DeserializeOwned;
@@ -80,7 +81,7 @@ impl Error {
 }
 
 impl Store {
-    /// The trials, models and records of a loop that cannot be read.
+    /// The trials, proofs, models and records of a loop that cannot be read.
     pub async fn unreadable(&self, loop_id: Uuid) -> Result<Vec<Unreadable>> {
         let trials = sqlx::query!(
             "select id, number, label, spec, assessment from trial where loop_id = $1 and deletion_id is null order by number",
@@ -120,6 +121,18 @@ impl Store {
             let kind = DeletionKind::Record;
             Some(Unreadable { kind, id: row.id, number: None, name: row.name, why, document: row.preparation })
         });
-        Ok(trials.chain(models).chain(records).collect())
+        let proofs = sqlx::query!(
+            "select id, number, label, spec, result from proof where loop_id = $1 and deletion_id is null order by number",
+            loop_id
+        )
+        .fetch_all(&self.pool)
+        .await?;
+        let proofs = proofs.into_iter().filter_map(|row| {
+            let why =
+                fault::<Proof>("the proof", &row.spec).or_else(|| fault::<ProofResult>("its table", &row.result))?;
+            let (number, name) = (Some(row.number), row.label);
+            Some(Unreadable { kind: DeletionKind::Proof, id: row.id, number, name, why, document: row.spec })
+        });
+        Ok(trials.chain(models).chain(records).chain(proofs).collect())
     }
 }

@@ -9,12 +9,13 @@ use antistasis_core::identification::{DataSet, FitOptions, Model, Series, Struct
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::preparation::{Operation, Step};
 use antistasis_core::process::LinearSpec;
+use antistasis_core::proof::{Contender, Disturbance, PROOF_VERSION, Proof, ProvingSet, Uncertainty, prove};
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_store::{
-    AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, LoopsAsked, NewModel, NewRecord, NewTrial,
-    Part, Store,
+    AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, LoopsAsked, NewModel, NewProof, NewRecord,
+    NewTrial, Part, Store,
 };
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -270,6 +271,49 @@ async fn the_trail_keeps_each_trial_once_and_pins_one() {
 }
 
 #[tokio::test]
+async fn a_proof_is_kept_once_to_the_bit_and_changes_its_loop() {
+    let (store, found) = fresh().await;
+    let of_loop = async || store.loops(&LoopsAsked::default()).await.unwrap().rows.remove(0);
+    let before = of_loop().await.changed_at;
+    let (trial, _) = trial(1.0 / 3.0);
+    let proof = Proof {
+        version: PROOF_VERSION,
+        set: ProvingSet {
+            name: "one".into(),
+            note: String::new(),
+            disturbances: vec![Disturbance::of_trial(&trial, "as it ran", "")],
+        },
+        plant: trial.plant,
+        scan: trial.scenario.scan,
+        candidates: vec![Contender { name: "A".into(), candidate: trial.candidate, scan: None }],
+        compared_with: None,
+        uncertainty: Uncertainty::default(),
+        seed: 1,
+    };
+    let result = prove(&proof).unwrap();
+    let keep = async |label: &str, proof: &Proof| {
+        store.add_proof(found.id, NewProof { model_id: None, label, proof, result: &result }).await.unwrap()
+    };
+    let first = keep("first", &proof).await;
+    assert_eq!(keep("again", &proof).await, first);
+    let other = keep("of other plants", &Proof { seed: 2, ..proof.clone() }).await;
+    let listed = store.newest_proofs(found.id, Part { newest: 10, also: None }).await.unwrap();
+    let told: Vec<_> = listed.rows.iter().map(|row| (row.id, row.number, row.label.as_str())).collect();
+    assert_eq!((listed.all, told), (2, vec![(other, 2, "of other plants"), (first, 1, "first")]));
+    assert_eq!((&listed.rows[1].proof, &listed.rows[1].result), (&proof, &result), "kept to the bit");
+    assert!(of_loop().await.changed_at > before, "a proof is a change of its loop");
+
+    // One that is asked for besides is there however old it is.
+    let listed = store.newest_proofs(found.id, Part { newest: 1, also: Some(first) }).await.unwrap();
+    assert_eq!(listed.rows.iter().map(|row| row.number).collect::<Vec<_>>(), [2, 1]);
+    // A change on the ground of an older revision is refused.
+    store.set_proof(first, Expected::Revision(1), ("spring", "as asked")).await.unwrap();
+    assert!(store.set_proof(first, Expected::Revision(1), ("summer", "")).await.is_err());
+    let row = store.proof(first).await.unwrap();
+    assert_eq!((row.label.as_str(), row.remark.as_str(), row.revision), ("spring", "as asked", 2));
+}
+
+#[tokio::test]
 async fn what_is_not_there_is_named() {
     let (store, _) = fresh().await;
     let id = Uuid::nil();
@@ -280,6 +324,7 @@ async fn what_is_not_there_is_named() {
     assert_eq!(said(store.find_loop("XIC-9").await.unwrap_err()), "there is no loop “XIC-9”");
     assert!(said(store.record(id).await.unwrap_err()).starts_with("there is no record"));
     assert!(said(store.model(id).await.unwrap_err()).starts_with("there is no model"));
+    assert!(said(store.proof(id).await.unwrap_err()).starts_with("there is no proof"));
     assert!(said(store.pin_trial(id, true).await.unwrap_err()).starts_with("there is no trial"));
     assert!(said(store.choose_model(id, "").await.unwrap_err()).starts_with("there is no model"));
     assert!(said(store.set_preparation(id, Expected::Any, &[]).await.unwrap_err()).starts_with("there is no record"));

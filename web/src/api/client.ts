@@ -8,6 +8,7 @@ export type LoopSummary = Schemas["LoopSummary"];
 export type RecordInfo = Schemas["RecordInfo"];
 export type ModelRow = Schemas["ModelRow"];
 export type TrialRow = Schemas["TrialRow"];
+export type ProofRow = Schemas["ProofRow"];
 export type Trial = Schemas["Trial"];
 export type TrialResult = Schemas["TrialResult"];
 export type Verdict = Schemas["Verdict"];

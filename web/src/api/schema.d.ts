@@ -180,6 +180,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/hand-over/structured-text": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The PID controllers of a trial as function blocks in Structured Text (IEC 61131-3), with how they are wired. */
+        post: operations["structured_text"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/hanging/{kind}/{id}": {
         parameters: {
             query?: never;
@@ -507,6 +524,24 @@ export interface paths {
         post?: never;
         /** Takes the simulated plant behind a loop away; trials on it stay. */
         delete: operations["take_plant_away"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/proofs": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The newest proofs of a loop. The header `X-Total-Count` tells how many there are in all. */
+        get: operations["list_proofs"];
+        put?: never;
+        /** Begins a proof on all cores; once it is done it is kept with its table. One that is there already is not kept twice. */
+        post: operations["start_proof"];
+        delete?: never;
         options?: never;
         head?: never;
         patch?: never;
@@ -1059,6 +1094,144 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proofs/disturbance": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The scenario of a trial as a disturbance of a set, with the usual figures and no limits. */
+        post: operations["disturbance_of_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/jobs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** How far a proof is, and what came out. */
+        get: operations["proof_state"];
+        put?: never;
+        post?: never;
+        /** Ends a proof that is under way; nothing of it is kept. */
+        delete: operations["cancel_proof"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/propose": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** A proving set to begin with: what the plant of a trial meets, with limits from what plain settings reach on it. */
+        post: operations["propose_proving_set"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/trial": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The trial behind a cell of the table of a proof. */
+        post: operations["trial_of_cell"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/uncertainty": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** How uncertain a plant is: by the covariance of its model, or by ranges to begin with. */
+        post: operations["propose_uncertainty"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/words": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the criteria of a set are called on a plant and in which units they are, and what can be measured besides. */
+        post: operations["set_in_words"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        /** Renames and annotates a proof. */
+        put: operations["change_proof"];
+        post?: never;
+        /** Puts a proof into the bin. */
+        delete: operations["delete_proof"];
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** A proof or its table as a file. */
+        get: operations["export_proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/records/{id}": {
         parameters: {
             query?: never;
@@ -1222,7 +1395,7 @@ export interface paths {
         /** What is saved for the works, by name. */
         get: operations["list_saved"];
         put?: never;
-        /** Saves a plant, a scenario or a candidate under a new name. */
+        /** Saves a plant, a scenario, a candidate or a proving set under a new name. */
         post: operations["save"];
         delete?: never;
         options?: never;
@@ -2130,6 +2303,17 @@ export interface components {
             step: components["schemas"]["StepResponse"];
             structure?: components["schemas"]["Structure"] | null;
         };
+        /** @description A cell of the table of a proof. */
+        CellRequest: {
+            /** @description Place of the candidate, counted from 0. */
+            candidate: number;
+            /** @description Place of the disturbance, counted from 0. */
+            disturbance: number;
+            /** @description Which of the plants that were drawn, counted from 0; null for the plant as it is. */
+            plant?: number | null;
+            /** @description The proof. */
+            proof: components["schemas"]["Proof"];
+        };
         /** @description Step responses between all inputs and outputs of a model. */
         Cells: {
             /** @description The inputs, the OP first. */
@@ -2160,6 +2344,34 @@ export interface components {
              * @description Its revision, where it has one.
              */
             revision?: number | null;
+        };
+        /** @description What of valve and sensor is another than the plant says. Null where it is as there. */
+        Changes: {
+            /**
+             * Format: double
+             * @description What the sensor of the PV shows beyond the true value, in its unit.
+             */
+            bias?: number | null;
+            /**
+             * Format: double
+             * @description Lost motion of the valve when it turns, in % of the stroke, 0 to 50.
+             */
+            dead_band?: number | null;
+            /**
+             * Format: double
+             * @description Change of that bias, in PV units per hour.
+             */
+            drift?: number | null;
+            /**
+             * Format: double
+             * @description Standard deviation of the noise of the PV, in its unit; 0 or more.
+             */
+            noise?: number | null;
+            /**
+             * Format: double
+             * @description How far the drive must pull before the stem of the valve breaks loose, in % of the stroke, 0 to 50.
+             */
+            stick?: number | null;
         };
         /** @description The transfer function from one input to one output. */
         Channel: {
@@ -2307,6 +2519,18 @@ export interface components {
             output?: string | null;
             /** @description Name of the parameter, such as `dead_time`. */
             parameter: string;
+        };
+        /** @description A candidate under a name. */
+        Contender: {
+            /** @description What controls the plant. */
+            candidate: components["schemas"]["Candidate"];
+            /** @description What it is called. */
+            name: string;
+            /**
+             * Format: double
+             * @description Its scan in s, above 0; null for that of the proof.
+             */
+            scan?: number | null;
         };
         /** @description Something that is controlled: it has a set point, limits, or both. */
         ControlledVariable: {
@@ -2571,6 +2795,13 @@ export interface components {
          * @enum {string}
          */
         ControllerStructure: "pi" | "pid" | "smith";
+        /** @description The controllers of a trial as text. */
+        ControllersAsText: {
+            /** @description A block a PID controller, in the order of the candidate. */
+            blocks: components["schemas"]["WrittenBlock"][];
+            /** @description How the blocks are wired, and what has no text. */
+            remarks: string[];
+        };
         /** @description A quantity over time with its band. */
         Course: {
             /** @description Half widths of the 95 % band. */
@@ -2607,6 +2838,34 @@ export interface components {
             bic: number;
             /** @description Number of estimated parameters p. */
             parameters: number;
+        };
+        /** @description A figure, and how much of it is borne. */
+        Criterion: {
+            /** @description What is measured. */
+            figure: components["schemas"]["Figure"];
+            /**
+             * Format: double
+             * @description The most that is borne; null where it is only to be seen.
+             */
+            most?: number | null;
+            /** @description Name of the controller at whose loop it is measured; null for the first one. */
+            of?: string | null;
+        };
+        /** @description A criterion in words. */
+        CriterionTold: {
+            /** @description What is measured. */
+            figure: components["schemas"]["Figure"];
+            /**
+             * Format: double
+             * @description The most that is borne; null where it is only to be seen.
+             */
+            most?: number | null;
+            /** @description Name of the controller at whose loop it is measured; null for the first one. */
+            of?: string | null;
+            /** @description What it is called. */
+            title: string;
+            /** @description The unit of its values. */
+            unit: string;
         };
         /** @description Correlation of the residuals with an input. */
         CrossCorrelation: {
@@ -2664,7 +2923,7 @@ export interface components {
          * @description What can be deleted.
          * @enum {string}
          */
-        DeletionKind: "area" | "loop" | "record" | "model" | "trial" | "saved";
+        DeletionKind: "area" | "loop" | "record" | "model" | "trial" | "proof" | "saved";
         /**
          * @description One of the demands.
          * @enum {string}
@@ -2785,11 +3044,56 @@ export interface components {
             /** @description What the process is, in a line. */
             title?: string;
         };
+        /** @description How a figure differs between two candidates on the same plants, noise and walks. */
+        Difference: {
+            /** @description Its 95 % interval. */
+            interval: number[];
+            /** @description On how many it is larger. */
+            larger: number;
+            /**
+             * Format: double
+             * @description Mean of the differences, plant by plant.
+             */
+            mean: number;
+            /** @description On how many plants it is smaller. */
+            smaller: number;
+        };
+        /** @description Something that a loop must bear. */
+        Disturbance: {
+            /** @description What of the plant is another than usual. */
+            changes?: components["schemas"]["Changes"];
+            /** @description What is measured, and how much of it is borne; up to 12. */
+            criteria: components["schemas"]["Criterion"][];
+            /**
+             * Format: double
+             * @description How long it is looked at, s, above 0.
+             */
+            duration: number;
+            /** @description What happens, in any order; none where only something of the plant is another. */
+            events?: components["schemas"]["Event"][];
+            /** @description What happens at further controllers, by their names. */
+            further?: {
+                [key: string]: components["schemas"]["Event"][];
+            };
+            /** @description What it is called. */
+            name: string;
+            /** @description Why it is here. */
+            reason?: string;
+        };
         /** @description Where a deviation that the model does not explain comes from. */
         DisturbanceAt: "output" | {
             /** @description It is added to this input of the model, and stays. */
             input: string;
         } | "nowhere";
+        /** @description A trial whose scenario becomes a disturbance. */
+        DisturbanceRequest: {
+            /** @description What the disturbance is called. */
+            name: string;
+            /** @description Why it is here. */
+            reason?: string;
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
+        };
         /** @description A stretch in which what came was not what had to be expected. */
         Doubt: {
             /**
@@ -2807,6 +3111,18 @@ export interface components {
              * @description Its end.
              */
             to: number;
+        };
+        /** @description A number that was drawn. */
+        DrawnParameter: {
+            /**
+             * Format: double
+             * @description What it is in the plant of the proof.
+             */
+            own: number;
+            /** @description Its name. */
+            parameter: string;
+            /** @description What it is in each plant. */
+            values: number[];
         };
         /** @description A number that drifts. */
         Drifting: {
@@ -3417,6 +3733,74 @@ export interface components {
             lead?: number;
             /** @description An input or output of the process by name, or `load`. */
             signal: string;
+        };
+        /**
+         * @description Something that is measured of a trial, from the first event of the disturbance on; of the true value of the PV, not of what the sensor
+         *     shows.
+         */
+        Figure: {
+            /** @enum {string} */
+            kind: "largest_deviation";
+        } | {
+            /** @enum {string} */
+            kind: "overshoot";
+        } | {
+            /**
+             * Format: double
+             * @description Half the width of the band, PV units, above 0.
+             */
+            band: number;
+            /** @enum {string} */
+            kind: "recovery_time";
+        } | {
+            /** @enum {string} */
+            kind: "integral_absolute_error";
+        } | {
+            /**
+             * Format: double
+             * @description Upper limit in PV units; null for none.
+             */
+            high?: number | null;
+            /** @enum {string} */
+            kind: "time_outside";
+            /**
+             * Format: double
+             * @description Lower limit in PV units; null for none.
+             */
+            low?: number | null;
+        } | {
+            /**
+             * Format: double
+             * @description Upper limit in PV units; null for none.
+             */
+            high?: number | null;
+            /** @enum {string} */
+            kind: "area_outside";
+            /**
+             * Format: double
+             * @description Lower limit in PV units; null for none.
+             */
+            low?: number | null;
+        } | {
+            /** @enum {string} */
+            kind: "output_travel";
+        } | {
+            /** @enum {string} */
+            kind: "output_reversals";
+        } | {
+            /** @description Name of the balance. */
+            balance: string;
+            /** @enum {string} */
+            kind: "used";
+            /** @description Name of the term. */
+            term: string;
+        };
+        /** @description A figure that can be asked for. */
+        FigureOffer: {
+            /** @description The criterion to begin with, without a limit. */
+            criterion: components["schemas"]["Criterion"];
+            /** @description What it is called. */
+            title: string;
         };
         /**
          * @description What settings achieve, the worst over all models. For a load of 1 % where the OP acts and a set point step of 1 % of span;
@@ -5661,6 +6045,21 @@ export interface components {
              */
             white_error?: number | null;
         };
+        /** @description A number of a plant, and where it may be. */
+        ParameterRange: {
+            /**
+             * Format: double
+             * @description Highest value, above the lowest.
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description Lowest value, in its unit.
+             */
+            low: number;
+            /** @description Name of a parameter of the process, or its place in the plant document as a JSON pointer. */
+            parameter: string;
+        };
         /** @description The highest point of a curve. */
         Peak: {
             /**
@@ -5985,6 +6384,176 @@ export interface components {
              */
             value: number;
         };
+        /** @description Candidates, and what they are to be held against. */
+        Proof: {
+            /** @description The candidates, 1 to 12, each with a name of its own. */
+            candidates: components["schemas"]["Contender"][];
+            /** @description Name of the candidate that the others are compared with; null for the first. */
+            compared_with?: string | null;
+            /** @description What is controlled. */
+            plant: components["schemas"]["Plant"];
+            /**
+             * Format: double
+             * @description Scan in s of the candidates that have none of their own, above 0.
+             */
+            scan: number;
+            /**
+             * Format: int64
+             * @description Seed of the plants that are drawn, and of noise and walks.
+             */
+            seed?: number;
+            /** @description The disturbances with their limits. */
+            set: components["schemas"]["ProvingSet"];
+            /** @description How uncertain the plant is. */
+            uncertainty?: components["schemas"]["Uncertainty"];
+            /**
+             * Format: int32
+             * @description Version of this document: 1.
+             */
+            version: number;
+        };
+        /** @description A candidate under a disturbance. */
+        ProofCell: {
+            /** @description Place of the figure that this is read by: what passes its limit by most, or comes nearest to it; the first where none has one. */
+            decides: number;
+            /** @description The figures, in the order of [`Tried::criteria`]. */
+            figures: components["schemas"]["Spread"][];
+            /** @description Whether it keeps the limits of the disturbance on the plant as it is; null where there is none. */
+            holds?: boolean | null;
+            /** @description Whether it keeps them on every plant that was tried; null where there is none. */
+            passes?: boolean | null;
+            share?: components["schemas"]["Share"] | null;
+            /** @description Why it could not be tried at all, or why the trial was stopped on the plant as it is. */
+            trouble?: string | null;
+            /** @description The plant, counted from 0, on which it is worst: where limits are passed by most, else where the first figure is largest. */
+            worst_plant?: number | null;
+        };
+        /** @description A proof as it is to be called. */
+        ProofChange: {
+            /** @description What it is called, 1 to 120 characters. */
+            label: string;
+            /** @description What there is to say about it. */
+            remark?: string;
+        };
+        /**
+         * @description How a proof leaves.
+         * @enum {string}
+         */
+        ProofForm: "proof" | "table" | "junit";
+        /** @description What a proof has made. */
+        ProofOutcome: {
+            /** @description The proof as it is kept, with its table. */
+            row: components["schemas"]["ProofRow"];
+        };
+        /** @description A proof to be carried out. */
+        ProofRequest: {
+            /** @description What it is called, up to 120 characters; where left out, after what it holds. */
+            label?: string | null;
+            /**
+             * Format: uuid
+             * @description The model that the uncertainty of its plant comes from.
+             */
+            model_id?: string | null;
+            /** @description The proof. */
+            proof: components["schemas"]["Proof"];
+        };
+        /** @description The table of a proof. */
+        ProofResult: {
+            /** @description Names of the candidates: the columns. */
+            candidates: string[];
+            /** @description A row a disturbance, a cell a candidate. */
+            cells: components["schemas"]["ProofCell"][][];
+            /** @description Place of the candidate that the others are compared with. */
+            compared_with: number;
+            /** @description The numbers that were drawn, and what they are in each plant. */
+            drawn: components["schemas"]["DrawnParameter"][];
+            /**
+             * Format: int32
+             * @description The version of the engine that computed it.
+             */
+            engine: number;
+            /** @description Whether each candidate keeps all limits on the plant as it is; null where there is no limit. */
+            holds: (boolean | null)[];
+            /** @description Under how many of these each candidate keeps all limits, on the plant as it is. */
+            kept: number[];
+            /** @description How many of the disturbances have a limit. */
+            limited: number;
+            /** @description Places of the candidates, the best first: by the share that keeps all limits, by the limits that are kept, by the error. */
+            order: number[];
+            /** @description What was measured under each disturbance: the rows. */
+            rows: components["schemas"]["Tried"][];
+            /** @description Of each candidate, on how many of the plants that were drawn it keeps all limits; null without uncertainty or limits. */
+            shares: (components["schemas"]["Share"] | null)[];
+            /** @description The figures that every disturbance has, summed over all of them. */
+            totals: components["schemas"]["Total"][];
+            /** @description Which candidate, and why, in words. */
+            verdicts: components["schemas"]["ProofVerdict"][];
+        };
+        /** @description A proof as kept. */
+        ProofRow: {
+            /**
+             * Format: date-time
+             * @description When it was made.
+             */
+            created_at: string;
+            /**
+             * Format: int32
+             * @description The version of the engine that computed it.
+             */
+            engine: number;
+            /**
+             * Format: uuid
+             * @description Identifier.
+             */
+            id: string;
+            /** @description What it is called. */
+            label: string;
+            /**
+             * Format: uuid
+             * @description The model that the uncertainty of its plant comes from.
+             */
+            model_id?: string | null;
+            /**
+             * Format: int32
+             * @description Number among the proofs of the loop, from 1.
+             */
+            number: number;
+            /** @description Whether that was another one than the present: its figures may differ. */
+            of_older_engine: boolean;
+            /** @description The proof. */
+            proof: components["schemas"]["Proof"];
+            /** @description What the user wrote about it. */
+            remark: string;
+            /** @description What came out. */
+            result: components["schemas"]["ProofResult"];
+            /**
+             * Format: int64
+             * @description Rises with each change of label or remark.
+             */
+            revision: number;
+        };
+        /** @description A proof under way. */
+        ProofState: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            outcome?: components["schemas"]["ProofOutcome"] | null;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Which share of its trials is done, 0 to 1.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
+        };
+        /** @description A verdict of a proof. */
+        ProofVerdict: components["schemas"]["Verdict"] & {
+            /** @description Place of the candidate that it is about; null where it is about the proof itself. */
+            candidate?: number | null;
+        };
         /**
          * @description How the proportional action is given.
          * @enum {string}
@@ -6021,6 +6590,15 @@ export interface components {
          * @enum {string}
          */
         Proposed: "process" | "operating_point" | "pv_range" | "noise";
+        /** @description A named set of disturbances for a loop. */
+        ProvingSet: {
+            /** @description What comes, 1 to 40, each with a name of its own. */
+            disturbances: components["schemas"]["Disturbance"][];
+            /** @description What it is called. */
+            name: string;
+            /** @description Where its limits come from, and whatever else is to be known of it. */
+            note?: string;
+        };
         /** @description A named number of a process. */
         Quantity: {
             /**
@@ -6567,7 +7145,7 @@ export interface components {
          * @description What can be saved.
          * @enum {string}
          */
-        SavedKind: "plant" | "scenario" | "candidate";
+        SavedKind: "plant" | "scenario" | "candidate" | "proving_set";
         /** @description Something to be saved. */
         SavedSpec: {
             /** @enum {string} */
@@ -6584,6 +7162,11 @@ export interface components {
             kind: "candidate";
             /** @description A candidate. */
             spec: components["schemas"]["Candidate"];
+        } | {
+            /** @enum {string} */
+            kind: "proving_set";
+            /** @description A proving set. */
+            spec: components["schemas"]["ProvingSet"];
         };
         /** @description The timeline of a trial. */
         Scenario: {
@@ -6747,6 +7330,13 @@ export interface components {
             /** @description Whether it shows nothing beyond the ends of its span. */
             within_span?: boolean;
         };
+        /** @description A proving set in words. */
+        SetInWords: {
+            /** @description What can be measured besides on this plant. */
+            figures: components["schemas"]["FigureOffer"][];
+            /** @description The criteria of each disturbance, in their order. */
+            told: components["schemas"]["CriterionTold"][][];
+        };
         /** @description How the loop follows a step of the set point: what it does because of the step, whatever else happens. */
         SetPointResponse: {
             /**
@@ -6794,6 +7384,17 @@ export interface components {
              * @description Size of the step, PV units.
              */
             step: number;
+        };
+        /** @description How many of the plants that were drawn pass. */
+        Share: {
+            /** @description 95 % interval of the share among all plants that may be, 0 to 1 (Wilson, J. Am. Stat. Assoc. 22, 1927, p. 209). */
+            interval: number[];
+            /** @description Plants that were drawn. */
+            of: number;
+            /** @description Plants that pass. */
+            passes: number;
+            /** @description How many plants more would halve the width of the interval, about. */
+            to_halve: number;
         };
         /** @description The output that a curve shows. */
         ShownOutput: {
@@ -7049,6 +7650,24 @@ export interface components {
             low: number;
             /** @description The unit as written on the instrument, for example `°C`. */
             unit: string;
+        };
+        /** @description A figure over the plants. */
+        Spread: {
+            difference?: components["schemas"]["Difference"] | null;
+            /** @description On how many plants it was never reached. */
+            never: number;
+            /**
+             * Format: double
+             * @description On the plant as it is; null where it was never reached, or the trial was stopped.
+             */
+            own?: number | null;
+            /** @description Quantiles from 0 to 100 % in steps of 5 % over the plants on which it was reached; empty without uncertainty. */
+            quantiles: number[];
+            /**
+             * Format: double
+             * @description The worst of all plants, that as it is included; null where it was once never reached.
+             */
+            worst?: number | null;
         };
         /**
          * @description How a job stands.
@@ -7572,6 +8191,16 @@ export interface components {
          * @enum {string}
          */
         Topic: "move" | "excitation" | "saturation" | "frozen" | "quantised" | "oscillation" | "stiction" | "closed_loop" | "gaps" | "filter";
+        /** @description A figure summed over all disturbances. */
+        Total: {
+            /** @description What is summed. */
+            of: components["schemas"]["CriterionTold"];
+            /**
+             * @description The sum of each candidate: of the medians over the plants that were drawn and on which it was reached, or of the plant as it is
+             *     where none was drawn; null where it was reached on none.
+             */
+            values: (number | null)[];
+        };
         /** @description The course of a trial. */
         Trace: {
             /** @description The balances of the process, where they were asked for. */
@@ -7847,6 +8476,13 @@ export interface components {
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
+        /** @description A disturbance that was tried, with what was measured. */
+        Tried: {
+            /** @description What was measured: its criteria, then largest deviation, integral of the error and OP travel where they are none of these. */
+            criteria: components["schemas"]["CriterionTold"][];
+            /** @description Its name. */
+            name: string;
+        };
         /** @description A plant to be tuned for. */
         TuneRequest: {
             /** @description What SIMC leaves to the engineer. */
@@ -7960,6 +8596,42 @@ export interface components {
              * @description The period in s.
              */
             period: number;
+        };
+        /** @description How uncertain the plant is. */
+        Uncertainty: {
+            /** @enum {string} */
+            kind: "none";
+        } | {
+            /** @description Their covariance, in the units of the plant. */
+            covariance: number[][];
+            /** @enum {string} */
+            kind: "covariance";
+            /**
+             * @description Which numbers: names of parameters of the process, or places in the plant document as JSON pointers, such as
+             *     `/sensor/dead_time`.
+             */
+            parameters: string[];
+            /** @description How many plants are drawn, 2 to 5000. */
+            plants: number;
+        } | {
+            /** @enum {string} */
+            kind: "ranges";
+            /** @description How many plants are drawn, 2 to 5000. */
+            plants: number;
+            /** @description Which numbers, and from where to where. */
+            ranges: components["schemas"]["ParameterRange"][];
+        };
+        /** @description A plant whose uncertainty is to be told. */
+        UncertaintyRequest: {
+            /**
+             * Format: uuid
+             * @description The model that it stands on, whose covariance is taken; null for ranges a fifth either side of its numbers.
+             */
+            model_id?: string | null;
+            /** @description The plant. */
+            plant: components["schemas"]["Plant"];
+            /** @description How many plants are drawn. */
+            plants: number;
         };
         /** @description A row of a loop that cannot be read. */
         Unreadable: {
@@ -8183,6 +8855,13 @@ export interface components {
             /** @description Where its output goes: one signal as a rule, several where its range is split. */
             sets: components["schemas"]["Wire"][];
         };
+        /** @description A proving set that is to be told in words. */
+        WordsRequest: {
+            /** @description The plant that it is for. */
+            plant: components["schemas"]["Plant"];
+            /** @description The set, finished or not. */
+            set: components["schemas"]["ProvingSet"];
+        };
         /** @description Settings to be written in a notation. */
         WriteRequest: {
             /** @description The notation. */
@@ -8201,6 +8880,13 @@ export interface components {
              * @description The value.
              */
             value: number;
+        };
+        /** @description A function block of one controller. */
+        WrittenBlock: {
+            /** @description Name of the controller. */
+            name: string;
+            /** @description The block, in Structured Text. */
+            text: string;
         };
         /** @description A transmission zero. */
         Zero: {
@@ -9296,6 +9982,102 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    structured_text: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ControllersAsText"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -11692,6 +12474,209 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_proofs: {
+        parameters: {
+            query?: {
+                /** @description The newest so many, 1 to 1000; 100 where left out. */
+                newest?: number;
+                /** @description One that is to be there besides, however old it is. */
+                also?: string;
+            };
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    /** @description Rows in all */
+                    "X-Total-Count"?: number;
+                    /** @description Rows of this part that this version cannot read */
+                    "X-Unreadable-Count"?: number;
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofRow"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    start_proof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofRequest"];
+            };
+        };
+        responses: {
+            /** @description Begun; how far it is. */
+            202: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -14857,6 +15842,944 @@ export interface operations {
             };
         };
     };
+    disturbance_of_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DisturbanceRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Disturbance"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proof_state: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the proof under way */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    cancel_proof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the proof under way */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_proving_set: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProvingSet"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    trial_of_cell: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["CellRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Trial"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    propose_uncertainty: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["UncertaintyRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Uncertainty"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    set_in_words: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["WordsRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["SetInWords"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    change_proof: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Identifier of the proof */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ProofChange"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofRow"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else has changed it meanwhile; with the document as it stands now. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not said which revision is changed. */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    delete_proof: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Identifier of the proof */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["BinItem"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_proof: {
+        parameters: {
+            query: {
+                /** @description `proof`, `table` or `junit`. */
+                form: components["schemas"]["ProofForm"];
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the proof */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/octet-stream": number[];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     show_record: {
         parameters: {
             query?: never;
@@ -15937,7 +17860,7 @@ export interface operations {
     list_saved: {
         parameters: {
             query?: {
-                /** @description `plant`, `scenario` or `candidate`; all where left out. */
+                /** @description `plant`, `scenario`, `candidate` or `proving_set`; all where left out. */
                 kind?: components["schemas"]["SavedKind"] | null;
             };
             header?: never;

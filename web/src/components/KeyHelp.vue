@@ -5,7 +5,7 @@ import { useKeys } from "../lib/keys";
 
 const open = ref(false);
 const keys: [string, string][] = [
-  ["1 2 3", "to the steps Measure, Model, Control"],
+  ["1 2 3 4 5", "to the steps Measure, Model, Control, Prove, Hand over"],
   ["/", "find anything"],
   ["?", "this list"],
   ["↑ ↓ in an entry", "nudge the number; with Shift times or divided by 1.2"],

@@ -1,9 +1,11 @@
 <script setup lang="ts">
 import { computed } from "vue";
 import type { LocationQuery } from "vue-router";
-import { duration, number, plural } from "../lib/format";
+import { evidenceOf, firstTrial } from "../handover/handover";
+import { duration, letter, number, plural } from "../lib/format";
 import type { LoopState } from "../lib/loop";
 import { shortName } from "../lib/structures";
+import { best } from "../prove/proof";
 import { nextTheme, theme } from "../lib/theme";
 import FindAnything from "./FindAnything.vue";
 
@@ -12,6 +14,26 @@ const emit = defineEmits<{ edit: [] }>();
 
 /** What is selected at a step, where something is. */
 const selectedAt = (step: string, name: string) => props.places?.[step]?.[name];
+
+/** How the best candidate of the proof at hand does. */
+const proven = computed(() => {
+  const proofs = props.loop?.proofs ?? [];
+  const wanted = selectedAt("prove", "proof");
+  const proof = proofs.find((one) => one.id === wanted) ?? proofs[0];
+  if (!proof) return "not yet";
+  const first = best(proof.result);
+  return first ? `${first.name}, ${first.text}` : "no limit";
+});
+
+/** Which candidate is handed over, and whether a proof stands behind it. */
+const handedOver = computed(() => {
+  const { trials = [], proofs = [] } = props.loop ?? {};
+  const wanted = selectedAt("hand-over", "trial");
+  const row = trials.find((one) => one.id === wanted) ?? firstTrial(proofs, trials);
+  if (!row) return "not yet";
+  const evidence = evidenceOf(proofs, row);
+  return `${letter(row.number)}, ${evidence ? `proof ${evidence.proof.number}` : "not proven"}`;
+});
 
 const steps = computed(() => {
   const loop = props.loop;
@@ -36,6 +58,8 @@ const steps = computed(() => {
       title: "Control",
       state: loop.trials.length ? plural(loop.trials.length, "trial") : "not yet",
     },
+    { name: "prove", title: "Prove", state: proven.value },
+    { name: "hand-over", title: "Hand over", state: handedOver.value },
   ];
 });
 const themeName = { system: "as the system", light: "day", dark: "night" };

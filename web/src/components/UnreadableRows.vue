@@ -10,7 +10,7 @@ import { savedAs } from "./unreadable";
 
 const props = defineProps<{ rows: Rows }>();
 const { state, load } = useLoop();
-const kind = computed(() => props.rows.slice(0, -1) as "record" | "model" | "trial");
+const kind = computed(() => props.rows.slice(0, -1) as "record" | "model" | "trial" | "proof");
 const count = computed(() => state.unreadable[props.rows]);
 const list = ref<Schemas["Unreadable"][] | null>(null);
 const problem = ref("");
@@ -40,6 +40,7 @@ function remove(one: Schemas["Unreadable"]) {
     trial: () => answered(api.DELETE("/api/v1/trials/{id}", path)),
     model: () => answered(api.DELETE("/api/v1/models/{id}", path)),
     record: () => answered(api.DELETE("/api/v1/records/{id}", path)),
+    proof: () => answered(api.DELETE("/api/v1/proofs/{id}", path)),
   };
   deleting.value = { kind: kind.value, id: one.id, remove: gone[kind.value] };
 }

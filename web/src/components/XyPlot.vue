@@ -137,7 +137,9 @@ const labels = computed(() => {
       let k = line.y.length - 1;
       while (k >= 0 && line.y[k] === null) k -= 1;
       const y = py((line.y[k] as number | undefined) ?? 0);
-      return { line, y: Math.min(Math.max(y, TOP + 6), TOP + inner.value.height) };
+      // A point by itself is labelled where it is.
+      const x = line.x.length === 1 ? px(line.x[0] as number) + 9 : LEFT + inner.value.width + 6;
+      return { line, x, y: Math.min(Math.max(y, TOP + 6), TOP + inner.value.height) };
     })
     .sort((a, b) => a.y - b.y);
   list.forEach((label, k) => {
@@ -376,7 +378,7 @@ function moved(event: PointerEvent) {
       <text
         v-for="label in labels"
         :key="label.line.label"
-        :x="LEFT + inner.width + 6"
+        :x="label.x"
         :y="label.y + 4"
         class="text-[12px] font-semibold"
         :fill="`var(${label.line.colour})`"

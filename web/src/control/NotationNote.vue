@@ -1,21 +1,17 @@
 <script setup lang="ts">
 /** The settings in the form and units of the controller that they will be typed into. */
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
-import { computed, reactive, ref, shallowRef, watch } from "vue";
+import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import { number } from "../lib/format";
 import type { Pid } from "./controllers";
 import { comebacks } from "../lib/live";
+import { CHOICES, useNotation } from "./useNotation";
 
 const props = defineProps<{ pid: Pid }>();
 
-const notation = reactive<Required<Schemas["Notation"]>>({
-  form: "ideal",
-  proportional: "gain",
-  integral: "time",
-  time: "seconds",
-});
+const { notation, choose } = useNotation();
 const written = shallowRef<Schemas["InNotation"] | null>(null);
 const refusal = ref("");
 const inLine = computed(() => {
@@ -26,56 +22,13 @@ const inLine = computed(() => {
     .join("; ");
 });
 
-const CHOICES: { key: keyof typeof notation; label: string; all: [string, string][] }[] = [
-  {
-    key: "form",
-    label: "Form",
-    all: [
-      ["ideal", "ideal"],
-      ["parallel", "parallel"],
-      ["series", "series"],
-    ],
-  },
-  {
-    key: "proportional",
-    label: "Proportional as",
-    all: [
-      ["gain", "gain"],
-      ["band", "proportional band"],
-    ],
-  },
-  {
-    key: "integral",
-    label: "Integral as",
-    all: [
-      ["time", "time"],
-      ["rate", "rate"],
-      ["repeats", "repeats"],
-    ],
-  },
-  {
-    key: "time",
-    label: "Times in",
-    all: [
-      ["seconds", "s"],
-      ["minutes", "min"],
-    ],
-  },
-];
-
-function choose(key: keyof typeof notation, value: string) {
-  Object.assign(notation, { [key]: value });
-  // The parallel form has gains only.
-  if (notation.form === "parallel") Object.assign(notation, { proportional: "gain", integral: "rate" });
-}
-
 watch(
   [() => JSON.stringify(props.pid), notation, comebacks],
   async () => {
     try {
       const { kind: _, ...settings } = props.pid as Pid & { kind?: string };
       written.value = await answered(
-        api.POST("/api/v1/notation/write", { body: { settings, notation: { ...notation } } }),
+        api.POST("/api/v1/notation/write", { body: { settings, notation: { ...notation.value } } }),
       );
       refusal.value = "";
     } catch (error) {

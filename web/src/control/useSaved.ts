@@ -1,4 +1,4 @@
-/** What is saved for the works under a name: plants, scenarios, candidates. */
+/** What is saved for the works under a name: plants, scenarios, candidates, proving sets. */
 import { onMounted, shallowRef, ref } from "vue";
 import { answered, api, ifMatch, messageOf, type Schemas } from "../api/client";
 import { gathered, useChanges } from "../lib/live";

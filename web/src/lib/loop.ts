@@ -9,6 +9,7 @@ import {
   type Answer,
   type LoopDetail,
   type ModelRow,
+  type ProofRow,
   type RecordInfo,
   type TrialRow,
 } from "../api/client";
@@ -24,6 +25,8 @@ export interface LoopState {
   models: ModelRow[];
   /** The newest of the trail, and besides what is pinned, starred or selected. */
   trials: TrialRow[];
+  /** The newest proofs. */
+  proofs: ProofRow[];
   /** How many there are of each in all. */
   inAll: Record<Rows, number>;
   /** How many of those that were asked for this version cannot read. */
@@ -31,7 +34,7 @@ export interface LoopState {
 }
 
 /** What a loop has rows of: of each the newest are there, and older ones on demand. */
-export type Rows = "records" | "models" | "trials";
+export type Rows = "records" | "models" | "trials" | "proofs";
 
 export interface LoopContext {
   state: LoopState;
@@ -40,6 +43,7 @@ export interface LoopContext {
   refreshRecords: () => Promise<void>;
   refreshModels: () => Promise<void>;
   refreshTrials: () => Promise<void>;
+  refreshProofs: () => Promise<void>;
   /** Fetches more of these rows. */
   showOlder: (rows: Rows) => Promise<void>;
 }
@@ -47,6 +51,8 @@ export interface LoopContext {
 /** Rows that are fetched at first, and each time that older ones are asked for; and at most. */
 const PAGE = 100;
 const MOST = 1000;
+/** Proofs come with their tables. */
+const PROOFS = 20;
 
 const isId = (text: string | undefined) => text !== undefined && /^[0-9a-f-]{36}$/.test(text);
 
@@ -65,11 +71,12 @@ export function provideLoop(
     records: [],
     models: [],
     trials: [],
-    inAll: { records: 0, models: 0, trials: 0 },
-    unreadable: { records: 0, models: 0, trials: 0 },
+    proofs: [],
+    inAll: { records: 0, models: 0, trials: 0, proofs: 0 },
+    unreadable: { records: 0, models: 0, trials: 0, proofs: 0 },
   });
   const params = { params: { path: { tag } } };
-  const newest: Record<Rows, number> = { records: PAGE, models: PAGE, trials: PAGE };
+  const newest: Record<Rows, number> = { records: PAGE, models: PAGE, trials: PAGE, proofs: PROOFS };
 
   /** The rows that are shown. What is looked at stands in the address: it stays, however old it is. */
   function wanted(rows: Rows) {
@@ -93,7 +100,12 @@ export function provideLoop(
       if (state.status !== "ready") state.status = "loading";
       try {
         await context.refreshDetail();
-        await Promise.all([context.refreshRecords(), context.refreshModels(), context.refreshTrials()]);
+        await Promise.all([
+          context.refreshRecords(),
+          context.refreshModels(),
+          context.refreshTrials(),
+          context.refreshProofs(),
+        ]);
         state.status = "ready";
       } catch (error) {
         // What is shown already stays where the server only does not answer for the moment.
@@ -115,7 +127,16 @@ export function provideLoop(
       newest[rows] = Math.min(newest[rows] + PAGE, MOST);
       if (rows === "records") await context.refreshRecords();
       else if (rows === "models") await context.refreshModels();
-      else await context.refreshTrials();
+      else if (rows === "trials") await context.refreshTrials();
+      else await context.refreshProofs();
+    },
+    async refreshProofs() {
+      const proofs = await counted("proofs", api.GET("/api/v1/loops/{tag}/proofs", wanted("proofs")));
+      const known = new Map(state.proofs.map((row) => [row.id, row]));
+      state.proofs = proofs.map((row) => {
+        const before = known.get(row.id);
+        return before && before.revision === row.revision ? before : row;
+      });
     },
     async refreshTrials() {
       const trials = await counted("trials", api.GET("/api/v1/loops/{tag}/trials", wanted("trials")));
@@ -151,6 +172,7 @@ export function provideLoop(
     }),
     model: quietly(context.refreshModels),
     trial: quietly(context.refreshTrials),
+    proof: quietly(context.refreshProofs),
     control_loop: quietly(loopChanged),
     area: quietly(loopChanged),
   };

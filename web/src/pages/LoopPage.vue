@@ -37,7 +37,7 @@ watch(
 );
 const go = (name: string) => () =>
   void router.push({ name, params: { tag: props.tag }, query: places.value[name] ?? {} });
-useKeys({ "1": go("measure"), "2": go("model"), "3": go("control") });
+useKeys({ "1": go("measure"), "2": go("model"), "3": go("control"), "4": go("prove"), "5": go("hand-over") });
 
 const editing = ref(false);
 provide(EDIT_LOOP, () => (editing.value = true));

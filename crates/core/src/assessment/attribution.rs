@@ -3,6 +3,7 @@
 use super::metrics::{Metrics, Response};
 use crate::Result;
 use crate::simulation::{ColumnRole, Event, Trace, Trial};
+use std::rc::Rc;
 
 /// Steps for which trials are run with and without them, at most; further steps are measured up to the next event.
 const MOST_COMPARED: usize = 8;
@@ -25,6 +26,7 @@ pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metric
         trial.scenario.events.iter().enumerate().filter_map(|(k, event)| Step::of(k, event, trace)).collect();
     steps.sort_by_key(|step| step.row);
     let mut compared = 0;
+    let mut runs = Runs { trial, traces: Vec::new() };
     let (mut set_points, mut loads) = (Vec::new(), Vec::new());
     for step in &steps {
         let next = trial
@@ -42,7 +44,7 @@ pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metric
             Some(deviations) => deviations,
             None if compared < MOST_COMPARED => {
                 compared += 1;
-                step.by_difference(trial, trace)?.unwrap_or_else(|| step.as_it_is(trace, next))
+                step.by_difference(&mut runs, trace)?.unwrap_or_else(|| step.as_it_is(trace, next))
             }
             None => step.as_it_is(trace, next),
         };
@@ -59,6 +61,33 @@ pub(super) fn attribute(trial: &Trial, trace: &Trace, recovery_band: f64, metric
 /// The first row at or after a time.
 fn row_of(at: f64, scan: f64) -> usize {
     (at / scan - 1e-9).ceil().max(0.0) as usize
+}
+
+/// Runs of a trial in which some events do nothing: up to one step is the same as without the next, so that each is run once.
+struct Runs<'a> {
+    trial: &'a Trial,
+    /// Which events did nothing, and what came.
+    traces: Vec<(Vec<bool>, Rc<Trace>)>,
+}
+
+impl Runs<'_> {
+    /// The trace where the events for which this says so, by their place, do nothing.
+    ///
+    /// They stay in their places: what is drawn at random for the others stays what it was.
+    fn without(&mut self, does_nothing: impl Fn(usize, &Event) -> bool) -> Result<Rc<Trace>> {
+        let events = &self.trial.scenario.events;
+        let left: Vec<bool> = events.iter().enumerate().map(|(k, event)| does_nothing(k, event)).collect();
+        if let Some((_, known)) = self.traces.iter().find(|(of, _)| *of == left) {
+            return Ok(Rc::clone(known));
+        }
+        let mut other = self.trial.clone();
+        for (event, _) in other.scenario.events.iter_mut().zip(&left).filter(|(_, left)| **left) {
+            *event = Event::LoadStep { at: event.at(), by: 0.0, input: None };
+        }
+        let trace = Rc::new(other.run()?);
+        self.traces.push((left, Rc::clone(&trace)));
+        Ok(trace)
+    }
 }
 
 /// A step of the set point or of a load.
@@ -122,16 +151,13 @@ impl Step {
     ///
     /// What comes later does not count: in a process that is not linear it would answer otherwise where the step has moved it,
     /// and that is no part of the step's own response.
-    fn by_difference(&self, trial: &Trial, trace: &Trace) -> Result<Option<Vec<f64>>> {
-        let at = trial.scenario.events[self.event].at();
-        let mut alone = trial.clone();
-        // Events stay in their places with nothing to do: what is drawn at random for the others stays what it was.
-        let nothing = |event: &mut Event| *event = Event::LoadStep { at: event.at(), by: 0.0, input: None };
-        alone.scenario.events.iter_mut().filter(|event| event.at() > at).for_each(nothing);
-        let mut without = alone.clone();
-        without.scenario.events.iter_mut().skip(self.event).take(1).for_each(nothing);
-        let with = if alone == *trial { None } else { Some(alone.run()?) };
-        let (with, without) = (with.as_ref().unwrap_or(trace), without.run()?);
+    fn by_difference(&self, runs: &mut Runs, trace: &Trace) -> Result<Option<Vec<f64>>> {
+        let events = &runs.trial.scenario.events;
+        let at = events[self.event].at();
+        let last = events.iter().all(|event| event.at() <= at);
+        let with = if last { None } else { Some(runs.without(|_, event| event.at() > at)?) };
+        let without = runs.without(|k, event| k == self.event || event.at() > at)?;
+        let with = with.as_deref().unwrap_or(trace);
         let whole = |other: &Trace| other.stopped.is_none() && other.len() == trace.len();
         if !whole(with) || !whole(&without) {
             return Ok(None);

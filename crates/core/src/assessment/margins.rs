@@ -120,10 +120,8 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
         if let (0, Some((w, first))) = (self.integrators, curve.first()) {
             at_real_axis(first.re, *w);
         }
-        let sensitivity = |omega: f64| (1.0 + l(omega)).norm().recip();
-        let complementary = |omega: f64| (l(omega) / (1.0 + l(omega))).norm();
-        let (max_sensitivity_frequency, max_sensitivity) = highest_peak(&curve, sensitivity);
-        let (_, max_complementary_sensitivity) = highest_peak(&curve, complementary);
+        let (max_sensitivity_frequency, max_sensitivity) = highest_peak(&curve, l, |l| (1.0 + l).norm().recip());
+        let (_, max_complementary_sensitivity) = highest_peak(&curve, l, |l| (l / (1.0 + l)).norm());
         if self.unstable_poles_from(turned) != 0 {
             return Margins::default();
         }
@@ -194,10 +192,15 @@ impl<F: Fn(f64) -> Complex64> LoopGain<F> {
     }
 }
 
-fn highest_peak(curve: &[(f64, Complex64)], f: impl Fn(f64) -> f64) -> (f64, f64) {
+/// Where what is made of the response is highest, and how high: from the points of the curve on.
+fn highest_peak(
+    curve: &[(f64, Complex64)],
+    response: impl Fn(f64) -> Complex64,
+    of: impl Fn(Complex64) -> f64,
+) -> (f64, f64) {
     let omega: Vec<f64> = curve.iter().map(|point| point.0).collect();
-    let values: Vec<f64> = omega.iter().map(|omega| f(*omega)).collect();
-    highest(&omega, &values, &f).unwrap_or_default()
+    let values: Vec<f64> = curve.iter().map(|point| of(point.1)).collect();
+    highest(&omega, &values, &|omega| of(response(omega))).unwrap_or_default()
 }
 
 /// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held

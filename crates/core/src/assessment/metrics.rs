@@ -223,12 +223,12 @@ fn steps(values: &[f64], before: f64) -> Vec<(usize, f64)> {
 }
 
 /// Sum of all moves.
-pub(super) fn travel(values: &[f64]) -> f64 {
+pub(crate) fn travel(values: &[f64]) -> f64 {
     values.windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum()
 }
 
 /// How often a signal turned.
-pub(super) fn reversals(values: &[f64]) -> usize {
+pub(crate) fn reversals(values: &[f64]) -> usize {
     let mut direction = 0.0;
     let mut count = 0;
     for pair in values.windows(2) {

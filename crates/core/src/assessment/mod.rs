@@ -23,6 +23,7 @@ pub use judgement::{judge, robustness_verdicts, scan_verdicts};
 pub use margins::{LoopGain, Margins, SampledLoop, sampled_margins, trial_margins};
 use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
+pub(crate) use metrics::{reversals, travel};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
 pub(crate) use several::Network;
 pub use several::{FurtherLoop, Locus, LoopsTogether, OverFrequency, Peak, over_frequency};

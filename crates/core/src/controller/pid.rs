@@ -1,7 +1,7 @@
 //! The digital PID controller.
 
 use super::feed_forward::Forward;
-use super::{Action, Algorithm, AntiWindup, Controller, Explanation, OutputLimits, PidSettings, Reading};
+use super::{Action, AntiWindup, Controller, Explanation, OutputLimits, PidSettings, Reading};
 use crate::{Result, check};
 
 /// A PID controller at work.
@@ -57,16 +57,9 @@ impl Pid {
     pub fn new(settings: &PidSettings, scan: f64) -> Result<Self> {
         settings.validate()?;
         check::positive("scenario.scan", scan, "s")?;
-        let tracking_factor = match (settings.algorithm, settings.anti_windup) {
-            (Algorithm::Velocity, _) => 1.0,
-            (_, AntiWindup::BackCalculation) => {
-                settings.effective_tracking_time().map_or(0.0, |time| (scan / time).min(1.0))
-            }
-            _ => 0.0,
-        };
         Ok(Self {
             gains: Gains::new(settings, scan),
-            tracking_factor,
+            tracking_factor: settings.tracking_factor(scan),
             filter_memory: settings.filter_memory(scan),
             sign: settings.action.sign(),
             limits: settings.output_limits,
@@ -231,6 +224,7 @@ impl Controller for Pid {
 
 #[cfg(test)]
 mod tests {
+    use super::super::Algorithm;
     use super::*;
     use num_complex::Complex64;
     use proptest::prelude::*;

@@ -24,7 +24,9 @@ impl Action {
         if process_gain < 0.0 { Self::Direct } else { Self::Reverse }
     }
 
-    pub(super) fn sign(self) -> f64 {
+    /// 1 or −1: which way the output goes when the error rises.
+    #[must_use]
+    pub fn sign(self) -> f64 {
         match self {
             Self::Reverse => 1.0,
             Self::Direct => -1.0,
@@ -247,6 +249,18 @@ impl PidSettings {
         } else {
             integral_time
         }))
+    }
+
+    /// Which part of what the limits cut off is taken back from the integral at a scan, 0 to 1.
+    #[must_use]
+    pub fn tracking_factor(&self, scan: f64) -> f64 {
+        match (self.algorithm, self.anti_windup) {
+            (Algorithm::Velocity, _) => 1.0,
+            (_, AntiWindup::BackCalculation) => {
+                self.effective_tracking_time().map_or(0.0, |time| (scan / time).min(1.0))
+            }
+            _ => 0.0,
+        }
     }
 
     /// Number of poles of the controller at the origin.

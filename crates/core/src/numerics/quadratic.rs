@@ -211,15 +211,15 @@ impl QuadraticProgram {
         let mut worst = None;
         let mut most = 0.0;
         for i in 0..constraints.len() {
-            if self.active.contains(&i) {
+            // Most are kept: only of those that are not it matters by how much, beside what, and whether they are active.
+            let missed = -constraints.slack(i, &self.x);
+            if missed <= 0.0 || self.active.contains(&i) {
                 continue;
             }
             let normal = constraints.normal(i);
             let size = dot(normal, normal).sqrt();
             let reach =
                 normal.iter().zip(&self.x).map(|(n, x)| (n * x).abs()).sum::<f64>() + constraints.bounds[i].abs();
-            let missed = -constraints.slack(i, &self.x);
-            // What is bound by nothing is never missed.
             if missed > TOLERANCE * (reach + size) && (size == 0.0 || missed / size > most) {
                 most = if size == 0.0 { f64::INFINITY } else { missed / size };
                 worst = Some(i);

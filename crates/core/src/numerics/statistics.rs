@@ -1,4 +1,7 @@
-//! Ranges, medians and autoregressions.
+//! Ranges, medians, quantiles and autoregressions; square roots of covariances.
+
+use super::MOST_SWEEPS;
+use nalgebra::{DMatrix, SymmetricEigen};
 
 /// Two-sided 95 % quantile of the normal distribution.
 pub const NORMAL_95: f64 = 1.959_963_984_540_054;
@@ -98,6 +101,29 @@ pub fn dot(a: &[f64], b: &[f64]) -> f64 {
         }
     }
     sums.iter().sum::<f64>() + rest
+}
+
+/// A matrix whose product with its transpose is the covariance; directions of no variance are left out.
+pub fn square_root(covariance: &DMatrix<f64>) -> DMatrix<f64> {
+    let Some(SymmetricEigen { eigenvectors, eigenvalues }) =
+        SymmetricEigen::try_new(covariance.clone(), f64::EPSILON, MOST_SWEEPS)
+    else {
+        return DMatrix::zeros(covariance.nrows(), covariance.ncols());
+    };
+    let roots = eigenvalues.map(|value| value.max(0.0).sqrt());
+    eigenvectors * DMatrix::from_diagonal(&roots)
+}
+
+/// A quantile of values, straight between neighbours; 0 of none.
+pub fn quantile(values: &mut [f64], share: f64) -> f64 {
+    if values.is_empty() {
+        return 0.0;
+    }
+    values.sort_by(f64::total_cmp);
+    let place = share * (values.len() - 1) as f64;
+    let below = place.floor() as usize;
+    let above = (below + 1).min(values.len() - 1);
+    values[below] + (place - below as f64) * (values[above] - values[below])
 }
 
 #[cfg(test)]

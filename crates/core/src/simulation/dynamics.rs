@@ -77,6 +77,8 @@ struct System {
     terms: usize,
     stretch: Vec<PortInput>,
     since: f64,
+    /// The inputs while they stand still over the stretch that is being integrated.
+    still: Option<[f64; MOST_PORTS]>,
 }
 
 /// The lag of a sensor on a process that is not linear: `τ² y'' + 2ζτ y' + y = u`, or `τ y' + y = u`.
@@ -109,6 +111,17 @@ impl System {
         }
     }
 
+    /// The inputs over a stretch from `from` on, where they do not move.
+    fn still(&self, from: f64) -> Option<[f64; MOST_PORTS]> {
+        let moves = |input: &PortInput| input.slope != 0.0 || (input.drive.is_some() && input.position_slope != 0.0);
+        if self.stretch.iter().any(moves) {
+            return None;
+        }
+        let mut room = [0.0; MOST_PORTS];
+        self.inputs(from, &mut room);
+        Some(room)
+    }
+
     /// Where the integrals of the balance terms begin among the states.
     fn terms_at(&self) -> usize {
         self.n + self.lags.iter().map(|lag| lag.states()).sum::<usize>()
@@ -117,9 +130,16 @@ impl System {
 
 impl Rates for System {
     fn rates(&self, t: f64, x: &[f64], rates: &mut [f64]) {
-        let mut room = [0.0; MOST_PORTS];
-        self.inputs(t, &mut room);
-        let u = &room[..self.stretch.len()];
+        let mut room;
+        let all = match &self.still {
+            Some(still) => still,
+            None => {
+                room = [0.0; MOST_PORTS];
+                self.inputs(t, &mut room);
+                &room
+            }
+        };
+        let u = &all[..self.stretch.len()];
         self.process.rates(&x[..self.n], u, self.held, &mut rates[..self.n]);
         if !self.lags.is_empty() {
             let mut outputs = [0.0; MOST_OUTPUTS];
@@ -215,6 +235,7 @@ impl Dynamics {
                 terms: if with_balances { terms } else { 0 },
                 stretch: vec![PortInput::default(); ports],
                 since: 0.0,
+                still: None,
             },
         })
     }
@@ -355,7 +376,10 @@ impl Dynamics {
             self.propagate(h);
             return Ok(());
         }
-        self.integrate(from, from + h, told)
+        self.system.still = self.system.still(from);
+        let carried = self.integrate(from, from + h, told);
+        self.system.still = None;
+        carried
     }
 
     /// A linear process by its exact discretisation.

@@ -2,11 +2,11 @@
 
 use crate::controller::ControllerSpec;
 use crate::instrument::Noise;
-use crate::numerics::MOST_SWEEPS;
+use crate::numerics::{quantile, square_root};
 use crate::simulation::{ColumnRole, Trial};
 use crate::verdict::{Tone, Verdict, readable};
 use crate::{Error, Result, check};
-use nalgebra::{DMatrix, DVector, SymmetricEigen};
+use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -123,29 +123,6 @@ pub fn envelope(trial: &Trial, covariance: &[Vec<f64>], draws: usize, seed: u64)
         Verdict::new(tone, text, rule)
     });
     Ok(result)
-}
-
-/// A matrix whose square, with its transpose, is the covariance; directions of no variance are left out.
-fn square_root(covariance: &DMatrix<f64>) -> DMatrix<f64> {
-    let Some(SymmetricEigen { eigenvectors, eigenvalues }) =
-        SymmetricEigen::try_new(covariance.clone(), f64::EPSILON, MOST_SWEEPS)
-    else {
-        return DMatrix::zeros(covariance.nrows(), covariance.ncols());
-    };
-    let roots = eigenvalues.map(|value| value.max(0.0).sqrt());
-    eigenvectors * DMatrix::from_diagonal(&roots)
-}
-
-/// A quantile of values, straight between neighbours; 0 of none.
-fn quantile(values: &mut [f64], share: f64) -> f64 {
-    if values.is_empty() {
-        return 0.0;
-    }
-    values.sort_by(f64::total_cmp);
-    let place = share * (values.len() - 1) as f64;
-    let below = place.floor() as usize;
-    let above = (below + 1).min(values.len() - 1);
-    values[below] + (place - below as f64) * (values[above] - values[below])
 }
 
 #[cfg(test)]

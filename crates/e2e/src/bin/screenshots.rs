@@ -48,11 +48,6 @@ async fn main() -> Result<()> {
 
     page.go(&application.address("/loops/TIC-310/control")).await?;
     page.drawn().await?;
-    page.click("Plant").await?;
-    page.click("Actuator").await?;
-    page.script("const margin = document.querySelector('aside'); margin.scrollTop = margin.scrollHeight / 2.4").await?;
-    page.drawn().await?;
-    save("plant").await?;
     page.click("Scenario").await?;
     for (name, tab, text) in
         [("balances", "Balances", "closes within"), ("operating", "Operating point", "nearest FOPDT")]
@@ -104,12 +99,14 @@ async fn main() -> Result<()> {
     page.until("all curves", "return document.querySelector('progress[aria-label=Trade-off]') === null").await?;
     save("trade-off").await?;
     page.click("Candidate").await?;
-    for (name, tab, text) in
-        [("frequency", "Frequency", "White noise of 1 %"), ("mismatch", "Mismatch", "With the dead time as modelled")]
-    {
-        page.click(tab).await?;
+    page.click("Frequency").await?;
+    page.shows("White noise of 1 %").await?;
+    page.drawn().await?;
+    save("frequency").await?;
+    for (name, text) in [("prove", "passes all"), ("hand-over", "What stands behind it")] {
+        page.go(&application.address(&format!("/loops/TIC-204/{name}"))).await?;
         page.shows(text).await?;
-        page.drawn().await?;
+        page.shows("keeps every limit under all").await?;
         save(name).await?;
     }
 

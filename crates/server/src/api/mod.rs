@@ -7,6 +7,7 @@ mod bin;
 mod events;
 mod experiments;
 mod fits;
+mod hand_over;
 mod imports;
 mod lists;
 mod loops;
@@ -14,6 +15,7 @@ mod models;
 mod physical;
 mod plants;
 mod preparation;
+mod proofs;
 mod records;
 mod robustness;
 mod saved;
@@ -22,6 +24,7 @@ mod trials;
 mod tunings;
 
 pub(crate) use fits::FitOutcome;
+pub(crate) use proofs::ProofOutcome;
 
 use crate::contract;
 use crate::problem::Problem;
@@ -41,7 +44,7 @@ use utoipa_axum::routes;
                    Errors are problem documents (RFC 9457).",
         license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
     ),
-    components(schemas(antistasis_store::SavedKind, antistasis_store::DeletionKind))
+    components(schemas(antistasis_store::SavedKind, antistasis_store::DeletionKind, proofs::ProofForm))
 )]
 struct Info;
 
@@ -67,6 +70,8 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(sweeps::router())
         .merge(robustness::router())
         .merge(tunings::router())
+        .merge(proofs::router())
+        .merge(hand_over::router())
         .merge(saved::router())
 }
 

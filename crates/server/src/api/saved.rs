@@ -1,4 +1,4 @@
-//! Plants, scenarios and candidates saved for the works, to be used again in any loop.
+//! Plants, scenarios, candidates and proving sets saved for the works, to be used again in any loop.
 
 use super::{annotation, name_of};
 use crate::gate::compute;
@@ -21,7 +21,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
 
 #[derive(Debug, Deserialize, IntoParams)]
 struct OfKind {
-    /// `plant`, `scenario` or `candidate`; all where left out.
+    /// `plant`, `scenario`, `candidate` or `proving_set`; all where left out.
     kind: Option<SavedKind>,
 }
 
@@ -57,10 +57,11 @@ fn check(spec: &SavedSpec) -> antistasis_core::Result<()> {
         SavedSpec::Plant(plant) => plant.start().map(drop),
         SavedSpec::Scenario(scenario) => scenario.validate_alone(),
         SavedSpec::Candidate(candidate) => candidate.controller.validate(),
+        SavedSpec::ProvingSet(set) => set.validate(),
     }
 }
 
-/// Saves a plant, a scenario or a candidate under a new name.
+/// Saves a plant, a scenario, a candidate or a proving set under a new name.
 #[utoipa::path(post, path = "/api/v1/saved", tag = "works", request_body = SaveRequest,
     responses((status = 201, body = SavedItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 async fn save(

@@ -7,6 +7,8 @@ use crate::controller::{ControllerSpec, FeedForward, PidSettings};
 use crate::simulation::{Links, Trial};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
+use std::cell::RefCell;
+use std::collections::HashMap;
 use std::f64::consts::PI;
 
 /// A response over the angular frequency in rad/s.
@@ -19,6 +21,8 @@ pub(crate) struct Network {
     links: Links,
     /// From each OP to each measured signal, with hold, sampler and sensor.
     channels: Vec<Vec<Channel>>,
+    /// The channels at frequencies that were asked for: each loop with the others closed asks for the same ones again.
+    known: RefCell<HashMap<u64, DMatrix<Complex64>>>,
     scan: f64,
     dead_time: f64,
     slowest: f64,
@@ -61,7 +65,7 @@ impl Network {
             }
             channels.push(row);
         }
-        Ok(Some(Self { pids, links, channels, scan, dead_time, slowest }))
+        Ok(Some(Self { pids, links, channels, known: RefCell::default(), scan, dead_time, slowest }))
     }
 
     /// The margins of the loop of controller `cut`, the others closed around it. None in manual, where it stands by to override, where
@@ -217,9 +221,18 @@ impl Network {
 
     /// What each % that controller `from` puts out does to the error of controller `c`.
     fn error(&self, c: usize, from: usize, omega: f64) -> Complex64 {
-        let row = &self.channels[self.links.measures[c]];
-        let measured: Complex64 = (0..row.len()).map(|op| row[op](omega) * self.links.at_op(from, op)).sum();
+        let mut known = self.known.borrow_mut();
+        let at = known.entry(omega.to_bits()).or_insert_with(|| self.channels_at(omega));
+        let row = at.row(self.links.measures[c]);
+        let measured: Complex64 =
+            row.iter().enumerate().map(|(op, channel)| channel * self.links.at_op(from, op)).sum();
         self.links.at_set_point(from, c) - measured
+    }
+
+    /// From each OP (columns) to each measured signal (rows).
+    fn channels_at(&self, omega: f64) -> DMatrix<Complex64> {
+        let ops = self.channels.first().map_or(0, Vec::len);
+        DMatrix::from_fn(self.channels.len(), ops, |measured, op| self.channels[measured][op](omega))
     }
 
     /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.

@@ -51,13 +51,12 @@ impl Explicit {
         rates: &[f64],
         after: &mut [f64],
     ) -> Option<&[f64]> {
-        let n = x.len();
         self.stages[0].copy_from_slice(rates);
         for stage in 0..6 {
             let (done, rest) = self.stages.split_at_mut(stage + 1);
-            for i in 0..n {
-                let push: f64 = done.iter().zip(&WEIGHTS[stage]).map(|(k, weight)| weight * k[i]).sum();
-                self.at[i] = x[i] + h * push;
+            weighted_sum(done, &WEIGHTS[stage], &mut self.at);
+            for (at, x) in self.at.iter_mut().zip(x) {
+                *at = x + h * *at;
             }
             if stage == 5 {
                 after.copy_from_slice(&self.at);
@@ -68,8 +67,9 @@ impl Explicit {
             system.rates(t + NODES[stage] * h, &self.at, &mut rest[0]);
         }
         self.look_for_stiffness(h, after);
-        for i in 0..n {
-            self.error[i] = h * self.stages.iter().zip(ERROR_WEIGHTS).map(|(k, weight)| weight * k[i]).sum::<f64>();
+        weighted_sum(&self.stages, &ERROR_WEIGHTS, &mut self.error);
+        for error in &mut self.error {
+            *error *= h;
         }
         Some(&self.error)
     }
@@ -100,5 +100,15 @@ impl Explicit {
     /// Whether accuracy would allow longer steps than stability does.
     pub(super) fn is_stiff(&self) -> bool {
         self.stiff >= STIFF_STEPS
+    }
+}
+
+/// The stages, each times its weight, added up state by state in the order of the stages.
+fn weighted_sum(stages: &[Vec<f64>], weights: &[f64], sum: &mut [f64]) {
+    sum.fill(0.0);
+    for (stage, weight) in stages.iter().zip(weights) {
+        for (sum, rate) in sum.iter_mut().zip(stage) {
+            *sum += weight * rate;
+        }
     }
 }

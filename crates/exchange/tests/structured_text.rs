@@ -1,0 +1,220 @@
+//! Function blocks in Structured Text, run by an interpreter of its own, against the controllers of the core.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
+
+#[path = "support/interpreter.rs"]
+mod interpreter;
+
+use antistasis_core::controller::{
+    Action, Algorithm, AntiWindup, Controller, FeedForward, GainSchedule, OutputLimits, Pid, PidSettings, Reading,
+    SchedulePoint, ScheduledOver,
+};
+use antistasis_core::units::Span;
+use antistasis_exchange::structured_text::{Block, function_block, trial_as_text};
+use interpreter::{FunctionBlock, Value};
+use proptest::prelude::*;
+
+fn span() -> Span {
+    Span::new(-20.0, 130.0, "°C")
+}
+
+fn text_of(settings: &PidSettings, scan: f64) -> String {
+    function_block(&Block { name: "TIC-204", settings, pv_span: &span(), scan }).unwrap()
+}
+
+/// The largest difference between block and core over a course of set points, PVs, further signals and modes.
+fn difference(settings: &PidSettings, scan: f64, course: &[(f64, f64, f64, f64, bool, f64)]) -> f64 {
+    let text = text_of(settings, scan);
+    let mut block = FunctionBlock::read(&text);
+    let mut pid = Pid::new(settings, scan).unwrap();
+    let span = span();
+    let by_signal = matches!(settings.schedule.as_ref().map(|own| &own.over), Some(ScheduledOver::Signal(_)));
+    let mut largest: f64 = 0.0;
+    for (k, (set_point, pv, scheduled, fed, manual, by_hand)) in course.iter().enumerate() {
+        let mut further = Vec::new();
+        further.extend(by_signal.then_some(*scheduled));
+        further.extend(settings.feed_forward.is_some().then_some(*fed));
+        let reading =
+            Reading { set_point: span.to_percent(*set_point), measurement: span.to_percent(*pv), further: &further };
+        let expected = if *manual || k == 0 {
+            pid.track(reading, *by_hand);
+            *by_hand
+        } else {
+            pid.scan(reading)
+        };
+        let mut inputs = vec![
+            ("PV", Value::Real(*pv)),
+            ("SP", Value::Real(*set_point)),
+            ("MANUAL", Value::Logical(*manual)),
+            ("OP_MANUAL", Value::Real(*by_hand)),
+        ];
+        if by_signal {
+            inputs.push(("SCHEDULED_BY", Value::Real(*scheduled)));
+        }
+        if settings.feed_forward.is_some() {
+            inputs.push(("FED_FORWARD", Value::Real(*fed)));
+        }
+        let op = block.call(&inputs);
+        largest = largest.max((op - expected).abs() / (1.0 + expected.abs()));
+    }
+    largest
+}
+
+fn schedule() -> impl Strategy<Value = Option<GainSchedule>> {
+    let over = prop_oneof![
+        Just(ScheduledOver::Measurement),
+        Just(ScheduledOver::SetPoint),
+        Just(ScheduledOver::Error),
+        Just(ScheduledOver::Output),
+        Just(ScheduledOver::Signal("feed".to_owned())),
+    ];
+    let point = (1.0..30.0f64, 0.3..3.0f64, 0.5..2.0f64);
+    let some = (over, -10.0..30.0f64, proptest::collection::vec(point, 2..5)).prop_map(|(over, start, points)| {
+        let mut at = start;
+        let points = points.into_iter().map(|(further, gain_factor, time_factor)| {
+            at += further;
+            SchedulePoint { at, gain_factor, time_factor }
+        });
+        GainSchedule { over, points: points.collect() }
+    });
+    prop_oneof![Just(None), some.prop_map(Some)]
+}
+
+fn forward() -> impl Strategy<Value = Option<FeedForward>> {
+    let some = (-2.0..2.0f64, 0.0..20.0f64, prop_oneof![Just(0.0), 0.5..30.0f64], 0.0..12.0f64).prop_map(
+        |(gain, lead, lag, delay)| FeedForward {
+            signal: "feed".to_owned(),
+            gain,
+            lead: if lag > 0.0 { lead } else { 0.0 },
+            lag,
+            delay,
+        },
+    );
+    prop_oneof![Just(None), some.prop_map(Some)]
+}
+
+fn settings() -> impl Strategy<Value = PidSettings> {
+    let terms =
+        (0.05..8.0f64, prop_oneof![Just(None), (0.5..200.0f64).prop_map(Some)], prop_oneof![Just(0.0), 0.1..30.0f64]);
+    let weights = (0.0..1.0f64, 0.0..1.0f64, 1.0..20.0f64, any::<bool>());
+    let filter = (prop_oneof![Just(0.0), 0.1..20.0f64], prop_oneof![Just(0.0), 0.1..10.0f64], 0.0..1.0f64);
+    let guard = (
+        0usize..4,
+        any::<bool>(),
+        prop_oneof![Just(None), (0.1..10.0f64).prop_map(Some)],
+        prop_oneof![Just(None), (1.0..100.0f64).prop_map(Some)],
+    );
+    let limits = (0.0..30.0f64, 60.0..100.0f64);
+    (terms, weights, filter, guard, limits, schedule(), forward()).prop_map(
+        |(
+            (gain, integral_time, derivative_time),
+            (b, c, n, direct),
+            (filter_time, gap, gap_gain),
+            (way, velocity, rate_limit, tracking_time),
+            (low, high),
+            schedule,
+            feed_forward,
+        )| {
+            PidSettings {
+                integral_time,
+                derivative_time,
+                derivative_filter: n,
+                set_point_weight: b,
+                derivative_set_point_weight: c,
+                action: if direct { Action::Direct } else { Action::Reverse },
+                filter_time,
+                gap,
+                gap_gain,
+                anti_windup: [
+                    AntiWindup::None,
+                    AntiWindup::Conditional,
+                    AntiWindup::Clamping,
+                    AntiWindup::BackCalculation,
+                ][way],
+                algorithm: if velocity { Algorithm::Velocity } else { Algorithm::Positional },
+                rate_limit,
+                tracking_time,
+                output_limits: OutputLimits { low, high },
+                schedule,
+                feed_forward,
+                ..PidSettings::pi(gain, 1.0)
+            }
+        },
+    )
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(400))]
+
+    /// Whatever is chosen of a PID controller, whatever comes: the text does what the core does, in automatic, in manual, at limits.
+    #[test]
+    fn a_block_does_what_the_core_does(
+        settings in settings(),
+        scan in 0.05..5.0f64,
+        course in proptest::collection::vec(
+            (-20.0..130.0f64, -20.0..130.0f64, -20.0..120.0f64, -30.0..30.0f64, proptest::bool::weighted(0.15), 0.0..100.0f64),
+            30..80,
+        ),
+    ) {
+        prop_assume!(settings.validate().is_ok());
+        let largest = difference(&settings, scan, &course);
+        prop_assert!(largest < 1e-12, "{largest}\n{}", text_of(&settings, scan));
+    }
+}
+
+#[test]
+fn only_what_is_chosen_is_written() {
+    let plain = text_of(&PidSettings::pi(1.2, 90.0), 2.0);
+    for left_out in ["derivative_push", "FILTER_MEMORY", "GAP", "FORWARD", "SCHEDULED", "MOST_CHANGE", "line"] {
+        assert!(!plain.contains(left_out), "{left_out} in\n{plain}");
+    }
+    assert!(
+        plain.starts_with(
+            "FUNCTION_BLOCK TIC_204\n(* TIC-204: PID, ideal form, gain 1.2 % of OP per % of span, integral time 90 s,"
+        ),
+        "{plain}"
+    );
+    assert!(plain.contains("KC : LREAL := 1.2;") && plain.contains("PV_LOW : LREAL := -20.0;"), "{plain}");
+    let block = FunctionBlock::read(&plain);
+    assert_eq!((block.name.as_str(), block.inputs.len()), ("TIC_204", 4));
+}
+
+#[test]
+fn names_become_identifiers_and_comments_cannot_be_left() {
+    let named = |name: &str| {
+        let settings = PidSettings::pi(1.0, 1.0);
+        function_block(&Block { name, settings: &settings, pv_span: &Span::new(0.0, 1.0, "*) bad"), scan: 1.0 })
+    };
+    assert!(named("204 °C heat--er").unwrap().starts_with("FUNCTION_BLOCK LOOP_204_C_heat_er\n"));
+    assert!(named("–").unwrap_err().to_string().contains("a letter or a digit"));
+    // What stands in a unit ends no comment.
+    FunctionBlock::read(&named("A *) B").unwrap());
+    let none = PidSettings { gain: f64::NAN, ..PidSettings::pi(1.0, 1.0) };
+    assert!(function_block(&Block { name: "A", settings: &none, pv_span: &span(), scan: 1.0 }).is_err());
+}
+
+/// The cascade of the demo: two controllers, one of which moves the set point of the other.
+const CASCADE: &str = include_str!("../../../demo/trials/TIC-310-cascade.json");
+const PREDICTIVE: &str = include_str!("../../../demo/trials/TIC-501-predictive.json");
+
+#[test]
+fn every_pid_controller_of_a_trial_has_a_block_and_what_has_none_is_said() {
+    let cascade: antistasis_core::simulation::Trial = serde_json::from_str(CASCADE).unwrap();
+    let text = trial_as_text(&cascade).unwrap();
+    let names: Vec<&str> = text.blocks.iter().map(|block| block.name.as_str()).collect();
+    assert_eq!(names, ["TIC-310", "TIC-311"]);
+    for block in &text.blocks {
+        FunctionBlock::read(&block.text);
+    }
+    // How they are wired stands beside them, and that this is to be tried.
+    assert!(text.remarks[0].contains("to be programmed and tried"), "{:?}", text.remarks);
+    assert!(
+        text.remarks.iter().any(|remark| remark.contains("TIC-310") && remark.contains("set point of TIC-311")),
+        "{:?}",
+        text.remarks
+    );
+    let predictive: antistasis_core::simulation::Trial = serde_json::from_str(PREDICTIVE).unwrap();
+    let text = trial_as_text(&predictive).unwrap();
+    assert!(text.blocks.is_empty());
+    assert!(text.remarks[0].contains("predictive controller"), "{:?}", text.remarks);
+}

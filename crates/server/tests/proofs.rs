@@ -1,0 +1,240 @@
+//! Proofs through the API: proposed, carried out, kept, deleted, packed and taken in again.
+
+#![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, dead_code)]
+
+mod support;
+
+use reqwest::{Method, StatusCode};
+use serde_json::{Value, json};
+use std::time::Duration;
+use support::{Site, trial};
+
+fn pi(gain: f64) -> Value {
+    json!({ "kind": "pid", "gain": gain, "integral_time": 10.0 })
+}
+
+/// Two candidates under the first two proposed disturbances.
+async fn small(site: &Site) -> Value {
+    let trial = trial(&pi(1.0));
+    let mut set = site.send(Method::POST, "/proofs/propose", &trial, StatusCode::OK).await;
+    let kept: Vec<Value> = set["disturbances"].as_array().unwrap()[..2].to_vec();
+    set["disturbances"] = json!(kept);
+    let candidate = |gain: f64| json!({ "controller": pi(gain) });
+    json!({
+        "version": 1,
+        "plant": trial["plant"],
+        "scan": 0.25,
+        "candidates": [{ "name": "A", "candidate": candidate(1.0) }, { "name": "B", "candidate": candidate(0.2) }],
+        "set": set,
+        "seed": 3,
+    })
+}
+
+async fn ended(site: &Site, begun: &Value) -> Value {
+    let address = format!("/proofs/jobs/{}", begun["id"].as_str().unwrap());
+    for _ in 0..1200 {
+        let state = site.get(&address).await;
+        if state["stage"] != "running" {
+            return state;
+        }
+        tokio::time::sleep(Duration::from_millis(20)).await;
+    }
+    panic!("the proof has no end");
+}
+
+async fn proven(site: &Site, proof: &Value) -> Value {
+    let body = json!({ "proof": proof });
+    let begun = site.send(Method::POST, "/loops/TIC-1/proofs", &body, StatusCode::ACCEPTED).await;
+    let state = ended(site, &begun).await;
+    assert_eq!(state["stage"], "done", "{state}");
+    state["outcome"]["row"].clone()
+}
+
+#[tokio::test]
+async fn a_proof_is_proposed_carried_out_and_kept() {
+    let site = Site::open().await;
+    let proof = small(&site).await;
+    let row = proven(&site, &proof).await;
+    assert_eq!((row["number"].as_i64(), row["of_older_engine"].as_bool()), (Some(1), Some(false)));
+    assert_eq!(row["label"], "2 candidates, 2 disturbances, the plant as it is");
+    // Limits are half as much again as SIMC reaches: gain 1 is SIMC, a fifth of it is not enough.
+    assert_eq!(row["result"]["holds"], json!([true, false]));
+    let says = row["result"]["verdicts"][0]["text"].as_str().unwrap();
+    assert!(says.starts_with("A keeps every limit under all 2 disturbances"), "{says}");
+    // The same proof is not kept twice.
+    assert_eq!(proven(&site, &proof).await["id"], row["id"]);
+    assert_eq!(site.get("/loops/TIC-1/proofs").await.as_array().unwrap().len(), 1);
+
+    // A cell is a trial that can be run as it is, and its figure that of the table.
+    let cell = json!({ "proof": proof, "disturbance": 0, "candidate": 1 });
+    let behind = site.send(Method::POST, "/proofs/trial", &cell, StatusCode::OK).await;
+    let run = site.send(Method::POST, "/simulate", &behind, StatusCode::OK).await;
+    let largest = run["assessment"]["metrics"]["loads"]["max_deviation"].as_f64().unwrap();
+    let own = row["result"]["cells"][0][1]["figures"][0]["own"].as_f64().unwrap();
+    assert!((largest - own).abs() < 1e-9 * own, "{largest} is not {own}");
+
+    // Renamed, with the revision told; another one's change is not overwritten.
+    let address = format!("/proofs/{}", row["id"].as_str().unwrap());
+    let change = json!({ "label": "spring", "remark": "as asked" });
+    let renamed = site.change(&address, "\"1\"", &change, StatusCode::OK).await;
+    assert_eq!((renamed["label"].as_str(), renamed["revision"].as_i64()), (Some("spring"), Some(2)));
+    site.change(&address, "\"1\"", &change, StatusCode::PRECONDITION_FAILED).await;
+
+    // As a report for build servers.
+    let path = format!("{address}/export?form=junit");
+    let report = site.request(Method::GET, &path).send().await.unwrap().text().await.unwrap();
+    assert!(report.contains("<testsuite name=\"A\" tests=\"2\"") && report.contains("<failure"), "{report}");
+    let path = format!("{address}/export?form=proof");
+    let again: Value = site.request(Method::GET, &path).send().await.unwrap().json().await.unwrap();
+    assert_eq!(again, row["proof"]);
+
+    // Into the bin and back.
+    let gone = site.send(Method::DELETE, &address, &Value::Null, StatusCode::OK).await;
+    assert_eq!((gone["kind"].as_str(), gone["title"].as_str()), (Some("proof"), Some("proof 1, spring")));
+    assert!(site.get("/loops/TIC-1/proofs").await.as_array().unwrap().is_empty());
+    let back = format!("/bin/{}/restore", gone["id"].as_str().unwrap());
+    site.request(Method::POST, &back).send().await.unwrap().error_for_status().unwrap();
+    assert_eq!(site.get("/loops/TIC-1/proofs").await[0]["label"], "spring");
+}
+
+#[tokio::test]
+async fn what_a_plant_may_be_comes_from_ranges() {
+    let site = Site::open().await;
+    let mut proof = small(&site).await;
+    let ask = json!({ "plant": proof["plant"], "plants": 40 });
+    let ranges = site.send(Method::POST, "/proofs/uncertainty", &ask, StatusCode::OK).await;
+    let names: Vec<&str> =
+        ranges["ranges"].as_array().unwrap().iter().map(|range| range["parameter"].as_str().unwrap()).collect();
+    assert_eq!(names, ["dead_time", "gain", "time_constant"]);
+    assert_eq!(ranges["ranges"][1], json!({ "parameter": "gain", "low": 1.0, "high": 1.5 }));
+    proof["uncertainty"] = ranges;
+    let row = proven(&site, &proof).await;
+    let share = &row["result"]["shares"][0];
+    assert_eq!(share["of"], 40);
+    let passes = share["passes"].as_f64().unwrap() / 40.0;
+    assert!(share["interval"][0].as_f64().unwrap() <= passes && passes <= share["interval"][1].as_f64().unwrap());
+    assert_eq!(row["result"]["drawn"][0]["values"].as_array().unwrap().len(), 40);
+}
+
+#[tokio::test]
+async fn what_is_wrong_is_named_and_a_proof_can_be_cancelled() {
+    let site = Site::open().await;
+    let good = small(&site).await;
+    let refused = async |pointer: &str, value: Value| {
+        let mut proof = good.clone();
+        *proof.pointer_mut(pointer).unwrap() = value;
+        let problem = site.refused("/loops/TIC-1/proofs", &json!({ "proof": proof })).await;
+        (problem["field"].as_str().unwrap_or_default().to_owned(), problem["detail"].as_str().unwrap().to_owned())
+    };
+    let (field, text) = refused("/candidates/1/name", json!("A")).await;
+    assert!(
+        field.ends_with("candidates[1].name") && text.contains("a name that no other candidate has"),
+        "{field} {text}"
+    );
+    let (field, text) = refused("/set/disturbances/0/criteria/0/most", json!(-1)).await;
+    assert!(field.ends_with("set.disturbances[0].criteria[0].most"), "{field} {text}");
+    let (_, text) = refused("/candidates", json!([])).await;
+    assert!(text.contains("1 to 12"), "{text}");
+
+    let mut long = good.clone();
+    long["uncertainty"] = json!({ "kind": "ranges", "plants": 5000,
+        "ranges": [{ "parameter": "gain", "low": 1.0, "high": 1.5 }] });
+    let begun = site.send(Method::POST, "/loops/TIC-1/proofs", &json!({ "proof": long }), StatusCode::ACCEPTED).await;
+    let address = format!("/proofs/jobs/{}", begun["id"].as_str().unwrap());
+    site.send(Method::DELETE, &address, &Value::Null, StatusCode::OK).await;
+    let state = ended(&site, &begun).await;
+    assert!(state["problem"]["detail"].as_str().unwrap().contains("cancelled"), "{state}");
+    assert!(site.get("/loops/TIC-1/proofs").await.as_array().unwrap().is_empty(), "nothing is kept");
+}
+
+#[tokio::test]
+async fn criteria_are_told_in_words_and_a_trial_becomes_a_disturbance() {
+    let site = Site::open().await;
+    let mut plant = trial(&pi(1.0))["plant"].clone();
+    let asked = |of: Value| {
+        json!({ "name": "one", "reason": "", "duration": 100.0, "events": [], "criteria": [
+            { "figure": { "kind": "recovery_time", "band": 0.75 }, "most": 60.0 },
+            { "figure": { "kind": "largest_deviation" }, "of": of },
+            { "figure": { "kind": "used", "balance": "no such", "term": "steam" } }] })
+    };
+    let set = json!({ "name": "set", "disturbances": [asked(Value::Null), asked(json!("FIC-2"))] });
+    // Measured beside the PV, in another unit.
+    let span = json!({ "low": 0.0, "high": 50.0, "unit": "t/h" });
+    plant["further_measured"] = json!([{ "tag": "FIC-2.PV", "span": span, "output": "flow" }]);
+    let body = json!({ "plant": plant, "set": set });
+    let words = site.send(Method::POST, "/proofs/words", &body, StatusCode::OK).await;
+    let told = |d: usize, c: usize| {
+        let own = &words["told"][d][c];
+        (own["title"].as_str().unwrap().to_owned(), own["unit"].as_str().unwrap().to_owned(), own["most"].clone())
+    };
+    assert_eq!(told(0, 0), ("back within ±0.75 °C".into(), "s".into(), json!(60.0)));
+    assert_eq!(told(0, 1), ("largest deviation".into(), "°C".into(), Value::Null));
+    assert_eq!(told(1, 1), ("largest deviation of FIC-2".into(), "t/h".into(), Value::Null));
+    // What the plant has not is told all the same: a set of another plant can be read before it is put right.
+    assert_eq!(told(0, 2).0, "steam of no such");
+    let offered: Vec<&str> = words["figures"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|offer| offer["criterion"]["figure"]["kind"].as_str().unwrap())
+        .collect();
+    assert_eq!(offered[0], "largest_deviation");
+    assert!(!offered.contains(&"used"), "a plant without balances offers none");
+
+    let body = json!({ "trial": trial(&pi(1.0)), "name": "as on Monday", "reason": "seen on Monday" });
+    let made = site.send(Method::POST, "/proofs/disturbance", &body, StatusCode::OK).await;
+    let scenario = trial(&pi(1.0))["scenario"].clone();
+    assert_eq!((&made["events"], &made["duration"]), (&scenario["events"], &scenario["duration"]));
+    assert_eq!((made["name"].as_str(), made["reason"].as_str()), (Some("as on Monday"), Some("seen on Monday")));
+    let kinds: Vec<&str> =
+        made["criteria"].as_array().unwrap().iter().map(|own| own["figure"]["kind"].as_str().unwrap()).collect();
+    assert_eq!(kinds, ["largest_deviation", "recovery_time", "output_travel"]);
+    assert!(made["criteria"].as_array().unwrap().iter().all(|own| own["most"].is_null()), "{made}");
+
+    // It is proved as it is; with a term that the plant has not, it is refused where that stands.
+    let mut proof = small(&site).await;
+    proof["set"]["disturbances"] = json!([made]);
+    let row = proven(&site, &proof).await;
+    assert_eq!((row["result"]["limited"].as_u64(), &row["result"]["holds"]), (Some(0), &json!([null, null])));
+    proof["set"]["disturbances"][0]["criteria"][0]["figure"] =
+        json!({ "kind": "used", "balance": "heat", "term": "steam" });
+    let problem = site.refused("/loops/TIC-1/proofs", &json!({ "proof": proof })).await;
+    let field = problem["field"].as_str().unwrap();
+    assert!(field.contains("set.disturbances[0].criteria[0]"), "{problem}");
+}
+
+#[tokio::test]
+async fn sets_are_saved_for_the_works_and_proofs_travel_with_their_loop() {
+    let site = Site::open().await;
+    let proof = small(&site).await;
+    let content = json!({ "kind": "proving_set", "spec": proof["set"] });
+    let body = json!({ "name": "usual year", "made_in": "TIC-1", "content": content });
+    site.send(Method::POST, "/saved", &body, StatusCode::CREATED).await;
+    let saved = site.get("/saved?kind=proving_set").await;
+    assert_eq!((saved[0]["name"].as_str(), &saved[0]["spec"]), (Some("usual year"), &proof["set"]));
+    let mut wrong = body.clone();
+    wrong["name"] = json!("empty");
+    wrong["content"]["spec"]["disturbances"] = json!([]);
+    assert!(site.refused("/saved", &wrong).await["detail"].as_str().unwrap().contains("1 to 40"));
+
+    let row = proven(&site, &proof).await;
+    let archive = site.request(Method::GET, "/loops/TIC-1/archive").send().await.unwrap().bytes().await.unwrap();
+    let other = Site::empty().await;
+    let uploaded = other.request(Method::POST, "/archives").body(archive).send().await.unwrap();
+    assert!(uploaded.status().is_success(), "{}", uploaded.text().await.unwrap());
+    let there = other.get("/loops/TIC-1/proofs").await;
+    assert_eq!((&there[0]["proof"], &there[0]["result"]), (&row["proof"], &row["result"]));
+    assert_eq!(there[0]["id"], row["id"]);
+}
+
+#[tokio::test]
+async fn controllers_are_handed_over_as_text() {
+    let site = Site::open().await;
+    let text = site.send(Method::POST, "/hand-over/structured-text", &trial(&pi(1.2)), StatusCode::OK).await;
+    let block = &text["blocks"][0];
+    assert_eq!((block["name"].as_str(), text["remarks"].as_array().map(Vec::len)), (Some("TIC-1"), Some(0)));
+    assert!(block["text"].as_str().unwrap().contains("KC : LREAL := 1.2;"), "{block}");
+    let wrong = trial(&pi(-1.0));
+    let problem = site.refused("/hand-over/structured-text", &wrong).await;
+    assert!(problem["field"].as_str().unwrap().contains("gain"), "{problem}");
+}

@@ -1,0 +1,57 @@
+/** The form and units of the controller that settings are typed into; what was chosen last is there again. */
+import type { Schemas } from "../api/client";
+import { useKept } from "../lib/kept";
+
+export type NotationChoice = Required<Schemas["Notation"]>;
+
+export const CHOICES: { key: keyof NotationChoice; label: string; all: [string, string][] }[] = [
+  {
+    key: "form",
+    label: "Form",
+    all: [
+      ["ideal", "ideal"],
+      ["parallel", "parallel"],
+      ["series", "series"],
+    ],
+  },
+  {
+    key: "proportional",
+    label: "Proportional as",
+    all: [
+      ["gain", "gain"],
+      ["band", "proportional band"],
+    ],
+  },
+  {
+    key: "integral",
+    label: "Integral as",
+    all: [
+      ["time", "time"],
+      ["rate", "rate"],
+      ["repeats", "repeats"],
+    ],
+  },
+  {
+    key: "time",
+    label: "Times in",
+    all: [
+      ["seconds", "s"],
+      ["minutes", "min"],
+    ],
+  },
+];
+
+export function useNotation() {
+  const notation = useKept<NotationChoice>("notation", () => ({
+    form: "ideal",
+    proportional: "gain",
+    integral: "time",
+    time: "seconds",
+  }));
+  function choose(key: keyof NotationChoice, value: string) {
+    const next = { ...notation.value, [key]: value } as NotationChoice;
+    // The parallel form has gains only.
+    notation.value = next.form === "parallel" ? { ...next, proportional: "gain", integral: "rate" } : next;
+  }
+  return { notation, choose };
+}

@@ -1,0 +1,415 @@
+<script setup lang="ts">
+/** Hand over: the settings in the form and units of the controller that they are typed into, with what stands behind them. */
+import { computed, ref, shallowRef, watch } from "vue";
+import { answered, api, messageOf, type Schemas, type TrialRow } from "../api/client";
+import ChoiceField from "../components/ChoiceField.vue";
+import ProblemNote from "../components/ProblemNote.vue";
+import StateNotice from "../components/StateNotice.vue";
+import StepFrame from "../components/StepFrame.vue";
+import TrailTable from "../components/TrailTable.vue";
+import VerdictNote from "../components/VerdictNote.vue";
+import ViewTabs from "../components/ViewTabs.vue";
+import { CHOICES, useNotation } from "../control/useNotation";
+import {
+  controllersOf,
+  evidenceOf,
+  firstTrial,
+  furtherSettings,
+  typed,
+  withSettings,
+} from "../handover/handover";
+import { dateText, letter, number } from "../lib/format";
+import { useKept } from "../lib/kept";
+import { comebacks } from "../lib/live";
+import { useLoop } from "../lib/loop";
+import { tell } from "../lib/notes";
+import { plain } from "../lib/plain";
+import { useSelected } from "../lib/query";
+import { percent, saidWithUnit } from "../prove/proof";
+
+const loop = useLoop();
+const { state } = loop;
+const selected = useSelected("trial");
+const row = computed(
+  () => state.trials.find((one) => one.id === selected.value) ?? firstTrial(state.proofs, state.trials),
+);
+const controllers = computed(() => (row.value ? controllersOf(row.value.trial) : []));
+const { notation, choose } = useNotation();
+const digits = useKept("digits of settings", () => "4");
+const DIGITS = [
+  { value: "3", title: "3 digits" },
+  { value: "4", title: "4 digits" },
+  { value: "6", title: "6 digits" },
+];
+const VIEWS = [
+  { key: "settings", title: "Settings" },
+  { key: "text", title: "Structured Text" },
+];
+const chosenView = useSelected("view");
+const view = computed({
+  get: () => VIEWS.find((known) => known.key === chosenView.value)?.key ?? "settings",
+  set: (key) => (chosenView.value = key === "settings" ? null : key),
+});
+
+// --- settings as they are typed in ---
+
+interface Sheet {
+  name: string;
+  key: string;
+  rows: { name: string; value: number; unit: string }[];
+  further: [string, string][];
+  refusal: string;
+}
+const sheets = shallowRef<Sheet[]>([]);
+const isTold = ref(false);
+watch(
+  [() => row.value?.id, notation, digits, comebacks],
+  async () => {
+    const asked = row.value?.id;
+    const found: Sheet[] = [];
+    for (const { key, name, pid } of controllers.value) {
+      if (!pid) continue;
+      const further = furtherSettings(pid);
+      try {
+        const written = await answered(
+          api.POST("/api/v1/notation/write", {
+            body: { settings: plain(pid), notation: { ...notation.value } },
+          }),
+        );
+        const all = [
+          written.proportional,
+          written.integral,
+          written.derivative.value ? written.derivative : null,
+        ];
+        const rows = all.flatMap((one) =>
+          one ? [{ ...one, value: typed(one.value, Number(digits.value)) }] : [],
+        );
+        found.push({ name, key, rows, further, refusal: "" });
+      } catch (error) {
+        found.push({ name, key, rows: [], further, refusal: messageOf(error) });
+      }
+    }
+    if (asked !== row.value?.id) return;
+    sheets.value = found;
+    isTold.value = true;
+  },
+  { immediate: true, deep: true },
+);
+
+/** What the numbers that are typed mean, as a trial of its own: rounding is part of what is handed over. */
+async function keepAsTyped() {
+  const from = row.value;
+  if (!from) return;
+  try {
+    let trial = plain(from.trial);
+    for (const sheet of sheets.value) {
+      const own = controllers.value.find((one) => one.key === sheet.key)?.pid;
+      const [proportional, integral, derivative] = [0, 1, 2].map((k) => sheet.rows[k]?.value ?? null);
+      if (!own || proportional === null || proportional === undefined) continue;
+      const hasIntegral = own.integral_time != null;
+      const body = {
+        notation: { ...notation.value },
+        proportional,
+        integral: hasIntegral ? (integral ?? null) : null,
+        derivative: (hasIntegral ? derivative : integral) ?? 0,
+        others: plain(own),
+      };
+      trial = withSettings(trial, sheet.key, await answered(api.POST("/api/v1/notation/read", { body })));
+    }
+    const kept = await answered(
+      api.POST("/api/v1/loops/{tag}/trials", {
+        params: { path: { tag: state.tag } },
+        body: {
+          trial,
+          model_id: from.model_id ?? null,
+          changed_from: from.id,
+          label: `${letter(from.number)} as typed in, ${digits.value} digits`,
+        },
+      }),
+    );
+    await loop.refreshTrials();
+    selected.value = kept.id;
+    tell(`Kept: ${kept.label}. Prove it as it is typed.`);
+  } catch (error) {
+    tell(messageOf(error));
+  }
+}
+
+// --- as text ---
+
+const text = shallowRef<Schemas["ControllersAsText"] | null>(null);
+const textFailure = ref("");
+watch(
+  [() => row.value?.id, view, comebacks],
+  async () => {
+    const from = row.value;
+    if (!from || view.value !== "text") return;
+    try {
+      text.value = await answered(api.POST("/api/v1/hand-over/structured-text", { body: plain(from.trial) }));
+      textFailure.value = "";
+    } catch (error) {
+      text.value = null;
+      textFailure.value = messageOf(error);
+    }
+  },
+  { immediate: true },
+);
+const wholeText = computed(() => {
+  const { blocks = [], remarks = [] } = text.value ?? {};
+  return [...remarks.map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
+});
+const textFile = computed(() => `data:text/plain;charset=utf-8,${encodeURIComponent(wholeText.value)}`);
+
+// --- what stands behind it ---
+
+const evidence = computed(() => (row.value ? evidenceOf(state.proofs, row.value) : null));
+const model = computed(() => state.models.find((one) => one.id === row.value?.model_id) ?? null);
+const margins = computed(() => row.value?.assessment.margins ?? null);
+const proven = computed(() => {
+  const found = evidence.value;
+  if (!found) return [];
+  return found.proof.result.rows.map((line, r) => {
+    const cell = found.proof.result.cells[r]?.[found.column];
+    const limited = line.criteria.flatMap((told, k) => {
+      const spread = cell?.figures[k];
+      return told.most == null || !spread
+        ? []
+        : [`${told.title} ${saidWithUnit(spread.worst, told)} of ${saidWithUnit(told.most, told)}`];
+    });
+    return {
+      name: line.name,
+      figures: limited.join("; "),
+      passed: cell?.passes ?? null,
+      share: cell?.share ? percent(cell.share) : "",
+    };
+  });
+});
+/** What speaks against it, and what is to be known before it is typed in. */
+const warnings = computed(() => {
+  const all: string[] = [];
+  const found = evidence.value;
+  if (!found) all.push("It was never proven: hold it against a proving set at Prove.");
+  else {
+    const share = found.proof.result.shares[found.column];
+    if (found.proof.result.holds[found.column] === false)
+      all.push(`It fails in proof ${found.proof.number} on the plant as it is.`);
+    else if (share && share.passes < share.of)
+      all.push(
+        `It fails in proof ${found.proof.number} on ${share.of - share.passes} of ${share.of} plants that it may be.`,
+      );
+    if (found.proof.of_older_engine) all.push(`Proof ${found.proof.number} was computed by an older engine.`);
+  }
+  if (model.value?.stale) all.push(`Model ${letter(model.value.number)}, which it was tried on, is stale.`);
+  const chosen = state.models.find((one) => one.chosen);
+  if (model.value && chosen && chosen.id !== model.value.id)
+    all.push(
+      `It was tried on model ${letter(model.value.number)}; model ${letter(chosen.number)} is chosen now.`,
+    );
+  if (row.value?.of_older_engine) all.push("Its figures were computed by an older engine.");
+  for (const one of controllers.value.filter((own) => !own.pid))
+    all.push(`${one.name} is no PID controller: its settings stand in the trial (Save at Control).`);
+  return all;
+});
+const columns = [
+  { key: "mark", title: "Candidate", text: true },
+  { key: "label", title: "of trial", text: true },
+  { key: "kind", title: "controllers" },
+  { key: "proof", title: "proven", text: true },
+];
+function provenText(one: TrialRow): string {
+  const found = evidenceOf(state.proofs, one);
+  if (!found) return "not yet";
+  const share = found.proof.result.shares[found.column];
+  const holds = found.proof.result.holds[found.column];
+  const how = share ? percent(share) : holds == null ? "no limit" : holds ? "passes" : "fails";
+  return `proof ${found.proof.number}: ${how}`;
+}
+const print = () => window.print();
+</script>
+
+<template>
+  <StepFrame>
+    <template #strip>
+      <StateNotice v-if="!row" kind="empty" title="Nothing to hand over yet">
+        <p>Settings come out of a trial.</p>
+        <RouterLink class="button mt-3 inline-block" :to="{ name: 'control' }"
+          >Make one at Control</RouterLink
+        >
+      </StateNotice>
+      <div v-else class="flex h-full min-h-0 flex-col pl-2">
+        <ViewTabs v-model="view" :views="VIEWS" label="Views of what is handed over" class="pb-1" />
+        <div
+          v-if="view === 'settings'"
+          class="min-h-0 flex-1 overflow-auto pr-6 pb-4"
+          tabindex="0"
+          role="group"
+          aria-label="What is handed over"
+        >
+          <h1 class="heading">{{ state.tag }} {{ state.detail?.name }}</h1>
+          <p class="mb-3 text-[12.5px] text-soft">
+            Candidate {{ letter(row.number) }}: {{ row.label }}, made {{ dateText(row.created_at)
+            }}<template v-if="model">, on model {{ letter(model.number) }}</template
+            >, scanned every {{ number(row.trial.scenario.scan) }} s; the span of the PV is
+            {{ number(row.trial.plant.pv.span.low) }} to {{ number(row.trial.plant.pv.span.high) }}
+            {{ row.trial.plant.pv.span.unit }}.
+          </p>
+          <div
+            class="grid grid-cols-[auto_minmax(0,1fr)] items-start gap-x-8 gap-y-4 max-[1100px]:grid-cols-1"
+          >
+            <div class="grid gap-4">
+              <section v-for="sheet in sheets" :key="sheet.name" :aria-label="`Settings of ${sheet.name}`">
+                <h2 class="mb-1 font-semibold">{{ sheet.name }}, to type in</h2>
+                <ProblemNote v-if="sheet.refusal" :text="sheet.refusal" />
+                <table v-else class="border-collapse text-[13px]">
+                  <tbody>
+                    <tr v-for="one in sheet.rows" :key="one.name" class="border-t border-rule">
+                      <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ one.name }}</th>
+                      <td class="text-right text-[17px] font-semibold tabular-nums">
+                        {{ String(one.value).replace("-", "−") }}
+                      </td>
+                      <td class="pl-2 text-soft">{{ one.unit }}</td>
+                    </tr>
+                    <tr v-for="[name, value] in sheet.further" :key="name" class="border-t border-rule">
+                      <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ name }}</th>
+                      <td colspan="2" class="py-[3px]">{{ value }}</td>
+                    </tr>
+                  </tbody>
+                </table>
+              </section>
+            </div>
+            <section aria-label="What stands behind it">
+              <h2 class="mb-1 font-semibold">What stands behind it</h2>
+              <p
+                v-for="warning in warnings"
+                :key="warning"
+                class="mb-1 border-l-[3px] border-caution pl-3 text-[13px]"
+              >
+                △ {{ warning }}
+              </p>
+              <p v-if="margins?.stable" class="mb-2 text-[13px]">
+                Gain margin {{ number(margins.gain_margin) }}, phase margin
+                {{ number(margins.phase_margin) }}°, delay margin {{ number(margins.delay_margin) }} s,
+                maximum sensitivity {{ number(margins.max_sensitivity) }}.
+              </p>
+              <template v-if="evidence">
+                <p class="mb-1 text-[13px]">
+                  Proof {{ evidence.proof.number }}, “{{ evidence.proof.label }}”,
+                  {{ dateText(evidence.proof.created_at) }}:
+                </p>
+                <table class="w-full border-collapse text-[12.5px]">
+                  <tbody>
+                    <tr v-for="one in proven" :key="one.name" class="border-t border-rule align-top">
+                      <td class="py-[2px] pr-2 whitespace-nowrap">
+                        <span v-if="one.passed === false" class="text-limit">▲ fails</span>
+                        <span v-else>{{ one.passed === null ? "–" : "passes" }}</span>
+                        <span class="ml-1 text-soft">{{ one.share }}</span>
+                      </td>
+                      <td class="py-[2px]">
+                        {{ one.name }}<span class="block text-soft">{{ one.figures }}</span>
+                      </td>
+                    </tr>
+                  </tbody>
+                </table>
+              </template>
+            </section>
+          </div>
+          <StateNotice v-if="isTold && sheets.length === 0" kind="empty" title="No PID settings to type in">
+            {{ warnings.at(-1) }}
+          </StateNotice>
+        </div>
+        <div v-else class="flex min-h-0 flex-1 flex-col pr-3">
+          <ProblemNote :text="textFailure" />
+          <p
+            v-for="remark in text?.remarks ?? []"
+            :key="remark"
+            class="mb-1 border-l-[3px] border-caution pl-3 text-[12.5px]"
+          >
+            △ {{ remark }}
+          </p>
+          <pre
+            v-if="text?.blocks.length"
+            class="min-h-0 flex-1 overflow-auto border border-rule bg-sheet p-3 text-[12.5px] leading-[1.45]"
+            tabindex="0"
+            aria-label="Structured Text"
+            >{{ text.blocks.map((block) => block.text).join("\n") }}</pre>
+        </div>
+      </div>
+    </template>
+    <template #margin>
+      <template v-if="row">
+        <h1 class="heading mb-2">Hand over {{ letter(row.number) }}</h1>
+        <div v-if="view === 'settings'" class="grid gap-2">
+          <p class="text-[12.5px] text-soft">As the controller on the plant takes them:</p>
+          <ChoiceField
+            v-for="choice in CHOICES"
+            :key="choice.key"
+            :label="choice.label"
+            :model-value="notation[choice.key]"
+            :choices="choice.all.map(([value, title]) => ({ value, title }))"
+            @update:model-value="choose(choice.key, $event)"
+          />
+          <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
+          <p class="text-[12.5px] text-soft">
+            Rounding is part of what is handed over: keep the settings as they are typed, and prove those.
+          </p>
+          <div class="flex flex-wrap gap-2">
+            <button
+              type="button"
+              class="button"
+              :disabled="!sheets.some((sheet) => sheet.rows.length)"
+              @click="keepAsTyped"
+            >
+              Keep as typed in
+            </button>
+            <button type="button" class="button" @click="print">Print</button>
+            <RouterLink class="button" :to="{ name: 'prove' }">Prove</RouterLink>
+          </div>
+        </div>
+        <div v-else class="grid gap-2">
+          <p class="text-[12.5px] text-soft">
+            A function block (IEC 61131-3) of each PID controller, with all that is chosen of it. It does what
+            that controller does in the simulation, call by call; the wiring of several is told in words. It
+            is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The first call takes
+            OP_MANUAL over, so that the output does not jump.
+          </p>
+          <a
+            v-if="text?.blocks.length"
+            class="button justify-self-start"
+            :href="textFile"
+            :download="`${state.tag} ${letter(row.number)}.st`"
+            >Save the text</a
+          >
+        </div>
+      </template>
+    </template>
+    <template v-if="evidence" #figures>
+      <div class="grid gap-2">
+        <VerdictNote
+          v-for="verdict in evidence.proof.result.verdicts.filter(
+            (one) => one.candidate === evidence?.column,
+          )"
+          :key="verdict.text"
+          :verdict="verdict"
+        />
+      </div>
+    </template>
+    <template #trail>
+      <TrailTable
+        v-if="state.trials.length"
+        label="Candidates"
+        :rows="state.trials"
+        :columns="columns"
+        :name-of="(one) => `Candidate ${letter(one.number)}, ${one.label}`"
+        :selected="row?.id ?? null"
+        @select="selected = $event.id"
+      >
+        <template #mark="{ row: one }"
+          ><strong class="font-semibold">{{ letter(one.number) }}</strong></template
+        >
+        <template #label="{ row: one }">{{ one.label }}</template>
+        <template #kind="{ row: one }">{{ controllersOf(one.trial).length }}</template>
+        <template #proof="{ row: one }">{{ provenText(one) }}</template>
+      </TrailTable>
+    </template>
+  </StepFrame>
+</template>
