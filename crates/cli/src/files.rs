@@ -14,6 +14,7 @@ use antistasis_core::simulation::{Axis, BalanceSheet, Happening, Simulation, Swe
 use antistasis_core::tuning::{
     Decoupler, LoopsAnswer, LoopsMethod, LoopsQuestion, Optimum, RuleTuning, begin_loops, tune_in_order,
 };
+use antistasis_dossier::DossierSpec;
 use antistasis_exchange::structured_text::trial_as_text;
 use antistasis_exchange::{Format, write};
 use clap::{Args, ValueEnum};
@@ -314,6 +315,8 @@ enum Document {
     Plan,
     /// What `sweep` prints.
     Sweep,
+    /// What is to be in a dossier: what `dossier` reads.
+    Dossier,
     /// What `prove` reads.
     Proof,
     /// What `prove` prints.
@@ -335,6 +338,7 @@ pub(crate) fn schema(options: &SchemaOptions) -> Result<(), Failure> {
         Document::Tracking => json_schema::<Tracked>()?,
         Document::Plan => json_schema::<ExperimentPlan>()?,
         Document::Proof => json_schema::<Proof>()?,
+        Document::Dossier => json_schema::<DossierSpec>()?,
         Document::ProofResult => json_schema::<ProofResult>()?,
         Document::Sweep => {
             // What a generic type stands with is not among its own parts.

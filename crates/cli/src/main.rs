@@ -1,6 +1,7 @@
 //! The `antistasis` command: the application, and the core's jobs on files.
 
 mod demo;
+mod dossier;
 mod files;
 mod host;
 mod physical;
@@ -45,6 +46,8 @@ enum Command {
     Prove(prove::ProveOptions),
     /// Prints the PID controllers of a trial as function blocks in Structured Text (IEC 61131-3).
     StructuredText(files::StructuredTextOptions),
+    /// Writes the dossier of a loop out of its archive: HTML, PDF or JSON.
+    Dossier(dossier::DossierOptions),
     /// Prints where the plant of a trial can rest, its linearisation and its nearest low-order model as JSON.
     Analyse(files::AnalyseOptions),
     /// Prints how loops on the plant of a trial act on each other as JSON: relative gains, pairings, singular values, zeros.
@@ -108,6 +111,7 @@ fn main() -> ExitCode {
             };
         }
         Command::StructuredText(options) => files::structured_text(&options),
+        Command::Dossier(options) => dossier::run(&options),
         Command::Analyse(options) => files::analyse_plant(&options),
         Command::Interaction(options) => files::interaction(&options),
         Command::Loops(options) => files::loops(&options),

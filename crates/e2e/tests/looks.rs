@@ -4,7 +4,7 @@ use antistasis_e2e::{Application, Page, Result, binary, project};
 use serde_json::Value;
 
 /// Every view of every step, with a text or an element that says that it is there.
-const VIEWS: [&str; 36] = [
+const VIEWS: [&str; 37] = [
     "/",
     "/loops/TIC-204/measure",
     "/loops/TIC-204/measure?view=plan",
@@ -30,6 +30,7 @@ const VIEWS: [&str; 36] = [
     "/loops/TIC-204/prove?view=trade",
     "/loops/TIC-204/hand-over",
     "/loops/TIC-204/hand-over?view=text",
+    "/loops/TIC-204/hand-over?view=dossier",
     "/loops/TIC-501/model?view=online",
     "/loops/TIC-501/model?view=balance",
     "/loops/TIC-310/control?view=balances",
@@ -133,6 +134,48 @@ async fn every_view_prints_whole_and_light() -> Result<()> {
             .await?;
         assert_eq!((&state["light"], &state["cut"]), (&true.into(), &serde_json::json!([])), "{view}: {state}");
         page.media("").await?;
+    }
+    page.close().await
+}
+
+/// How many pages a PDF has, and its text, by an outside reader.
+fn read_pdf(bytes: &[u8]) -> Result<(usize, String)> {
+    let file = tempfile::NamedTempFile::new()?;
+    std::fs::write(file.path(), bytes)?;
+    let run = |program: &str, more: &[&str]| -> Result<String> {
+        let output = std::process::Command::new(program).arg(file.path()).args(more).output()?;
+        assert!(output.status.success(), "{program}: {}", String::from_utf8_lossy(&output.stderr));
+        Ok(String::from_utf8(output.stdout)?)
+    };
+    let pages = run("pdfinfo", &[])?;
+    let count = pages.lines().find_map(|line| line.strip_prefix("Pages:")).ok_or("no number of pages")?;
+    Ok((count.trim().parse()?, run("pdftotext", &["-layout", "-"])?))
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn a_dossier_has_no_barrier_and_six_pages_at_most() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let axe = std::fs::read_to_string(project().join("web/node_modules/axe-core/axe.min.js"))?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/")).await?;
+    let export = |form: &str| format!("/api/v1/loops/TIC-204/dossier/export?form={form}");
+    page.go(&application.address(&export("page"))).await?;
+    assert_eq!(serious(&page, &axe).await?, Vec::<String>::new());
+    // Whoever does not see the curves is told of them, and headings are in order.
+    let whole = "return [document.querySelectorAll('figure').length > 3,
+        [...document.querySelectorAll('figure')].every((one) => one.querySelector('[role=img]').getAttribute('aria-label').length > 10),
+        document.querySelectorAll('h1').length, document.documentElement.scrollWidth <= innerWidth]";
+    assert_eq!(page.script(whole).await?, serde_json::json!([true, true, 1, true]));
+    let printed = page.client.print(fantoccini::wd::PrintConfiguration::default()).await?;
+    let (pages, text) = read_pdf(&printed)?;
+    assert!(pages <= 6, "{pages} pages on paper");
+    assert!(text.contains("Settings to type in") && text.contains("Where this comes from"), "{text}");
+    // The file of its own: the same, with text that can be searched.
+    let file = application.signed_in().await?.get(application.address(&export("pdf"))).send().await?.bytes().await?;
+    let (pages, text) = read_pdf(&file)?;
+    assert!(pages <= 6, "{pages} pages of PDF");
+    for wanted in ["Settings to type in", "Integral time", "°C", "page 1 of", "SHA-256", "before the summer"] {
+        assert!(text.contains(wanted), "no {wanted} in {text}");
     }
     page.close().await
 }

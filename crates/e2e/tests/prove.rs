@@ -111,5 +111,34 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     page.shows("END_FUNCTION_BLOCK").await?;
     page.until("the file", "return document.querySelector('a[download$=\".st\"]').href.includes('FUNCTION_BLOCK')")
         .await?;
+
+    // The dossier: what is written is in it a moment later, is kept, and another one's change does not overwrite it.
+    page.click("Dossier").await?;
+    let on_page = |text: &str| {
+        format!(
+            "return document.querySelector('iframe')?.contentDocument?.body?.textContent.includes({text:?}) ?? false"
+        )
+    };
+    page.until("the page of the dossier", &on_page("Settings to type in")).await?;
+    page.enter("What the loop is for", "Keeps the brine warm enough for the slaker.").await?;
+    page.until("what was written", &on_page("Keeps the brine warm enough for the slaker.")).await?;
+    page.click("Make it about F").await?;
+    page.until("the other candidate", &on_page("F as typed in, 3 digits")).await?;
+    page.script("document.querySelector('[aria-label=\"Operating instructions up\"]').click()").await?;
+    page.until(
+        "the order of the parts",
+        "return [...(document.querySelector('iframe')?.contentDocument?.querySelectorAll('h2') ?? [])].slice(1, 3)
+            .map((one) => one.textContent).join() === 'Operating instructions,Settings to type in'",
+    )
+    .await?;
+    page.go(&application.address("/loops/TIC-204/hand-over?view=dossier")).await?;
+    page.until("what was kept", &on_page("Keeps the brine warm enough for the slaker.")).await?;
+    page.script(
+        "window.other = (async () => { const answer = await fetch('/api/v1/loops/TIC-204/dossier'); const { spec } = await answer.json();
+         return fetch('/api/v1/loops/TIC-204/dossier', { method: 'PUT', body: JSON.stringify({ ...spec, author: 'night shift' }),
+         headers: { 'content-type': 'application/json', 'if-match': '*' } }); })()",
+    )
+    .await?;
+    page.until("the author that another wrote", &on_page("handed over by night shift")).await?;
     page.close().await
 }

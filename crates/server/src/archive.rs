@@ -3,7 +3,9 @@
 use crate::problem::Problem;
 use antistasis_core::series::{Channel, Record, TimeAxis};
 use antistasis_exchange::archive::{Entries, columns, pack, samples, unpack};
-use antistasis_store::{ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial};
+use antistasis_store::{
+    ArchivedDossier, ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial,
+};
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use std::path::Path;
@@ -22,7 +24,7 @@ const FORMAT: &str = "antistasis archive";
 const VERSION: u32 = 1;
 
 /// A loop with the samples of its records, in their order.
-pub(crate) type Whole = (ArchivedLoop, Vec<Record>);
+pub type Whole = (ArchivedLoop, Vec<Record>);
 
 /// The bytes of an archive of loops.
 pub(crate) fn write(loops: &[Whole]) -> Result<Vec<u8>, Problem> {
@@ -52,6 +54,9 @@ pub(crate) fn write(loops: &[Whole]) -> Result<Vec<u8>, Problem> {
         for proof in &archived.proofs {
             entries.insert(format!("{folder}/proofs/{:04}.json", proof.number), json(proof)?);
         }
+        if let Some(dossier) = &archived.dossier {
+            entries.insert(format!("{folder}/dossier.json"), json(dossier)?);
+        }
         for (k, saved) in archived.saved.iter().enumerate() {
             entries.insert(format!("{folder}/saved/{:04}.json", k + 1), json(saved)?);
         }
@@ -78,6 +83,7 @@ fn readme(loops: &[Whole]) -> String {
          loops/TAG/models/N.json   a model with what it was fitted under, its windows and its validation\n\
          loops/TAG/trials/N.json   a trial (plant, candidate, scenario) and its assessment; the same trial gives the same trace\n\
          loops/TAG/proofs/N.json   a proof (plant, candidates, disturbances with limits) and its table\n\
+         loops/TAG/dossier.json    what was chosen and written for the dossier; all else in it is made from the rest\n\
          loops/TAG/saved/N.json    plants, scenarios, candidates and proving sets that were saved for the works in this loop\n\n\
          Times are in seconds, outputs in %, all else in the unit that stands with it. Numbers are written so that they read\n\
          back as the same bits. content_hash is the SHA-256 of a record's times, tags and values.\n\n\
@@ -100,7 +106,7 @@ fn readme(loops: &[Whole]) -> String {
 /// The loops of an archive.
 ///
 /// Errors name the entry that cannot be read, or whose samples are not what its document says.
-pub(crate) fn read(path: &Path) -> Result<Vec<Whole>, Problem> {
+pub fn read(path: &Path) -> Result<Vec<Whole>, Problem> {
     let mut entries = unpack(path)?;
     let manifest: Manifest = document(&entries, "manifest.json")?;
     if manifest.format != FORMAT || manifest.version > VERSION {
@@ -116,6 +122,9 @@ pub(crate) fn read(path: &Path) -> Result<Vec<Whole>, Problem> {
         archived.models = documents::<ArchivedModel>(&entries, &format!("{folder}/models/"))?;
         archived.trials = documents::<ArchivedTrial>(&entries, &format!("{folder}/trials/"))?;
         archived.proofs = documents::<ArchivedProof>(&entries, &format!("{folder}/proofs/"))?;
+        let written = format!("{folder}/dossier.json");
+        archived.dossier =
+            if entries.contains_key(&written) { Some(document::<ArchivedDossier>(&entries, &written)?) } else { None };
         archived.saved = documents::<ArchivedSaved>(&entries, &format!("{folder}/saved/"))?;
         archived.records = documents::<ArchivedRecord>(&entries, &format!("{folder}/records/"))?;
         let mut records = Vec::with_capacity(archived.records.len());
@@ -190,6 +199,9 @@ fn check(archived: &ArchivedLoop) -> Result<(), Problem> {
         let what = format!("trial {} of {}", trial.number, archived.tag);
         readable::<antistasis_core::simulation::Trial>(&trial.spec, &what)?;
         readable::<antistasis_core::assessment::Assessment>(&trial.assessment, &what)?;
+    }
+    if let Some(dossier) = &archived.dossier {
+        readable::<antistasis_dossier::DossierSpec>(&dossier.spec, &format!("the dossier of {}", archived.tag))?;
     }
     for proof in &archived.proofs {
         let what = format!("proof {} of {}", proof.number, archived.tag);

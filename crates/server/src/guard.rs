@@ -49,6 +49,8 @@ pub(crate) async fn readable_address(request: Request, next: Next) -> Response {
     next.run(request).await
 }
 
+const CONTENT_POLICY: &str = "content-security-policy";
+
 /// Tells the browser to load nothing from elsewhere, and not to show this site inside another.
 pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
     let is_data = request.uri().path().starts_with("/api/");
@@ -58,7 +60,7 @@ pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
     }
     let headers = [
         (
-            "content-security-policy",
+            CONTENT_POLICY,
             "default-src 'self'; img-src 'self' data:; object-src 'none'; base-uri 'none'; form-action 'self'; frame-ancestors 'none'",
         ),
         ("x-content-type-options", "nosniff"),
@@ -67,6 +69,10 @@ pub(crate) async fn security_headers(request: Request, next: Next) -> Response {
         ("cross-origin-resource-policy", "same-origin"),
     ];
     for (name, value) in headers {
+        // A page without scripts brings a policy of its own.
+        if name == CONTENT_POLICY && response.headers().contains_key(name) {
+            continue;
+        }
         response.headers_mut().insert(HeaderName::from_static(name), HeaderValue::from_static(value));
     }
     response

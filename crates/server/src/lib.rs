@@ -2,9 +2,10 @@
 
 mod access;
 mod api;
-mod archive;
+pub mod archive;
 mod connections;
 mod contract;
+pub mod dossier;
 mod download;
 mod events;
 mod frontend;

@@ -167,8 +167,8 @@ async fn criteria_are_told_in_words_and_a_trial_becomes_a_disturbance() {
         let own = &words["told"][d][c];
         (own["title"].as_str().unwrap().to_owned(), own["unit"].as_str().unwrap().to_owned(), own["most"].clone())
     };
-    assert_eq!(told(0, 0), ("back within ±0.75 °C".into(), "s".into(), json!(60.0)));
-    assert_eq!(told(0, 1), ("largest deviation".into(), "°C".into(), Value::Null));
+    assert_eq!(told(0, 0), ("back within ±0.75 %".into(), "s".into(), json!(60.0)));
+    assert_eq!(told(0, 1), ("largest deviation".into(), "%".into(), Value::Null));
     assert_eq!(told(1, 1), ("largest deviation of FIC-2".into(), "t/h".into(), Value::Null));
     // What the plant has not is told all the same: a set of another plant can be read before it is put right.
     assert_eq!(told(0, 2).0, "steam of no such");
@@ -225,6 +225,73 @@ async fn sets_are_saved_for_the_works_and_proofs_travel_with_their_loop() {
     let there = other.get("/loops/TIC-1/proofs").await;
     assert_eq!((&there[0]["proof"], &there[0]["result"]), (&row["proof"], &row["result"]));
     assert_eq!(there[0]["id"], row["id"]);
+}
+
+#[tokio::test]
+async fn a_dossier_is_proposed_written_and_the_same_from_an_archive() {
+    use antistasis_dossier::{dossier, html, pdf};
+    use antistasis_server::dossier::{record_needed, sources, written};
+    let site = Site::open().await;
+    let address = "/loops/TIC-1/dossier";
+    assert_eq!(site.get(address).await["spec"], Value::Null, "nothing to hand over yet");
+    let none = site.request(Method::GET, &format!("{address}/export?form=pdf")).send().await.unwrap();
+    assert_eq!(none.status(), StatusCode::UNPROCESSABLE_ENTITY);
+
+    let body = json!({ "trial": trial(&pi(1.0)), "label": "first" });
+    site.send(Method::POST, "/loops/TIC-1/trials", &body, StatusCode::CREATED).await;
+    proven(&site, &small(&site).await).await;
+    let proposed = site.get(address).await;
+    assert_eq!(
+        (&proposed["revision"], &proposed["spec"]["trial"], &proposed["spec"]["proof"]),
+        (&json!(0), &json!(1), &json!(1))
+    );
+    let instructions = proposed["spec"]["instructions"].as_array().unwrap();
+    assert!(instructions[0].as_str().unwrap().starts_with("To put TIC-1 in automatic"), "{instructions:?}");
+
+    // Written; a change on the ground of what stood before is not lost in silence.
+    let mut spec = proposed["spec"].clone();
+    spec["purpose"] = json!("Keeps it warm.");
+    let kept = site.change(address, "\"0\"", &spec, StatusCode::OK).await;
+    assert_eq!((&kept["revision"], &kept["spec"]), (&json!(1), &spec));
+    site.change(address, "\"0\"", &spec, StatusCode::PRECONDITION_FAILED).await;
+    spec["purpose"] = json!("Keeps it warm and dry.");
+    assert_eq!(site.change(address, "\"1\"", &spec, StatusCode::OK).await["revision"], 2);
+    // What it is about must be there.
+    for (field, value) in [("trial", 7), ("proof", 9), ("digits", 1)] {
+        let mut wrong = spec.clone();
+        wrong[field] = json!(value);
+        let problem = site.change(address, "\"2\"", &wrong, StatusCode::UNPROCESSABLE_ENTITY).await;
+        assert_eq!(problem["field"], field, "{problem}");
+    }
+
+    // The bytes are those that anyone makes of the archive.
+    let archive = site.request(Method::GET, "/loops/TIC-1/archive").send().await.unwrap().bytes().await.unwrap();
+    let file = tempfile::NamedTempFile::new().unwrap();
+    std::fs::write(file.path(), &archive).unwrap();
+    let (archived, mut records) = antistasis_server::archive::read(file.path()).unwrap().remove(0);
+    let own = written(&archived).unwrap().unwrap();
+    let record = record_needed(&archived, &own).unwrap().map(|place| records.remove(place));
+    let document = dossier(&sources(&archived, &own, record).unwrap(), &own).unwrap();
+    let export = async |form: &str| {
+        let path = format!("{address}/export?form={form}");
+        let answer = site.request(Method::GET, &path).send().await.unwrap().error_for_status().unwrap();
+        (answer.headers().clone(), answer.bytes().await.unwrap())
+    };
+    assert_eq!(export("html").await.1, html(&document).as_bytes());
+    assert_eq!(export("pdf").await.1, pdf(&document).unwrap());
+    let (headers, page) = export("page").await;
+    assert_eq!(page, html(&document).as_bytes());
+    let policy = headers["content-security-policy"].to_str().unwrap();
+    assert!(policy.contains("default-src 'none'") && policy.contains("frame-ancestors 'self'"), "{policy}");
+    assert!(headers["content-type"].to_str().unwrap().starts_with("text/html"));
+    let as_document: Value = serde_json::from_slice(&export("json").await.1).unwrap();
+    assert_eq!(as_document, serde_json::to_value(&document).unwrap());
+    // And elsewhere, once it was taken in there.
+    let other = Site::empty().await;
+    other.request(Method::POST, "/archives").body(archive).send().await.unwrap().error_for_status().unwrap();
+    let path = format!("{address}/export?form=pdf");
+    let there = other.request(Method::GET, &path).send().await.unwrap().bytes().await.unwrap();
+    assert_eq!(there, export("pdf").await.1);
 }
 
 #[tokio::test]

@@ -54,6 +54,9 @@ pub struct ArchivedLoop {
     /// What was saved in it for the works.
     #[serde(skip)]
     pub saved: Vec<ArchivedSaved>,
+    /// What was written for its dossier.
+    #[serde(skip)]
+    pub dossier: Option<ArchivedDossier>,
 }
 
 /// A record without its samples.
@@ -145,6 +148,15 @@ pub struct ArchivedProof {
     pub created_at: DateTime<Utc>,
 }
 
+/// What a person chose and wrote for the dossier.
+#[derive(Debug, Clone, Serialize, Deserialize)]
+#[serde(deny_unknown_fields)]
+#[allow(missing_docs)]
+pub struct ArchivedDossier {
+    pub spec: Value,
+    pub written_at: DateTime<Utc>,
+}
+
 /// A plant, scenario, candidate or proving set saved for the works.
 #[derive(Debug, Clone, Serialize, Deserialize)]
 #[serde(deny_unknown_fields)]
@@ -223,6 +235,7 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
+        let dossier = self.dossier(detail.id).await?;
         Ok(ArchivedLoop {
             id: detail.id,
             area: detail.area,
@@ -241,6 +254,7 @@ impl Store {
             trials,
             proofs,
             saved,
+            dossier: dossier.map(|written| ArchivedDossier { spec: written.spec, written_at: written.written_at }),
         })
     }
 
@@ -403,6 +417,16 @@ impl Store {
                     proof.result,
                     proof.engine,
                     proof.created_at
+                )
+                .execute(&mut *transaction)
+                .await?;
+            }
+            if let Some(dossier) = &archived.dossier {
+                sqlx::query!(
+                    "insert into dossier (loop_id, spec, written_at) values ($1, $2, $3)",
+                    loop_id,
+                    dossier.spec,
+                    dossier.written_at
                 )
                 .execute(&mut *transaction)
                 .await?;

@@ -1,6 +1,7 @@
 //! What was deleted: kept for thirty days, brought back in one act with all that went with it.
 
 use crate::{Error, Part, Result, Store, found};
+use antistasis_core::simulation::letter;
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
 use sqlx::types::Json;
@@ -85,18 +86,6 @@ const DAYS_KEPT: i64 = 30;
 /// `3 records`, `1 record`; None for none.
 fn counted(count: i64, word: &str) -> Option<String> {
     (count > 0).then(|| format!("{count} {word}{}", if count == 1 { "" } else { "s" }))
-}
-
-/// A number of the trail as a letter: A, B … Z, AA.
-#[must_use]
-pub fn letter(number: i32) -> String {
-    let (mut rest, mut text) = (number, String::new());
-    while rest > 0 {
-        rest -= 1;
-        text.insert(0, char::from(b'A' + (rest % 26) as u8));
-        rest /= 26;
-    }
-    text
 }
 
 impl Store {

@@ -3,6 +3,7 @@
 mod archive;
 mod bin;
 mod changes;
+mod dossiers;
 mod loops;
 mod models;
 mod proofs;
@@ -12,9 +13,13 @@ mod tags;
 mod trials;
 mod unreadable;
 
-pub use archive::{ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial};
-pub use bin::{BinItem, DeletionKind, Hanging, letter};
+pub use antistasis_core::simulation::letter;
+pub use archive::{
+    ArchivedDossier, ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial,
+};
+pub use bin::{BinItem, DeletionKind, Hanging};
 pub use changes::{Change, Changes};
+pub use dossiers::WrittenDossier;
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopOrder, LoopSeed, LoopSummary, LoopsAsked, NewLoop};
 pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use proofs::{NewProof, ProofRow};

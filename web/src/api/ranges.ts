@@ -59,6 +59,8 @@ export const RANGES = {
   Criteria: { parameters: { min: 0 } },
   Difference: { larger: { min: 0 }, smaller: { min: 0 } },
   Disturbance: { duration: { min: 0, exclusive: true } },
+  Dossier: { version: { min: 0 } },
+  DossierSpec: { digits: { min: 2, max: 6 }, version: { min: 0 } },
   Envelope: { drawn: { min: 0 }, unstable: { min: 0 } },
   EnvelopeRequest: { draws: { min: 0 }, seed: { min: 0 } },
   "Event set_point_step": { at: { min: 0 } },

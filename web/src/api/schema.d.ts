@@ -303,6 +303,41 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/dossier": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is written for the dossier of a loop; where nobody has yet, what is proposed. */
+        get: operations["read_dossier"];
+        /** Writes what a dossier is to be. `If-Match` names the revision that the change begins from, 0 for the first. */
+        put: operations["write_dossier"];
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/dossier/export": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The dossier of a loop as a file. The same documents give the same bytes. */
+        get: operations["export_dossier"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/experiments": {
         parameters: {
             query?: never;
@@ -2029,6 +2064,11 @@ export interface components {
             /** @description Zeros of that way, dead time aside. */
             zeros: components["schemas"]["Root"][];
         };
+        /**
+         * @description Which end of a label is at its place.
+         * @enum {string}
+         */
+        Anchor: "start" | "middle" | "end";
         /** @description A controller to be added to a trial. */
         Another: {
             /** @description Where its settings come from, or why they are only a place to begin. */
@@ -2267,6 +2307,55 @@ export interface components {
             loop_tag?: string | null;
             /** @description What it is, in words. */
             title: string;
+        };
+        /** @description A piece of a section. */
+        Block: {
+            /** @enum {string} */
+            kind: "text";
+            /** @description The text. */
+            text: string;
+        } | {
+            /** @enum {string} */
+            kind: "heading";
+            /** @description The heading. */
+            text: string;
+        } | {
+            /** @enum {string} */
+            kind: "verdict";
+            /** @description The rule that it applies. */
+            rule: string;
+            /** @description The sentence. */
+            text: string;
+            /** @description How it is to be taken. */
+            tone: components["schemas"]["Tone"];
+        } | {
+            /** @description The sentences. */
+            items: string[];
+            /** @enum {string} */
+            kind: "list";
+        } | {
+            /** @enum {string} */
+            kind: "facts";
+            /** @description The values. */
+            rows: components["schemas"]["Fact"][];
+        } | {
+            /** @description What it shows. */
+            caption: string;
+            /** @description Titles of the columns, with units. */
+            columns: string[];
+            /** @enum {string} */
+            kind: "table";
+            /** @description The rows; the first cell names its row. */
+            rows: components["schemas"]["Cell"][][];
+        } | {
+            /** @description What it shows, for those who see it. */
+            caption: string;
+            /** @description What is in it, for those who do not. */
+            description: string;
+            /** @description The drawing. */
+            drawing: components["schemas"]["Drawing"];
+            /** @enum {string} */
+            kind: "chart";
         };
         /** @description What controls a plant: one controller with its settings, or several wired by tags. */
         Candidate: {
@@ -3094,6 +3183,71 @@ export interface components {
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
         };
+        /** @description A dossier. */
+        Dossier: {
+            /** @description Its sections, in the order that was chosen. */
+            sections: components["schemas"]["Section"][];
+            /** @description Area, who and when. */
+            subtitle: string;
+            /** @description Tag and name of the loop. */
+            title: string;
+            /**
+             * Format: int32
+             * @description Version of this document.
+             */
+            version: number;
+        };
+        /**
+         * @description The form of a dossier.
+         * @enum {string}
+         */
+        DossierForm: "html" | "pdf" | "json" | "page";
+        /** @description What a dossier is to be: chosen, ordered and written by a person. */
+        DossierSpec: {
+            /** @description Who hands over. */
+            author?: string;
+            /**
+             * Format: int32
+             * @description Significant digits that they are typed with, 2 to 6.
+             */
+            digits?: number;
+            /** @description Operating instructions, a sentence each, at most 40. */
+            instructions?: string[];
+            /** @description How the controller on the plant takes its settings. */
+            notation?: components["schemas"]["Notation"];
+            /** @description Its parts in their order, each at most once. */
+            parts: components["schemas"]["Part"][];
+            /**
+             * Format: int32
+             * @description Number of the proof that is shown; null for none.
+             */
+            proof?: number | null;
+            /** @description What the loop is for. */
+            purpose?: string;
+            /** @description Why this candidate was chosen. */
+            reason?: string;
+            /**
+             * Format: int32
+             * @description Number of the trial whose candidate is handed over.
+             */
+            trial: number;
+            /**
+             * Format: int32
+             * @description Version of this document: 1.
+             */
+            version: number;
+        };
+        /** @description What is written for a dossier, or proposed. */
+        DossierState: {
+            /** @description Its parts, with what they are called. */
+            parts: components["schemas"]["PartOffer"][];
+            /**
+             * Format: int64
+             * @description Rises with each change; 0 where it is only proposed.
+             */
+            revision: number;
+            spec?: components["schemas"]["DossierSpec"] | null;
+        };
         /** @description A stretch in which what came was not what had to be expected. */
         Doubt: {
             /**
@@ -3111,6 +3265,21 @@ export interface components {
              * @description Its end.
              */
             to: number;
+        };
+        /** @description A drawing; places are from its upper left corner. */
+        Drawing: {
+            /**
+             * Format: double
+             * @description Its height.
+             */
+            height: number;
+            /** @description What is in it, the lowest first. */
+            marks: components["schemas"]["Mark"][];
+            /**
+             * Format: double
+             * @description Its width.
+             */
+            width: number;
         };
         /** @description A number that was drawn. */
         DrawnParameter: {
@@ -3688,6 +3857,15 @@ export interface components {
             seed?: number;
             /** @description The signal. */
             signal: components["schemas"]["SignalKind"];
+        };
+        /** @description A named value. */
+        Fact: {
+            /** @description Where it comes from. */
+            from: string;
+            /** @description What it is. */
+            name: string;
+            /** @description The value with its unit. */
+            value: string;
         };
         /**
          * @description Where a valve goes without supply.
@@ -5123,6 +5301,33 @@ export interface components {
             /** @description Whether the closed loop is stable (Nyquist criterion). */
             stable: boolean;
         };
+        /** @description A line or a label. */
+        Mark: {
+            /** @description Lengths of dashes and gaps; empty for a whole line. */
+            dash: number[];
+            /** @description Its colour, `#rrggbb`. */
+            ink: string;
+            /** @enum {string} */
+            kind: "line";
+            /** @description The corners of each stretch. */
+            stretches: number[][][];
+            /**
+             * Format: double
+             * @description Its width.
+             */
+            width: number;
+        } | {
+            /** @description Which end of it is there. */
+            anchor: components["schemas"]["Anchor"];
+            /** @description Where its foot is. */
+            at: number[];
+            /** @description Whether it is bold. */
+            bold: boolean;
+            /** @enum {string} */
+            kind: "label";
+            /** @description The text. */
+            text: string;
+        };
         /** @description The marks on a reaction curve. */
         Marks: {
             /**
@@ -6059,6 +6264,18 @@ export interface components {
             low: number;
             /** @description Name of a parameter of the process, or its place in the plant document as a JSON pointer. */
             parameter: string;
+        };
+        /**
+         * @description What a dossier is made of.
+         * @enum {string}
+         */
+        Part: "summary" | "settings" | "instructions" | "warnings" | "record" | "model" | "candidates" | "proof" | "origins";
+        /** @description A part that a dossier can have. */
+        PartOffer: {
+            /** @description The part. */
+            part: components["schemas"]["Part"];
+            /** @description What it is called. */
+            title: string;
         };
         /** @description The highest point of a curve. */
         Peak: {
@@ -7217,6 +7434,17 @@ export interface components {
         ScheduledOver: "measurement" | "set_point" | "error" | "output" | {
             /** @description An output or input of the process by name, in its unit. */
             signal: string;
+        };
+        /** @description A section. */
+        Section: {
+            /** @description What is in it. */
+            blocks: components["schemas"]["Block"][];
+            /** @description Which part it is. */
+            part: components["schemas"]["Part"];
+            /** @description Why it does not hold any more: what is upstream was changed since; empty where it holds. */
+            stale: string[];
+            /** @description Its title. */
+            title: string;
         };
         /**
          * @description What is taken of two outputs.
@@ -10926,6 +11154,301 @@ export interface operations {
             };
             /** @description There is no such thing. */
             404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    read_dossier: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DossierState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    write_dossier: {
+        parameters: {
+            query?: never;
+            header: {
+                /** @description Revision that is changed */
+                "If-Match": string;
+            };
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["DossierSpec"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["DossierState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Somebody else has changed it meanwhile; with the document as it stands now. */
+            412: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not said which revision is changed. */
+            428: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    export_dossier: {
+        parameters: {
+            query: {
+                /** @description The form. */
+                form: "html" | "pdf" | "json" | "page";
+            };
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description The document */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Dossier"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };

@@ -18,6 +18,8 @@ import {
   typed,
   withSettings,
 } from "../handover/handover";
+import DossierMargin from "../handover/DossierMargin.vue";
+import { useDossier } from "../handover/useDossier";
 import { dateText, letter, number } from "../lib/format";
 import { useKept } from "../lib/kept";
 import { comebacks } from "../lib/live";
@@ -44,6 +46,7 @@ const DIGITS = [
 const VIEWS = [
   { key: "settings", title: "Settings" },
   { key: "text", title: "Structured Text" },
+  { key: "dossier", title: "Dossier" },
 ];
 const chosenView = useSelected("view");
 const view = computed({
@@ -159,6 +162,19 @@ const wholeText = computed(() => {
   return [...remarks.map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
 });
 const textFile = computed(() => `data:text/plain;charset=utf-8,${encodeURIComponent(wholeText.value)}`);
+
+// --- the dossier ---
+
+const dossier = useDossier(state.tag, () => state.detail?.id);
+/** The page anew whenever what is written, or what it is made from, changes. */
+const dossierPage = computed(() => {
+  const made = [dossier.revision.value, state.models, state.trials, state.proofs].map((own) =>
+    typeof own === "number"
+      ? own
+      : own.map((one) => `${one.number}${"revision" in one ? `.${String(one.revision)}` : ""}`).join(),
+  );
+  return `/api/v1/loops/${encodeURIComponent(state.tag)}/dossier/export?form=page#${made.join("-")}`;
+});
 
 // --- what stands behind it ---
 
@@ -317,6 +333,14 @@ const print = () => window.print();
             {{ warnings.at(-1) }}
           </StateNotice>
         </div>
+        <iframe
+          v-else-if="view === 'dossier'"
+          :key="dossierPage"
+          class="min-h-0 flex-1 border border-rule bg-white"
+          title="Dossier"
+          sandbox="allow-same-origin"
+          :src="dossierPage"
+        />
         <div v-else class="flex min-h-0 flex-1 flex-col pr-3">
           <ProblemNote :text="textFailure" />
           <p
@@ -365,6 +389,13 @@ const print = () => window.print();
             <RouterLink class="button" :to="{ name: 'prove' }">Prove</RouterLink>
           </div>
         </div>
+        <DossierMargin
+          v-else-if="view === 'dossier'"
+          :dossier="dossier"
+          :tag="state.tag"
+          :row="row"
+          :proofs="state.proofs"
+        />
         <div v-else class="grid gap-2">
           <p class="text-[12.5px] text-soft">
             A function block (IEC 61131-3) of each PID controller, with all that is chosen of it. It does what

@@ -10,6 +10,7 @@ mod relay;
 mod schedule;
 mod settings;
 mod smith;
+mod told;
 
 pub use adaptive::{ModelReferenceSettings, SelfTuningSettings};
 pub use cascade::{Cascade, CascadeSettings};

@@ -31,5 +31,5 @@ pub use standard::round_down;
 pub use sweep::{Axis, Sweep, SweepPoint};
 pub use swept::{SweepTarget, sweep_targets};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
-pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial};
+pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial, letter};
 pub use wiring::{Links, Select, Wire, Wired};

@@ -197,6 +197,18 @@ impl Trial {
 }
 
 /// A heater with the settings that are proposed for it, for tests.
+/// A number of the trail as it is named: A, B … Z, AA.
+#[must_use]
+pub fn letter(number: i32) -> String {
+    let (mut rest, mut text) = (number, String::new());
+    while rest > 0 {
+        rest -= 1;
+        text.insert(0, char::from(b'A' + (rest % 26) as u8));
+        rest /= 26;
+    }
+    text
+}
+
 #[cfg(test)]
 #[allow(clippy::unwrap_used)]
 pub(crate) fn heater() -> Trial {

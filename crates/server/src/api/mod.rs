@@ -4,6 +4,7 @@ mod analyses;
 mod archives;
 mod areas;
 mod bin;
+mod dossiers;
 mod events;
 mod experiments;
 mod fits;
@@ -44,7 +45,12 @@ use utoipa_axum::routes;
                    Errors are problem documents (RFC 9457).",
         license(name = "MIT OR Apache-2.0", identifier = "MIT OR Apache-2.0"),
     ),
-    components(schemas(antistasis_store::SavedKind, antistasis_store::DeletionKind, proofs::ProofForm))
+    components(schemas(
+        antistasis_store::SavedKind,
+        antistasis_store::DeletionKind,
+        proofs::ProofForm,
+        dossiers::DossierForm
+    ))
 )]
 struct Info;
 
@@ -71,6 +77,7 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(robustness::router())
         .merge(tunings::router())
         .merge(proofs::router())
+        .merge(dossiers::router())
         .merge(hand_over::router())
         .merge(saved::router())
 }

@@ -1,0 +1,231 @@
+//! The parts for the hand that types: in short, settings, operating instructions, warnings.
+
+use crate::chart::{Curve, Panel, over_time};
+use crate::document::{Block, Fact};
+use crate::settings::sheets;
+use crate::sources::Sources;
+use crate::spec::DossierSpec;
+use crate::stale::Stale;
+use antistasis_core::Tone;
+use antistasis_core::controller::ControllerSpec;
+use antistasis_core::simulation::{ColumnRole, Trace, letter};
+use antistasis_core::verdict::{readable, readable_duration};
+
+/// What it is for, what was chosen and why, and how that does.
+pub(crate) fn summary(sources: &Sources, spec: &DossierSpec, trace: &Trace) -> Vec<Block> {
+    let trial = &sources.trial;
+    let name = letter(trial.number);
+    let mut blocks = Vec::new();
+    if !spec.purpose.trim().is_empty() {
+        blocks.push(Block::text(spec.purpose.trim()));
+    }
+    let from = format!("trial {name}");
+    let mut rows = vec![
+        Fact::new("Handed over", format!("{name}: {}", trial.label), "trail"),
+        Fact::new("Controlled", signal(&sources.pv), "loop"),
+        Fact::new("Manipulated", signal(&sources.op), "loop"),
+    ];
+    if let Some(model) = &sources.model {
+        rows.push(Fact::new(
+            "Model",
+            format!("{} {}", letter(model.number), model.name).trim().to_owned(),
+            from.clone(),
+        ));
+    }
+    let unit = &sources.trial.trial.plant.pv.span.unit;
+    let metrics = &trial.assessment.metrics;
+    if let Some(loads) = &metrics.loads {
+        rows.push(Fact::new(
+            "Largest deviation under its loads",
+            format!("{} {unit}", readable(loads.max_deviation)),
+            from.clone(),
+        ));
+        let back = loads.recovery_time.map_or("not within the trial".to_owned(), readable_duration);
+        rows.push(Fact::new("Longest time back", back, from.clone()));
+    }
+    rows.push(Fact::new("OP travel", format!("{} %", readable(metrics.output_travel)), from.clone()));
+    if let Some(margins) = &trial.assessment.margins {
+        rows.extend(margins_of(margins, &from));
+    }
+    blocks.push(Block::Facts { rows });
+    if !spec.reason.trim().is_empty() {
+        blocks.push(Block::text(format!("Why this candidate: {}", spec.reason.trim())));
+    }
+    if let Some(proof) = &sources.proof
+        && let Some(place) = proof.place_of(trial)
+    {
+        let own = proof.result.verdicts.iter().filter(|one| one.candidate == Some(place));
+        blocks.extend(own.map(|one| Block::verdict(&one.verdict)));
+    }
+    blocks.push(strip(trace, unit, &name));
+    blocks
+}
+
+fn signal(signal: &antistasis_core::simulation::Signal) -> String {
+    let span = &signal.span;
+    format!("{}, {} to {} {}", signal.tag, readable(span.low), readable(span.high), span.unit)
+}
+
+fn margins_of(margins: &antistasis_core::assessment::Margins, from: &str) -> Vec<Fact> {
+    let mut rows = Vec::new();
+    if let Some(gain) = margins.gain_margin {
+        rows.push(Fact::new("Gain margin", readable(gain), from));
+    }
+    if let Some(phase) = margins.phase_margin {
+        rows.push(Fact::new("Phase margin", format!("{}°", readable(phase)), from));
+    }
+    if let Some(delay) = margins.delay_margin {
+        rows.push(Fact::new("Dead time that may be added", readable_duration(delay), from));
+    }
+    if let Some(sensitivity) = margins.max_sensitivity {
+        rows.push(Fact::new("Largest sensitivity Ms", readable(sensitivity), from));
+    }
+    rows
+}
+
+/// PV with set point, and OP, of a trial.
+fn strip(trace: &Trace, unit: &str, name: &str) -> Block {
+    let times: Vec<f64> = (0..trace.len()).map(|k| trace.time(k)).collect();
+    let curve = |name: &str, role: ColumnRole, is_reference: bool| Curve {
+        name: name.to_owned(),
+        times: &times,
+        values: trace.values(role),
+        is_reference,
+        holds: role != ColumnRole::ProcessVariable,
+    };
+    let panels = [
+        Panel {
+            title: format!("PV, {unit}"),
+            curves: vec![
+                curve("PV", ColumnRole::ProcessVariable, false),
+                curve("set point", ColumnRole::SetPoint, true),
+            ],
+        },
+        Panel { title: "OP, %".to_owned(), curves: vec![curve("OP", ColumnRole::Output, false)] },
+    ];
+    Block::Chart {
+        caption: format!("Trial {name}, simulated: PV with its set point, and OP."),
+        description: format!(
+            "The PV begins at {} {unit}; the trial lasts {}.",
+            trace.values(ColumnRole::ProcessVariable).first().map_or("no value".to_owned(), |first| readable(*first)),
+            readable_duration(times.last().copied().unwrap_or(0.0))
+        ),
+        drawing: over_time(&panels, None),
+    }
+}
+
+/// The settings of every controller.
+pub(crate) fn settings(sources: &Sources, spec: &DossierSpec) -> Vec<Block> {
+    let all = sheets(&sources.trial.trial, spec.notation, spec.digits, &letter(sources.trial.number));
+    let mut blocks = Vec::new();
+    for sheet in all {
+        blocks.push(Block::Heading { text: format!("{}, {}", sheet.name, sheet.title) });
+        blocks.push(match sheet.rows {
+            Ok(rows) => Block::Facts { rows },
+            Err(reason) => Block::text(reason),
+        });
+    }
+    let scan = sources.trial.trial.scenario.scan;
+    blocks.push(Block::text(format!(
+        "The controller is called every {} s. Another scan is another loop: prove it anew.",
+        readable(scan)
+    )));
+    blocks
+}
+
+/// Operating instructions, as they were written.
+pub(crate) fn instructions(spec: &DossierSpec) -> Vec<Block> {
+    let items: Vec<String> =
+        spec.instructions.iter().map(|text| text.trim().to_owned()).filter(|text| !text.is_empty()).collect();
+    if items.is_empty() { vec![Block::text("None were written.")] } else { vec![Block::List { items }] }
+}
+
+/// Operating instructions to begin with, from what is known of the loop.
+#[must_use]
+pub fn proposed_instructions(sources: &Sources) -> Vec<String> {
+    let trial = &sources.trial;
+    let (tag, unit) = (&sources.tag, &trial.trial.plant.pv.span.unit);
+    let mut all =
+        vec![format!("To put {tag} in automatic, bring the set point to the PV first, so that the OP does not jump.")];
+    if let ControllerSpec::Pid(pid) = &trial.trial.candidate.controller {
+        let limits = pid.output_limits;
+        all.push(format!(
+            "The OP works between {} and {} %: while it stands at an end, the PV is not held.",
+            readable(limits.low),
+            readable(limits.high)
+        ));
+        if let Some(forward) = &pid.feed_forward {
+            all.push(format!(
+                "The controller reads {}: switch the feed-forward off when its transmitter fails.",
+                forward.signal
+            ));
+        }
+    }
+    if let Some(proof) = &sources.proof
+        && let Some(place) = proof.place_of(trial)
+    {
+        for (row, cells) in proof.result.rows.iter().zip(&proof.result.cells).take(3) {
+            let cell = &cells[place];
+            let told = row.criteria.iter().zip(&cell.figures).find(|(told, _)| told.criterion.most.is_some());
+            if let Some((told, figure)) = told
+                && let Some(worst) = figure.worst
+            {
+                all.push(format!(
+                    "Under “{}”, {} is {} {} at most in the proof: look for the cause when it is more.",
+                    row.name,
+                    told.title,
+                    readable(worst),
+                    told.unit
+                ));
+            }
+        }
+    } else if let Some(loads) = &trial.assessment.metrics.loads {
+        all.push(format!(
+            "Under the loads that were tried the PV departs by at most {} {unit}: look for the cause when it is more.",
+            readable(loads.max_deviation)
+        ));
+    }
+    let margins = trial.assessment.margins.as_ref();
+    if let Some(frequency) = margins.and_then(|margins| margins.phase_crossover).filter(|frequency| *frequency > 0.0) {
+        all.push(format!(
+            "Swings with a period near {} say that the loop is at its limit: put it in manual, and lower the gain.",
+            readable_duration(std::f64::consts::TAU / frequency)
+        ));
+    }
+    all
+}
+
+/// What speaks against relying on it.
+pub(crate) fn warnings(sources: &Sources, stale: &Stale) -> Vec<Block> {
+    let warn = |text: String, rule: &str| Block::Verdict { tone: Tone::Bad, text, rule: rule.to_owned() };
+    let mut blocks: Vec<Block> = Vec::new();
+    let mut told: Vec<&String> = Vec::new();
+    for text in stale.model.iter().chain(&stale.trial).chain(&stale.proof) {
+        if !told.contains(&text) {
+            told.push(text);
+            blocks.push(warn(text.clone(), "what is upstream was changed since"));
+        }
+    }
+    let name = letter(sources.trial.number);
+    match &sources.proof {
+        None => blocks.push(warn(format!("{name} was not proven."), "every candidate is held against the proving set")),
+        Some(proof) => {
+            let place = proof.place_of(&sources.trial);
+            if place.is_some_and(|place| proof.result.holds[place] == Some(false)) {
+                let text = format!("{name} does not keep every limit of proof {} on the plant as it is.", proof.number);
+                blocks.push(warn(text, "acceptance limits of the proof"));
+            }
+        }
+    }
+    if sources.model.is_none() {
+        let text = format!("{name} stands on no model of a record: its plant was put in by hand.");
+        blocks.push(Block::Verdict { tone: Tone::Caution, text, rule: "a plant is known by its records".to_owned() });
+    }
+    let own =
+        sources.trial.assessment.verdicts.iter().chain(sources.model.iter().flat_map(|model| &model.model.verdicts));
+    blocks.extend(own.filter(|verdict| verdict.tone != Tone::Good).map(Block::verdict));
+    if blocks.is_empty() {
+        blocks.push(Block::text("None."));
+    }
+    blocks
+}

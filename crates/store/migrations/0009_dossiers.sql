@@ -1,0 +1,8 @@
+-- The dossier of a loop: what a person chose and wrote for it. All else in it is made from the other rows.
+create table dossier (
+    loop_id uuid primary key references control_loop (id) on delete cascade,
+    spec jsonb not null,
+    revision bigint not null default 1,
+    written_at timestamptz not null default now()
+);
+create trigger tell after insert or update or delete on dossier for each row execute function tell_change();
