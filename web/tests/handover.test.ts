@@ -1,13 +1,6 @@
 import { describe, expect, it } from "vitest";
 import type { Trial, TrialRow } from "../src/api/client";
-import {
-  controllersOf,
-  evidenceOf,
-  firstTrial,
-  furtherSettings,
-  typed,
-  withSettings,
-} from "../src/handover/handover";
+import { controllersOf, evidenceOf, firstTrial, typed, withSettings } from "../src/handover/handover";
 import type { ProofRow } from "../src/prove/proof";
 
 const trial = (controller: Record<string, unknown>, further: Record<string, unknown>[] = []): Trial =>
@@ -32,41 +25,6 @@ describe("what is handed over", () => {
     expect(found.map((one) => one.name)).toEqual(["TIC-1", "TIC-2", "TIC-3"]);
     expect(found[0]?.pid).toEqual({ gain: 1.2, integral_time: 90 });
     expect(found[2]?.pid).toBeNull();
-  });
-
-  it("says what else is to be set, and what stands at its usual value", () => {
-    const plain = Object.fromEntries(furtherSettings({ gain: 1, integral_time: 10 }));
-    expect(plain).toMatchObject({
-      "OP limits": "0 to 100 %",
-      "Rate of the OP": "no limit",
-      "Filter of the PV": "none",
-      "At a limit": "back-calculation",
-      "Set point in the proportional term": "whole",
-    });
-    expect(plain["Filter of the derivative"]).toBeUndefined();
-    const all = Object.fromEntries(
-      furtherSettings({
-        gain: 1,
-        integral_time: 10,
-        derivative_time: 5,
-        action: "direct",
-        set_point_weight: 0.5,
-        rate_limit: 2,
-        gap: 1,
-        gap_gain: 0.2,
-        anti_windup: "clamping",
-        tracking_time: 30,
-        algorithm: "velocity",
-      }),
-    );
-    expect(all).toMatchObject({
-      "Derivative on": "PV",
-      "Filter of the derivative": "Td/10",
-      Gap: "±1 % of span, inside it 20 %",
-      "At a limit": "integral held within the limits, tracking time 30 s",
-      "Rate of the OP": "at most 2 %/s",
-    });
-    expect(all["Action"]).toContain("direct");
   });
 
   it("is typed to so many digits, and goes back into the trial", () => {

@@ -25,7 +25,20 @@ const PENS: [Pen; 6] = [
 ];
 /// Of what is wanted or allowed, not measured.
 const REFERENCE: Pen = Pen { ink: QUIET, width: 1.0, dash: &[4.0, 3.0] };
+/// Of what was measured.
+const MEASURED: Pen = Pen { ink: "#9a9a9a", width: 0.8, dash: &[] };
 const QUIET: &str = "#555555";
+
+/// How a curve is drawn.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) enum Style {
+    /// By its place among the others.
+    Plain,
+    /// As a set point or a limit.
+    Reference,
+    /// As what was measured, behind what is said of it.
+    Measured,
+}
 
 /// A curve.
 pub(crate) struct Curve<'a> {
@@ -35,8 +48,8 @@ pub(crate) struct Curve<'a> {
     pub times: &'a [f64],
     /// Its values; NaN where there is none.
     pub values: &'a [f64],
-    /// Whether it is a set point or a limit.
-    pub is_reference: bool,
+    /// How it is drawn.
+    pub style: Style,
     /// Whether a value holds until the next one.
     pub holds: bool,
 }
@@ -96,11 +109,13 @@ fn draw(drawing: &mut Drawing, panel: &Panel<'_>, x: &Scale, top: f64, unit: f64
     let mut next = 0;
     let mut named = Vec::new();
     for curve in &panel.curves {
-        let pen = if curve.is_reference {
-            REFERENCE
-        } else {
-            next += 1;
-            PENS[(next - 1) % PENS.len()]
+        let pen = match curve.style {
+            Style::Reference => REFERENCE,
+            Style::Measured => MEASURED,
+            Style::Plain => {
+                next += 1;
+                PENS[(next - 1) % PENS.len()]
+            }
         };
         drawing.lines(path(curve, x, &y), pen);
         named.push((curve.name.as_str(), pen));
@@ -224,7 +239,7 @@ mod tests {
     use super::*;
 
     fn drawn(times: &[f64], values: &[f64], holds: bool) -> Drawing {
-        let curve = Curve { name: "A & B".into(), times, values, is_reference: false, holds };
+        let curve = Curve { name: "A & B".into(), times, values, style: Style::Plain, holds };
         over_time(&[Panel { title: "PV, °C".into(), curves: vec![curve] }], None)
     }
 
@@ -238,7 +253,7 @@ mod tests {
     fn gaps_stay_gaps() {
         let (times, values) = ([0.0, 1.0, 2.0, 3.0, 4.0], [1.0, 2.0, f64::NAN, 2.0, 1.0]);
         let scale = || Scale { from: 0.0, to: 4.0, start: 0.0, end: 40.0 };
-        let curve = |holds| Curve { name: String::new(), times: &times, values: &values, is_reference: false, holds };
+        let curve = |holds| Curve { name: String::new(), times: &times, values: &values, style: Style::Plain, holds };
         let stretches = path(&curve(false), &scale(), &scale());
         assert_eq!(stretches, [vec![[0.0, 10.0], [10.0, 20.0]], vec![[30.0, 20.0], [40.0, 10.0]]]);
         // What holds goes up where the next value comes, not before.

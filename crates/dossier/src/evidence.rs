@@ -1,6 +1,6 @@
 //! The parts for who doubts: proof, candidates, model, record, and where all of it comes from.
 
-use crate::chart::{Curve, Panel, over_time};
+use crate::chart::{Curve, Panel, Style, over_time};
 use crate::document::{Block, Cell, Fact};
 use crate::sources::{ModelSource, ProofSource, RecordSource, Sources};
 use antistasis_core::Result;
@@ -33,7 +33,7 @@ pub(crate) fn proof(sources: &Sources) -> Vec<Block> {
     };
     let mut blocks = vec![Block::text(format!(
         "Proof {}, {}. {plants} Every candidate meets the same plants, noise and walks. A cell shows the figure that comes \
-         nearest to its limit or passes it by most, at its worst over the plants; ▲ marks what fails.",
+         nearest to its limit or passes it by most, at its worst over the plants; what fails is marked.",
         source.number, source.label
     ))];
     if !proof.set.note.is_empty() {
@@ -65,9 +65,10 @@ fn said(row: &antistasis_core::proof::Tried, cell: &ProofCell) -> String {
     let (Some(told), Some(figure)) = (row.criteria.get(cell.decides), cell.figures.get(cell.decides)) else {
         return String::new();
     };
-    let value = figure.worst.map_or("never".to_owned(), readable);
-    let limit = told.criterion.most.map_or(String::new(), |most| format!(" (at most {})", readable(most)));
-    format!("{}: {value} {}{limit}", told.title, told.unit)
+    let with_unit = |value: f64| format!("{} {}", readable(value), told.unit).trim_end().to_owned();
+    let value = figure.worst.map_or("never".to_owned(), with_unit);
+    let limit = told.criterion.most.map_or(String::new(), |most| format!(" (at most {})", with_unit(most)));
+    format!("{}: {value}{limit}", told.title)
 }
 
 fn of_plants(share: &Share) -> Cell {
@@ -102,7 +103,7 @@ fn hardest(source: &ProofSource) -> Vec<Block> {
             name: name.clone(),
             times,
             values: if role == ColumnRole::TrueValue { trace.controlled() } else { trace.values(role) },
-            is_reference: false,
+            style: Style::Plain,
             holds,
         });
         curves.collect()
@@ -248,16 +249,19 @@ fn of_parameter(parameter: &Parameter, source: &ModelSource) -> Vec<Cell> {
 /// Measured and modelled course.
 fn modelled(sources: &Sources) -> Result<Vec<Block>> {
     let Some(found) = sources.modelled()? else { return Ok(Vec::new()) };
-    let curve = |name: &str, values| Curve {
+    let curve = |name: &str, values, style: Style| Curve {
         name: name.to_owned(),
         times: &found.times,
         values,
-        is_reference: false,
+        style,
         holds: false,
     };
     let panel = Panel {
         title: format!("{}, {}", found.tag, found.unit),
-        curves: vec![curve("measured", &found.measured), curve("simulated", &found.modelled)],
+        curves: vec![
+            curve("measured", &found.measured, Style::Measured),
+            curve("simulated", &found.modelled, Style::Plain),
+        ],
     };
     let mark = found.new_data_from.map(|from| (from, "new data from here"));
     Ok(vec![Block::Chart {
@@ -292,25 +296,20 @@ pub(crate) fn record(sources: &Sources) -> Result<Vec<Block>> {
     }
     blocks.extend(prepared(source)?);
     let times: Vec<f64> = (0..samples).map(|k| record.axis.at(k)).collect();
-    let of_role = |role: Role, is_reference: bool| {
+    let of_role = |role: Role, style: Style| {
         let channel = record.channels.iter().find(|channel| channel.role == role)?;
-        let curve = Curve {
-            name: channel.tag.clone(),
-            times: &times,
-            values: &channel.values,
-            is_reference,
-            holds: role != Role::Pv,
-        };
+        let curve =
+            Curve { name: channel.tag.clone(), times: &times, values: &channel.values, style, holds: role != Role::Pv };
         Some((channel.unit.clone(), curve))
     };
     let mut panels = Vec::new();
-    if let Some((unit, curve)) = of_role(Role::Pv, false) {
+    if let Some((unit, curve)) = of_role(Role::Pv, Style::Plain) {
         panels.push(Panel {
             title: format!("PV, {unit}"),
-            curves: std::iter::once(curve).chain(of_role(Role::Sp, true).map(|(_, curve)| curve)).collect(),
+            curves: std::iter::once(curve).chain(of_role(Role::Sp, Style::Reference).map(|(_, curve)| curve)).collect(),
         });
     }
-    if let Some((unit, curve)) = of_role(Role::Op, false) {
+    if let Some((unit, curve)) = of_role(Role::Op, Style::Plain) {
         panels.push(Panel { title: format!("OP, {unit}"), curves: vec![curve] });
     }
     if !panels.is_empty() {

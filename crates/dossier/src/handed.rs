@@ -1,6 +1,6 @@
 //! The parts for the hand that types: in short, settings, operating instructions, warnings.
 
-use crate::chart::{Curve, Panel, over_time};
+use crate::chart::{Curve, Panel, Style, over_time};
 use crate::document::{Block, Fact};
 use crate::settings::sheets;
 use crate::sources::Sources;
@@ -10,6 +10,9 @@ use antistasis_core::Tone;
 use antistasis_core::controller::ControllerSpec;
 use antistasis_core::simulation::{ColumnRole, Trace, letter};
 use antistasis_core::verdict::{readable, readable_duration};
+
+/// Under how many disturbances the instructions say what was proven.
+const SAID_OF_A_PROOF: usize = 4;
 
 /// What it is for, what was chosen and why, and how that does.
 pub(crate) fn summary(sources: &Sources, spec: &DossierSpec, trace: &Trace) -> Vec<Block> {
@@ -47,7 +50,6 @@ pub(crate) fn summary(sources: &Sources, spec: &DossierSpec, trace: &Trace) -> V
     if let Some(margins) = &trial.assessment.margins {
         rows.extend(margins_of(margins, &from));
     }
-    blocks.push(Block::Facts { rows });
     if !spec.reason.trim().is_empty() {
         blocks.push(Block::text(format!("Why this candidate: {}", spec.reason.trim())));
     }
@@ -58,6 +60,7 @@ pub(crate) fn summary(sources: &Sources, spec: &DossierSpec, trace: &Trace) -> V
         blocks.extend(own.map(|one| Block::verdict(&one.verdict)));
     }
     blocks.push(strip(trace, unit, &name));
+    blocks.push(Block::Facts { rows });
     blocks
 }
 
@@ -86,22 +89,22 @@ fn margins_of(margins: &antistasis_core::assessment::Margins, from: &str) -> Vec
 /// PV with set point, and OP, of a trial.
 fn strip(trace: &Trace, unit: &str, name: &str) -> Block {
     let times: Vec<f64> = (0..trace.len()).map(|k| trace.time(k)).collect();
-    let curve = |name: &str, role: ColumnRole, is_reference: bool| Curve {
+    let curve = |name: &str, role: ColumnRole, style: Style| Curve {
         name: name.to_owned(),
         times: &times,
         values: trace.values(role),
-        is_reference,
+        style,
         holds: role != ColumnRole::ProcessVariable,
     };
     let panels = [
         Panel {
             title: format!("PV, {unit}"),
             curves: vec![
-                curve("PV", ColumnRole::ProcessVariable, false),
-                curve("set point", ColumnRole::SetPoint, true),
+                curve("PV", ColumnRole::ProcessVariable, Style::Plain),
+                curve("set point", ColumnRole::SetPoint, Style::Reference),
             ],
         },
-        Panel { title: "OP, %".to_owned(), curves: vec![curve("OP", ColumnRole::Output, false)] },
+        Panel { title: "OP, %".to_owned(), curves: vec![curve("OP", ColumnRole::Output, Style::Plain)] },
     ];
     Block::Chart {
         caption: format!("Trial {name}, simulated: PV with its set point, and OP."),
@@ -164,20 +167,15 @@ pub fn proposed_instructions(sources: &Sources) -> Vec<String> {
     if let Some(proof) = &sources.proof
         && let Some(place) = proof.place_of(trial)
     {
-        for (row, cells) in proof.result.rows.iter().zip(&proof.result.cells).take(3) {
-            let cell = &cells[place];
-            let told = row.criteria.iter().zip(&cell.figures).find(|(told, _)| told.criterion.most.is_some());
-            if let Some((told, figure)) = told
-                && let Some(worst) = figure.worst
-            {
-                all.push(format!(
-                    "Under “{}”, {} is {} {} at most in the proof: look for the cause when it is more.",
-                    row.name,
-                    told.title,
-                    readable(worst),
-                    told.unit
-                ));
-            }
+        let worst = proof.result.rows.iter().zip(&proof.result.cells).filter_map(|(row, cells)| {
+            let limited =
+                row.criteria.iter().zip(&cells[place].figures).find(|(told, _)| told.criterion.most.is_some());
+            let (told, figure) = limited?;
+            Some(format!("{} {} {} under “{}”", told.title, readable(figure.worst?), told.unit, row.name))
+        });
+        let worst: Vec<String> = worst.take(SAID_OF_A_PROOF).collect();
+        if !worst.is_empty() {
+            all.push(format!("Look for the cause when it is more than was proven: {}.", worst.join(", ")));
         }
     } else if let Some(loads) = &trial.assessment.metrics.loads {
         all.push(format!(
@@ -211,8 +209,15 @@ pub(crate) fn warnings(sources: &Sources, stale: &Stale) -> Vec<Block> {
         None => blocks.push(warn(format!("{name} was not proven."), "every candidate is held against the proving set")),
         Some(proof) => {
             let place = proof.place_of(&sources.trial);
-            if place.is_some_and(|place| proof.result.holds[place] == Some(false)) {
-                let text = format!("{name} does not keep every limit of proof {} on the plant as it is.", proof.number);
+            let failing = place.and_then(|place| match &proof.result.shares[place] {
+                _ if proof.result.holds[place] == Some(false) => Some("on the plant as it is".to_owned()),
+                Some(share) if share.passes < share.of => {
+                    Some(format!("on {} of {} plants that it may be", share.of - share.passes, share.of))
+                }
+                _ => None,
+            });
+            if let Some(which) = failing {
+                let text = format!("{name} does not keep every limit of proof {} {which}.", proof.number);
                 blocks.push(warn(text, "acceptance limits of the proof"));
             }
         }

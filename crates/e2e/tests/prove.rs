@@ -122,7 +122,7 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     page.until("the page of the dossier", &on_page("Settings to type in")).await?;
     page.enter("What the loop is for", "Keeps the brine warm enough for the slaker.").await?;
     page.until("what was written", &on_page("Keeps the brine warm enough for the slaker.")).await?;
-    page.click("Make it about F").await?;
+    page.click("Make it about G").await?;
     page.until("the other candidate", &on_page("F as typed in, 3 digits")).await?;
     page.script("document.querySelector('[aria-label=\"Operating instructions up\"]').click()").await?;
     page.until(

@@ -1,7 +1,6 @@
 /** What is handed over: the settings of every controller as they are typed in, and what stands behind them. */
 import type { Schemas, Trial, TrialRow } from "../api/client";
 import { loopsOf, wiredOf } from "../control/loops";
-import { number } from "../lib/format";
 import { trialOf, type ProofRow } from "../prove/proof";
 
 type Pid = Schemas["PidSettings"];
@@ -24,57 +23,6 @@ export function controllersOf(trial: Trial): Handed[] {
     const { kind: _, ...pid } = controller;
     return { key, name, controller, pid };
   });
-}
-
-/** What else is to be set beside gain and times, in words; what stands at its usual value as well, so that nothing is left open. */
-export function furtherSettings(pid: Pid): [string, string][] {
-  const weight = pid.set_point_weight ?? 1;
-  const limits = pid.output_limits ?? { low: 0, high: 100 };
-  const windup = {
-    none: "none",
-    conditional: "no integration at a limit",
-    clamping: "integral held within the limits",
-    back_calculation: "back-calculation",
-  }[pid.anti_windup ?? "back_calculation"];
-  return [
-    [
-      "Action",
-      pid.action === "direct" ? "direct: OP rises with the PV" : "reverse: OP falls when the PV rises",
-    ],
-    ["OP limits", `${number(limits.low)} to ${number(limits.high)} %`],
-    ["Rate of the OP", pid.rate_limit == null ? "no limit" : `at most ${number(pid.rate_limit)} %/s`],
-    ["Set point in the proportional term", weight === 1 ? "whole" : `${number(100 * weight)} %`],
-    ...(pid.derivative_time
-      ? ([
-          ["Filter of the derivative", `Td/${number(pid.derivative_filter ?? 10)}`],
-          [
-            "Derivative on",
-            (pid.derivative_set_point_weight ?? 0) === 0
-              ? "PV"
-              : `${number(100 * (pid.derivative_set_point_weight ?? 0))} % of the set point, and PV`,
-          ],
-        ] as [string, string][])
-      : []),
-    ["Filter of the PV", pid.filter_time ? `${number(pid.filter_time)} s` : "none"],
-    ...(pid.gap
-      ? ([["Gap", `±${number(pid.gap)} % of span, inside it ${number(100 * (pid.gap_gain ?? 0))} %`]] as [
-          string,
-          string,
-        ][])
-      : []),
-    ["Algorithm", pid.algorithm === "velocity" ? "velocity" : "positional"],
-    [
-      "At a limit",
-      windup + (pid.tracking_time != null ? `, tracking time ${number(pid.tracking_time)} s` : ""),
-    ],
-    ...(pid.schedule ? ([["Schedule", `${pid.schedule.points.length} points`]] as [string, string][]) : []),
-    ...(pid.feed_forward
-      ? ([["Feed-forward", `${number(pid.feed_forward.gain)} % per unit of ${pid.feed_forward.signal}`]] as [
-          string,
-          string,
-        ][])
-      : []),
-  ];
 }
 
 /** A number to so many digits, as it is typed. */

@@ -10,14 +10,7 @@ import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
 import { CHOICES, useNotation } from "../control/useNotation";
-import {
-  controllersOf,
-  evidenceOf,
-  firstTrial,
-  furtherSettings,
-  typed,
-  withSettings,
-} from "../handover/handover";
+import { controllersOf, evidenceOf, firstTrial, typed, withSettings } from "../handover/handover";
 import DossierMargin from "../handover/DossierMargin.vue";
 import { useDossier } from "../handover/useDossier";
 import { dateText, letter, number } from "../lib/format";
@@ -60,7 +53,7 @@ interface Sheet {
   name: string;
   key: string;
   rows: { name: string; value: number; unit: string }[];
-  further: [string, string][];
+  further: Schemas["OtherSetting"][];
   refusal: string;
 }
 const sheets = shallowRef<Sheet[]>([]);
@@ -72,8 +65,9 @@ watch(
     const found: Sheet[] = [];
     for (const { key, name, pid } of controllers.value) {
       if (!pid) continue;
-      const further = furtherSettings(pid);
+      let further: Schemas["OtherSetting"][] = [];
       try {
+        further = await answered(api.POST("/api/v1/notation/others", { body: plain(pid) }));
         const written = await answered(
           api.POST("/api/v1/notation/write", {
             body: { settings: plain(pid), notation: { ...notation.value } },
@@ -285,7 +279,7 @@ const print = () => window.print();
                       </td>
                       <td class="pl-2 text-soft">{{ one.unit }}</td>
                     </tr>
-                    <tr v-for="[name, value] in sheet.further" :key="name" class="border-t border-rule">
+                    <tr v-for="{ name, value } in sheet.further" :key="name" class="border-t border-rule">
                       <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ name }}</th>
                       <td colspan="2" class="py-[3px]">{{ value }}</td>
                     </tr>

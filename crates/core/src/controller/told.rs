@@ -99,4 +99,24 @@ mod tests {
         assert_eq!(said(&pid, "Gap").as_deref(), Some("±0.5 % of span, inside it 20 %"));
         assert_eq!(said(&pid, "At a limit").as_deref(), Some("back-calculation, tracking time 30 s"));
     }
+
+    #[test]
+    fn what_is_not_usual_is_said_as_it_is() {
+        let settings = PidSettings {
+            action: Action::Direct,
+            set_point_weight: 0.07,
+            derivative_time: 5.0,
+            anti_windup: AntiWindup::Clamping,
+            algorithm: Algorithm::Velocity,
+            ..PidSettings::pi(1.0, 10.0)
+        };
+        assert!(said(&settings, "Action").unwrap().starts_with("direct"));
+        assert_eq!(said(&settings, "Set point in the proportional term").as_deref(), Some("7 %"));
+        assert_eq!(said(&settings, "Filter of the derivative").as_deref(), Some("Td/10"));
+        assert_eq!(said(&settings, "Derivative on").as_deref(), Some("PV"));
+        assert_eq!(said(&settings, "At a limit").as_deref(), Some("integral held within the limits"));
+        assert_eq!(said(&settings, "Algorithm").as_deref(), Some("velocity"));
+        assert_eq!(said(&settings, "Filter of the PV").as_deref(), Some("none"));
+        assert_eq!(said(&settings, "Gap"), None);
+    }
 }
