@@ -1,6 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { Trial, TrialRow } from "../src/api/client";
 import { controllersOf, evidenceOf, firstTrial, typed, withSettings } from "../src/handover/handover";
+import { withChoice } from "../src/control/useNotation";
 import type { ProofRow } from "../src/prove/proof";
 
 const trial = (controller: Record<string, unknown>, further: Record<string, unknown>[] = []): Trial =>
@@ -65,5 +66,18 @@ describe("the evidence", () => {
     expect(firstTrial(proofs, [c, b, a])?.id).toBe("id 2");
     expect(firstTrial([], [c, { ...b, pinned: true }, a])?.id).toBe("id 2");
     expect(firstTrial([], [])).toBeNull();
+  });
+});
+
+describe("a notation", () => {
+  it("has gains only in the parallel form", () => {
+    const plain = { form: "ideal", proportional: "band", integral: "repeats", time: "minutes" } as const;
+    expect(withChoice(plain, "form", "parallel")).toEqual({
+      form: "parallel",
+      proportional: "gain",
+      integral: "rate",
+      time: "minutes",
+    });
+    expect(withChoice(plain, "time", "seconds")).toEqual({ ...plain, time: "seconds" });
   });
 });

@@ -12,7 +12,7 @@ const CHANNEL: &str = "antistasis_changes";
 /// A row that was made, changed or deleted.
 #[derive(Debug, Clone, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
 pub struct Change {
-    /// The table: `area`, `control_loop`, `record`, `model`, `trial`, `saved` or `deletion`.
+    /// The table: `area`, `control_loop`, `record`, `model`, `trial`, `proof`, `dossier`, `saved` or `deletion`.
     pub kind: String,
     /// `insert`, `update` or `delete`.
     pub action: String,

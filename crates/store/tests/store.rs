@@ -314,6 +314,40 @@ async fn a_proof_is_kept_once_to_the_bit_and_changes_its_loop() {
 }
 
 #[tokio::test]
+async fn what_is_written_for_a_dossier_has_a_revision_and_is_told() {
+    let (store, found) = fresh().await;
+    let mut changes = store.listen().await.unwrap();
+    assert!(store.dossier(found.id).await.unwrap().is_none());
+    let written = |purpose: &str| serde_json::json!({ "version": 1, "purpose": purpose });
+    for (k, purpose) in ["warm", "warm and dry"].into_iter().enumerate() {
+        let revision = store.set_dossier(found.id, Expected::Revision(k as i64), &written(purpose)).await.unwrap();
+        assert_eq!(revision, k as i64 + 1);
+        let change = changes.next().await.unwrap().unwrap();
+        assert_eq!(
+            (change.kind.as_str(), change.loop_id, change.revision),
+            ("dossier", Some(found.id), Some(revision))
+        );
+    }
+    // A change on the ground of what stood before is refused, and what stands there stays.
+    let late = store.set_dossier(found.id, Expected::Revision(1), &written("cold")).await;
+    assert!(matches!(late, Err(Error::Changed)), "{late:?}");
+    let kept = store.dossier(found.id).await.unwrap().unwrap();
+    assert_eq!((kept.revision, &kept.spec), (2, &written("warm and dry")));
+    assert_eq!(store.set_dossier(found.id, Expected::Any, &written("cold")).await.unwrap(), 3);
+    // Many at once: each change is one revision.
+    let many = (0..8).map(|k| {
+        let (store, spec) = (store.clone(), written(&k.to_string()));
+        tokio::spawn(async move { store.set_dossier(found.id, Expected::Any, &spec).await.unwrap() })
+    });
+    let mut revisions = Vec::new();
+    for one in many.collect::<Vec<_>>() {
+        revisions.push(one.await.unwrap());
+    }
+    revisions.sort_unstable();
+    assert_eq!(revisions, (4..=11).collect::<Vec<_>>());
+}
+
+#[tokio::test]
 async fn what_is_not_there_is_named() {
     let (store, _) = fresh().await;
     let id = Uuid::nil();

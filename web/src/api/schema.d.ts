@@ -2438,7 +2438,7 @@ export interface components {
              * @description Identifier of the row.
              */
             id: string;
-            /** @description The table: `area`, `control_loop`, `record`, `model`, `trial`, `saved` or `deletion`. */
+            /** @description The table: `area`, `control_loop`, `record`, `model`, `trial`, `proof`, `dossier`, `saved` or `deletion`. */
             kind: string;
             /**
              * Format: uuid

@@ -3,15 +3,15 @@
 import { Disclosure, DisclosureButton, DisclosurePanel } from "@headlessui/vue";
 import { computed, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas } from "../api/client";
-import ChoiceField from "../components/ChoiceField.vue";
 import { number } from "../lib/format";
 import type { Pid } from "./controllers";
 import { comebacks } from "../lib/live";
-import { CHOICES, useNotation } from "./useNotation";
+import NotationFields from "./NotationFields.vue";
+import { useNotation } from "./useNotation";
 
 const props = defineProps<{ pid: Pid }>();
 
-const { notation, choose } = useNotation();
+const { notation } = useNotation();
 const written = shallowRef<Schemas["InNotation"] | null>(null);
 const refusal = ref("");
 const inLine = computed(() => {
@@ -49,14 +49,7 @@ watch(
       </template>
     </DisclosureButton>
     <DisclosurePanel class="grid gap-[6px] pb-1">
-      <ChoiceField
-        v-for="choice in CHOICES"
-        :key="choice.key"
-        :label="choice.label"
-        :model-value="notation[choice.key]"
-        :choices="choice.all.map(([value, title]) => ({ value, title }))"
-        @update:model-value="choose(choice.key, $event)"
-      />
+      <NotationFields v-model="notation" />
     </DisclosurePanel>
     <p v-if="refusal" class="text-caution">△ {{ refusal }}</p>
   </Disclosure>

@@ -41,6 +41,17 @@ export const CHOICES: { key: keyof NotationChoice; label: string; all: [string, 
   },
 ];
 
+/** A notation with one thing chosen otherwise. */
+export function withChoice(
+  notation: NotationChoice,
+  key: keyof NotationChoice,
+  value: string,
+): NotationChoice {
+  const next = { ...notation, [key]: value } as NotationChoice;
+  // The parallel form has gains only.
+  return next.form === "parallel" ? { ...next, proportional: "gain", integral: "rate" } : next;
+}
+
 export function useNotation() {
   const notation = useKept<NotationChoice>("notation", () => ({
     form: "ideal",
@@ -48,10 +59,5 @@ export function useNotation() {
     integral: "time",
     time: "seconds",
   }));
-  function choose(key: keyof NotationChoice, value: string) {
-    const next = { ...notation.value, [key]: value } as NotationChoice;
-    // The parallel form has gains only.
-    notation.value = next.form === "parallel" ? { ...next, proportional: "gain", integral: "rate" } : next;
-  }
-  return { notation, choose };
+  return { notation };
 }

@@ -6,7 +6,8 @@ import ChoiceField from "../components/ChoiceField.vue";
 import ConflictNote from "../components/ConflictNote.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import TextField from "../components/TextField.vue";
-import { CHOICES, type NotationChoice } from "../control/useNotation";
+import NotationFields from "../control/NotationFields.vue";
+import type { NotationChoice } from "../control/useNotation";
 import { letter } from "../lib/format";
 import type { ProofRow } from "../prove/proof";
 import { moved, type Part, type useDossier } from "./useDossier";
@@ -48,12 +49,12 @@ const digits = computed({
     if (spec.value) spec.value.digits = Number(text);
   },
 });
-function choose(key: keyof NotationChoice, value: string) {
-  if (!spec.value) return;
-  const next = { ...(spec.value.notation as NotationChoice), [key]: value } as NotationChoice;
-  // The parallel form has gains only.
-  spec.value.notation = next.form === "parallel" ? { ...next, proportional: "gain", integral: "rate" } : next;
-}
+const notation = computed({
+  get: () => spec.value?.notation as NotationChoice,
+  set: (chosen) => {
+    if (spec.value) spec.value.notation = chosen;
+  },
+});
 
 type Written = "author" | "purpose" | "reason";
 const written = (key: Written) =>
@@ -175,14 +176,7 @@ function move(part: Part, by: -1 | 1) {
     </fieldset>
     <fieldset class="grid gap-2">
       <legend class="mb-1">Settings as the controller on the plant takes them</legend>
-      <ChoiceField
-        v-for="choice in CHOICES"
-        :key="choice.key"
-        :label="choice.label"
-        :model-value="(spec.notation as NotationChoice)[choice.key]"
-        :choices="choice.all.map(([value, title]) => ({ value, title }))"
-        @update:model-value="choose(choice.key, $event)"
-      />
+      <NotationFields v-model="notation" />
       <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
     </fieldset>
   </div>

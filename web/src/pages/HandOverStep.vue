@@ -9,7 +9,8 @@ import StepFrame from "../components/StepFrame.vue";
 import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
-import { CHOICES, useNotation } from "../control/useNotation";
+import NotationFields from "../control/NotationFields.vue";
+import { useNotation } from "../control/useNotation";
 import { controllersOf, evidenceOf, firstTrial, typed, withSettings } from "../handover/handover";
 import DossierMargin from "../handover/DossierMargin.vue";
 import { useDossier } from "../handover/useDossier";
@@ -29,7 +30,7 @@ const row = computed(
   () => state.trials.find((one) => one.id === selected.value) ?? firstTrial(state.proofs, state.trials),
 );
 const controllers = computed(() => (row.value ? controllersOf(row.value.trial) : []));
-const { notation, choose } = useNotation();
+const { notation } = useNotation();
 const digits = useKept("digits of settings", () => "4");
 const DIGITS = [
   { value: "3", title: "3 digits" },
@@ -358,14 +359,7 @@ const print = () => window.print();
         <h1 class="heading mb-2">Hand over {{ letter(row.number) }}</h1>
         <div v-if="view === 'settings'" class="grid gap-2">
           <p class="text-[12.5px] text-soft">As the controller on the plant takes them:</p>
-          <ChoiceField
-            v-for="choice in CHOICES"
-            :key="choice.key"
-            :label="choice.label"
-            :model-value="notation[choice.key]"
-            :choices="choice.all.map(([value, title]) => ({ value, title }))"
-            @update:model-value="choose(choice.key, $event)"
-          />
+          <NotationFields v-model="notation" />
           <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
           <p class="text-[12.5px] text-soft">
             Rounding is part of what is handed over: keep the settings as they are typed, and prove those.

@@ -103,12 +103,17 @@ async fn main() -> Result<()> {
     page.shows("White noise of 1 %").await?;
     page.drawn().await?;
     save("frequency").await?;
-    for (name, text) in [("prove", "passes all"), ("hand-over", "What stands behind it")] {
-        page.go(&application.address(&format!("/loops/TIC-204/{name}"))).await?;
-        page.shows(text).await?;
-        page.shows("keeps every limit under all").await?;
-        save(name).await?;
-    }
+    page.go(&application.address("/loops/TIC-204/prove")).await?;
+    page.shows("passes all").await?;
+    page.shows("keeps every limit under all").await?;
+    save("prove").await?;
+    page.go(&application.address("/loops/TIC-204/hand-over?view=dossier")).await?;
+    page.shows("What is written here is kept").await?;
+    let is_there =
+        "return document.querySelector('iframe')?.contentDocument?.body?.textContent.includes('In short') ?? false";
+    page.until("the page of the dossier", is_there).await?;
+    page.settled().await?;
+    save("hand-over").await?;
 
     page.go(&application.address("/loops/AIC-320/control?view=interaction")).await?;
     page.shows("Relative gains at rest").await?;
