@@ -140,5 +140,17 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     )
     .await?;
     page.until("the author that another wrote", &on_page("handed over by night shift")).await?;
+    // What both write at once: the one who is late is asked.
+    page.script(
+        "const late = document.querySelector('textarea'); late.value = 'Holds the outlet.'; late.dispatchEvent(new Event('input', { bubbles: true }));
+         return (async () => { const answer = await fetch('/api/v1/loops/TIC-204/dossier'); const { spec } = await answer.json();
+         await fetch('/api/v1/loops/TIC-204/dossier', { method: 'PUT', body: JSON.stringify({ ...spec, author: 'day shift' }),
+         headers: { 'content-type': 'application/json', 'if-match': '*' } }); })()",
+    )
+    .await?;
+    page.shows("Somebody else changed this dossier while you were writing").await?;
+    page.click("Keep mine in its place").await?;
+    page.until("what was typed", &on_page("Holds the outlet.")).await?;
+    page.until("the author before", &on_page("handed over by night shift")).await?;
     page.close().await
 }

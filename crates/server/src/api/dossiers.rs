@@ -8,7 +8,7 @@ use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::series::Record;
 use antistasis_dossier::{Dossier, DossierSpec, Part, dossier, html, pdf};
-use antistasis_store::ArchivedLoop;
+use antistasis_store::{ArchivedLoop, Error};
 use axum::extract::State;
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
@@ -79,8 +79,13 @@ async fn write_dossier(
     let document = serde_json::to_value(&spec).map_err(|_| Problem::internal())?;
     // What it is about must be there.
     compute(move || sources(&archived, &spec, None).map(drop)).await??;
-    state.store.set_dossier(id, expected, &document).await?;
-    state_of(&state, &tag).await
+    let done = state.store.set_dossier(id, expected, &document).await;
+    let Revised(revision, current) = state_of(&state, &tag).await?;
+    if let Err(Error::Changed) = done {
+        return Err(Problem::changed(&format!("the dossier of {tag}"), expected, revision, &current));
+    }
+    done?;
+    Ok(Revised(revision, current))
 }
 
 /// The form of a dossier.
