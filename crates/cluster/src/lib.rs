@@ -396,7 +396,7 @@ pub fn for_tests() -> Result<Cluster> {
     Cluster::start(&parent.join(std::process::id().to_string()), Durability::Fleeting)
 }
 
-/// Memory that can be written to like a disk, if half as much again as the largest test takes is free there.
+/// Memory that can be written to like a disk, where there is room for many times what tests keep.
 fn fleeting_directory() -> PathBuf {
     const ROOM: u64 = 3 << 30;
     let memory = Path::new("/dev/shm");
