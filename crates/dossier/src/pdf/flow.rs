@@ -187,7 +187,7 @@ impl Flow<'_> {
             .enumerate()
             .map(|(k, (cell, column))| {
                 let bold = is_head || k == 0 || cell.fails;
-                // The font has no triangle; the word says the same.
+                // A word, and no sign: what is searched for and read out is text.
                 let text = if cell.fails { format!("fails: {}", cell.text) } else { cell.text.clone() };
                 (self.letters.lines(&text, SMALL, bold, column - 2.0 * PAD), bold)
             })
