@@ -4,7 +4,13 @@ import type { Schemas } from "../src/api/client";
 
 type State = Schemas["DossierState"];
 /** The server, as it would be: one document with a revision. */
-const server = { spec: null as State["spec"], revision: 0, puts: 0, failure: null as Error | null };
+const server = {
+  spec: null as State["spec"],
+  revision: 0,
+  puts: 0,
+  outlives: false,
+  failure: null as Error | null,
+};
 const listeners: ((change: unknown) => void)[] = [];
 
 class ApiError extends Error {
@@ -29,8 +35,12 @@ vi.mock("../src/api/client", () => ({
   ifMatch: (revision: number, force = false) => ({ "If-Match": force ? "*" : String(revision) }),
   api: {
     GET: () => Promise.resolve(state()),
-    PUT: (_: string, sent: { params: { header: { "If-Match": string } }; body: State["spec"] }) => {
+    PUT: (
+      _: string,
+      sent: { params: { header: { "If-Match": string } }; body: State["spec"]; keepalive: boolean },
+    ) => {
       server.puts += 1;
+      server.outlives = sent.keepalive;
       const revision = sent.params.header["If-Match"];
       if (server.failure) return Promise.reject(server.failure);
       if (revision !== "*" && Number(revision) !== server.revision)
@@ -61,11 +71,16 @@ const spec = (purpose: string): NonNullable<State["spec"]> =>
     State["spec"]
   >;
 let scope: EffectScope;
+/** What the browser keeps over tabs, and who wants to know that a page goes. */
+const browser = new Map<string, string>();
+const pages = new Set<() => void>();
+const addEventListener = (_: string, act: () => void) => void pages.add(act);
+const removeEventListener = (_: string, act: () => void) => void pages.delete(act);
 
 async function opened() {
   const own = scope.run(() => useDossier("TIC-1", () => "loop"));
   if (!own) throw new Error("no scope");
-  hooks.mounted.at(-1)?.();
+  hooks.mounted.splice(0).forEach((act) => act());
   await settled();
   return own;
 }
@@ -86,7 +101,14 @@ const changedElsewhere = async (text: string) => {
 describe("the dossier of a loop", () => {
   beforeEach(() => {
     vi.useFakeTimers();
-    vi.stubGlobal("window", globalThis);
+    vi.stubGlobal("window", Object.assign(globalThis, { addEventListener, removeEventListener }));
+    vi.stubGlobal("localStorage", {
+      getItem: (key: string) => browser.get(key) ?? null,
+      setItem: (key: string, text: string) => browser.set(key, text),
+      removeItem: (key: string) => browser.delete(key),
+    });
+    browser.clear();
+    pages.clear();
     Object.assign(server, { spec: spec("proposed"), revision: 0, puts: 0, failure: null });
     scope = effectScope();
   });
@@ -116,6 +138,46 @@ describe("the dossier of a loop", () => {
     hooks.left.at(-1)?.();
     await settled();
     expect(server.spec?.purpose).toBe("typed last");
+  });
+
+  it("is sent when the tab is closed, and outlives it where the server does not answer", async () => {
+    const own = await opened();
+    type(own, "typed last");
+    await nextTick();
+    pages.forEach((act) => act());
+    await settled();
+    expect([server.spec?.purpose, server.outlives]).toEqual(["typed last", true]);
+    expect(browser.size).toBe(0);
+
+    server.failure = new ApiError("The server does not answer.", 0);
+    type(own, "while it was away");
+    await nextTick();
+    pages.forEach((act) => act());
+    await settled();
+    expect([server.spec?.purpose, browser.size]).toEqual(["typed last", 1]);
+    // Another tab, once the server is there again: it goes on where the first one was closed.
+    server.failure = null;
+    const next = await opened();
+    expect([next.spec.value?.purpose, next.theirs.value]).toEqual(["while it was away", null]);
+    await vi.advanceTimersByTimeAsync(1000);
+    expect([server.spec?.purpose, browser.size]).toEqual(["while it was away", 0]);
+  });
+
+  it("that outlived its tab is held against what another wrote since", async () => {
+    const own = await opened();
+    server.failure = new ApiError("The server does not answer.", 0);
+    type(own, "mine");
+    await nextTick();
+    scope.stop();
+    scope = effectScope();
+    Object.assign(server, { failure: null, spec: spec("theirs"), revision: 4 });
+    const next = await opened();
+    expect([next.spec.value?.purpose, next.theirs.value?.spec?.purpose]).toEqual(["mine", "theirs"]);
+    await vi.advanceTimersByTimeAsync(5000);
+    expect(server.spec?.purpose).toBe("theirs");
+    next.takeTheirs();
+    await nextTick();
+    expect([next.spec.value?.purpose, browser.size]).toEqual(["theirs", 0]);
   });
 
   it("takes what another writes as long as nothing is being typed", async () => {

@@ -16,7 +16,7 @@ import {
 describe("numbers", () => {
   it("are read without an exponent where none is needed", () => {
     expect([0, 1.23456, -0.5, 123.4, 12345.6, 999.96, 1e7, 0.00001234].map((value) => number(value))).toEqual(
-      ["0", "1.23", "−0.5", "123", "12346", "1000", "1.00e+7", "1.23e−5"],
+      ["0", "1.23", "−0.5", "123", "12346", "1000", "1·10⁷", "1.23·10⁻⁵"],
     );
     expect([null, undefined, NaN, Infinity].map((value) => number(value))).toEqual(["–", "–", "–", "–"]);
     expect([signed(0.3), signed(-0.3), signed(0)]).toEqual(["+0.3", "−0.3", "0"]);

@@ -81,13 +81,21 @@ const WIRED: [(&str, &str, &str); 5] = [
         include_str!("../../../demo/trials/AIC-320-predictive.json"),
     ),
 ];
-/// Records of long operation: the heater fouls for two weeks, and is cleaned.
-const OPERATION: [(&str, &str, &str, &str); 1] = [(
-    "TIC-204",
-    "Three weeks of operation",
-    "2026-02-02T08:00:00.000",
-    include_str!("../../../demo/trials/TIC-204-weeks.json"),
-)];
+/// Records of operation: the heater fouls for two weeks by hand, and is cleaned; a shift with the settings that were found on the plant.
+const OPERATION: [(&str, &str, &str, &str); 2] = [
+    (
+        "TIC-204",
+        "Three weeks of operation",
+        "2026-02-02T08:00:00.000",
+        include_str!("../../../demo/trials/TIC-204-weeks.json"),
+    ),
+    (
+        "TIC-204",
+        "A shift in automatic",
+        "2026-02-26T06:00:00.000",
+        include_str!("../../../demo/trials/TIC-204-shift.json"),
+    ),
+];
 /// The loop whose two signals are controlled together, by which inputs on which ranges.
 const COUPLED: &str = "AIC-320";
 

@@ -56,9 +56,11 @@ pub(crate) fn run(options: &DossierOptions) -> Result<(), Failure> {
     let failed = |problem: antistasis_server::Problem| Failure::of(path, problem.detail());
     let spec = match &options.spec {
         Some(file) => Some(read_json::<DossierSpec>(file)?),
-        None => written(&archived)
-            .and_then(|own| own.map_or_else(|| proposed(&archived), |own| Ok(Some(own))))
-            .map_err(failed)?,
+        None => match &archived.dossier {
+            Some(own) => written(&own.spec).map(Some),
+            None => proposed(&archived),
+        }
+        .map_err(failed)?,
     };
     let spec =
         spec.ok_or_else(|| Failure::of(path, format!("{} has no trial that could be handed over", archived.tag)))?;

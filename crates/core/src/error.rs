@@ -81,7 +81,18 @@ fn sentence(field: &str, value: &str, allowed: &str) -> String {
         let thing = if last == "tag" || last == "formula" { "channel" } else { last };
         return format!("There is no {thing} {value}; there are {}.", list.replace('_', " "));
     }
-    format!("The {} is {value}: it must be {allowed}.", in_words(field))
+    format!("The {} is {}: it must be {allowed}.", in_words(field), without_zeros(value))
+}
+
+/// A value in whose numbers nobody has to count zeros: `1e300 °C`.
+fn without_zeros(value: &str) -> String {
+    let short = |word: &str| match word.parse::<f64>() {
+        Ok(number) if number != 0.0 && !(1e-5..1e15).contains(&number.abs()) && number.is_finite() => {
+            format!("{number:e}")
+        }
+        _ => word.to_owned(),
+    };
+    value.split(' ').map(short).collect::<Vec<_>>().join(" ")
 }
 
 /// What the last name of a path is called.
@@ -248,6 +259,16 @@ pub mod check {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn nobody_counts_zeros() {
+        let said = |value: &str| Error::invalid("gain", value, "at most 5").to_string();
+        assert_eq!(said(&1e300.to_string()), "The gain is 1e300: it must be at most 5.");
+        assert_eq!(said(&format!("only {} °C", -1e-308)), "The gain is only -1e-308 °C: it must be at most 5.");
+        for plain in ["0", "0.0001", "-12.5 s", "100000000000", "none", "2 lags"] {
+            assert_eq!(said(plain), format!("The gain is {plain}: it must be at most 5."));
+        }
+    }
 
     #[test]
     fn a_path_is_said_in_words() {

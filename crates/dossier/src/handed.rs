@@ -5,11 +5,11 @@ use crate::document::{Block, Fact};
 use crate::settings::sheets;
 use crate::sources::Sources;
 use crate::spec::DossierSpec;
-use crate::stale::Stale;
-use antistasis_core::Tone;
+use crate::stale::stale;
 use antistasis_core::controller::ControllerSpec;
-use antistasis_core::simulation::{ColumnRole, Trace, letter};
+use antistasis_core::simulation::{ColumnRole, Trace, TypedIn, letter};
 use antistasis_core::verdict::{readable, readable_duration};
+use antistasis_core::{Tone, Verdict};
 
 /// Under how many disturbances the instructions say what was proven.
 const SAID_OF_A_PROOF: usize = 4;
@@ -118,16 +118,8 @@ fn strip(trace: &Trace, unit: &str, name: &str) -> Block {
 }
 
 /// The settings of every controller.
-pub(crate) fn settings(sources: &Sources, spec: &DossierSpec) -> Vec<Block> {
-    let all = sheets(&sources.trial.trial, spec.notation, spec.digits, &letter(sources.trial.number));
-    let mut blocks = Vec::new();
-    for sheet in all {
-        blocks.push(Block::Heading { text: format!("{}, {}", sheet.name, sheet.title) });
-        blocks.push(match sheet.rows {
-            Ok(rows) => Block::Facts { rows },
-            Err(reason) => Block::text(reason),
-        });
-    }
+pub(crate) fn settings(sources: &Sources, spec: &DossierSpec, typed: &TypedIn) -> Vec<Block> {
+    let mut blocks = sheets(typed, spec.digits, &letter(sources.trial.number));
     let scan = sources.trial.trial.scenario.scan;
     blocks.push(Block::text(format!(
         "The controller is called every {} s. Another scan is another loop: prove it anew.",
@@ -193,20 +185,23 @@ pub fn proposed_instructions(sources: &Sources) -> Vec<String> {
     all
 }
 
-/// What speaks against relying on it.
-pub(crate) fn warnings(sources: &Sources, stale: &Stale) -> Vec<Block> {
-    let warn = |text: String, rule: &str| Block::Verdict { tone: Tone::Bad, text, rule: rule.to_owned() };
-    let mut blocks: Vec<Block> = Vec::new();
-    let mut told: Vec<&String> = Vec::new();
+/// What speaks against relying on it, `typed` being how it is typed in.
+#[must_use]
+pub fn warnings(sources: &Sources, typed: &TypedIn) -> Vec<Verdict> {
+    let stale = stale(sources);
+    let mut found: Vec<Verdict> = Vec::new();
     for text in stale.model.iter().chain(&stale.trial).chain(&stale.proof) {
-        if !told.contains(&text) {
-            told.push(text);
-            blocks.push(warn(text.clone(), "what is upstream was changed since"));
+        if !found.iter().any(|known| known.text == *text) {
+            found.push(Verdict::new(Tone::Bad, text, "what is upstream was changed since"));
         }
     }
     let name = letter(sources.trial.number);
     match &sources.proof {
-        None => blocks.push(warn(format!("{name} was not proven."), "every candidate is held against the proving set")),
+        None => found.push(Verdict::new(
+            Tone::Bad,
+            format!("{name} was not proven."),
+            "every candidate is held against the proving set",
+        )),
         Some(proof) => {
             let place = proof.place_of(&sources.trial);
             let failing = place.and_then(|place| match &proof.result.shares[place] {
@@ -218,19 +213,23 @@ pub(crate) fn warnings(sources: &Sources, stale: &Stale) -> Vec<Block> {
             });
             if let Some(which) = failing {
                 let text = format!("{name} does not keep every limit of proof {} {which}.", proof.number);
-                blocks.push(warn(text, "acceptance limits of the proof"));
+                found.push(Verdict::new(Tone::Bad, text, "acceptance limits of the proof"));
             }
         }
     }
     if sources.model.is_none() {
         let text = format!("{name} stands on no model of a record: its plant was put in by hand.");
-        blocks.push(Block::Verdict { tone: Tone::Caution, text, rule: "a plant is known by its records".to_owned() });
+        found.push(Verdict::new(Tone::Caution, text, "a plant is known by its records"));
     }
+    found.extend(typed.rounding.clone());
     let own =
         sources.trial.assessment.verdicts.iter().chain(sources.model.iter().flat_map(|model| &model.model.verdicts));
-    blocks.extend(own.filter(|verdict| verdict.tone != Tone::Good).map(Block::verdict));
-    if blocks.is_empty() {
-        blocks.push(Block::text("None."));
-    }
-    blocks
+    found.extend(own.filter(|verdict| verdict.tone != Tone::Good).cloned());
+    found
+}
+
+/// The warnings as they stand in the document.
+pub(crate) fn warned(sources: &Sources, typed: &TypedIn) -> Vec<Block> {
+    let found = warnings(sources, typed);
+    if found.is_empty() { vec![Block::text("None.")] } else { found.iter().map(Block::verdict).collect() }
 }

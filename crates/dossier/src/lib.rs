@@ -16,7 +16,7 @@ mod stale;
 
 pub use document::{Block, Cell, DOSSIER_VERSION, Dossier, Fact, Part, Section};
 pub use drawing::{Anchor, Drawing, Mark};
-pub use handed::proposed_instructions;
+pub use handed::{proposed_instructions, warnings};
 pub use html::html;
 pub use pdf::{PdfError, pdf};
 pub use sources::{ModelSource, ProofSource, RecordSource, Sources, TrialSource};
@@ -32,13 +32,14 @@ pub fn dossier(sources: &Sources, spec: &DossierSpec) -> Result<Dossier> {
     spec.validate()?;
     let stale = stale::stale(sources);
     let trace = sources.trial.trial.run()?;
+    let typed = sources.trial.trial.typed_in(spec.notation, spec.digits)?;
     let section = |part: Part| -> Result<Section> {
         let none = Vec::new();
         let (blocks, stale) = match part {
             Part::Summary => (handed::summary(sources, spec, &trace), &stale.trial),
-            Part::Settings => (handed::settings(sources, spec), &stale.trial),
+            Part::Settings => (handed::settings(sources, spec, &typed), &stale.trial),
             Part::Instructions => (handed::instructions(spec), &none),
-            Part::Warnings => (handed::warnings(sources, &stale), &none),
+            Part::Warnings => (handed::warned(sources, &typed), &none),
             Part::Record => (evidence::record(sources)?, &none),
             Part::Model => (evidence::model(sources)?, &stale.model),
             Part::Candidates => (evidence::candidates(sources), &stale.proof),

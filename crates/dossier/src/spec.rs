@@ -2,6 +2,7 @@
 
 use crate::document::{DOSSIER_VERSION, Part};
 use antistasis_core::controller::Notation;
+use antistasis_core::simulation::TYPED_DIGITS;
 use antistasis_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,8 +11,6 @@ use utoipa::ToSchema;
 const LONGEST_TEXT: usize = 4000;
 /// Most operating instructions.
 const MOST_INSTRUCTIONS: usize = 40;
-/// How many digits settings can be typed in with.
-const DIGITS: std::ops::RangeInclusive<u8> = 2..=6;
 
 /// What a dossier is to be: chosen, ordered and written by a person.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -84,7 +83,7 @@ impl DossierSpec {
         for (k, text) in self.instructions.iter().enumerate() {
             written(&format!("instructions[{k}]"), text)?;
         }
-        if !DIGITS.contains(&self.digits) {
+        if !TYPED_DIGITS.contains(&self.digits) {
             return Err(Error::invalid("digits", self.digits.to_string(), "2 to 6"));
         }
         if self.parts.is_empty() {

@@ -37,6 +37,20 @@ async fn candidates_are_proven_against_what_the_plant_will_bring() -> Result<()>
     page.shows("against A, plant by plant").await?;
     page.click("Trade").await?;
     page.shows("none is better in both").await?;
+
+    // What came in, and how near the loop ran to the best that any feedback could.
+    page.click("Over frequency").await?;
+    page.shows("least that feedback could leave").await?;
+    page.shows("there would be left").await?;
+    page.script(
+        "const list = [...document.querySelectorAll('select')].find((one) => one.textContent.includes('A shift in automatic'));
+         list.value = [...list.options].find((one) => one.textContent.includes('A shift in automatic')).value;
+         list.dispatchEvent(new Event('change', { bubbles: true }))",
+    )
+    .await?;
+    page.shows("no feedback could have left less than").await?;
+    page.enter("Dead time", "-4").await?;
+    page.shows("0 or more").await?;
     page.click("Table").await?;
 
     // Another proof: one candidate less, a limit typed, on the plant as it is.
@@ -92,12 +106,13 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     page.script("document.activeElement.blur()").await?;
     page.type_keys("5").await?;
     // The best of the newest proof stands first, with its evidence.
-    page.shows("TIC-204, to type in").await?;
+    page.shows("TIC-204, PID, to type in").await?;
     page.shows("What stands behind it").await?;
     page.shows("Proof 1, “before the summer”").await?;
     page.select("Proportional as", "band").await?;
-    page.shows("proportional band").await?;
+    page.shows("Proportional band").await?;
     page.select("Typed with", "3").await?;
+    page.shows("Typed with 3 digits, the settings differ from those that were tried").await?;
     page.click("Keep as typed in").await?;
     page.until(
         "the settings as they are typed",
@@ -105,7 +120,7 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
          return row.label === 'F as typed in, 3 digits'; })()",
     )
     .await?;
-    page.shows("It was never proven").await?;
+    page.shows("was not proven.").await?;
     page.click("Structured Text").await?;
     page.shows("FUNCTION_BLOCK TIC_204").await?;
     page.shows("END_FUNCTION_BLOCK").await?;

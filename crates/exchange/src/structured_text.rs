@@ -4,7 +4,7 @@
 //! same readings; only what the settings ask for is written. It is called once a scan by a task of that interval.
 
 use antistasis_core::controller::{Action, AntiWindup, ControllerSpec, GainSchedule, PidSettings, ScheduledOver};
-use antistasis_core::simulation::{Select, Trial, Wire};
+use antistasis_core::simulation::Trial;
 use antistasis_core::units::Span;
 use antistasis_core::verdict::readable;
 use antistasis_core::{Error, Result};
@@ -31,7 +31,7 @@ pub struct WrittenBlock {
 }
 
 /// What stands before the wiring of several blocks.
-const ONE_BY_ONE: &str = "Each block alone does what its controller does in the simulation. How they work together is told here in words, to be programmed and tried on the target: a controller that takes over from another may differ from the simulation in that scan.";
+const ONE_BY_ONE: &str = "Each block alone does what its controller does in the simulation. How they work together is told here in words, to be programmed and tried on the target: a controller that tracks is in MANUAL meanwhile, with OP_MANUAL at what it tracks in %, and one that takes over from another may differ from the simulation in that scan.";
 
 /// Every PID controller of a trial as a function block, with how they are wired. Errors where the trial cannot be run.
 pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
@@ -39,10 +39,9 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
     let (plant, candidate) = (&trial.plant, &trial.candidate);
     let (tags, spans) = (plant.measured_tags(), plant.measured_spans());
     let (mut blocks, mut remarks) = (Vec::new(), Vec::new());
-    let first = (plant.loop_tag(), plant.pv.tag.as_str(), &candidate.controller, &candidate.sets);
-    let further =
-        candidate.further.iter().map(|own| (own.name.as_str(), own.measures.as_str(), &own.controller, &own.sets));
-    for (name, measures, controller, sets) in std::iter::once(first).chain(further) {
+    let first = (plant.loop_tag(), plant.pv.tag.as_str(), &candidate.controller);
+    let further = candidate.further.iter().map(|own| (own.name.as_str(), own.measures.as_str(), &own.controller));
+    for (name, measures, controller) in std::iter::once(first).chain(further) {
         let span = tags.iter().position(|tag| *tag == measures).map(|place| spans[place]);
         let (ControllerSpec::Pid(settings), Some(pv_span)) = (controller, span) else {
             remarks.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
@@ -50,43 +49,12 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
         };
         let block = Block { name, settings, pv_span, scan: trial.scenario.scan };
         blocks.push(WrittenBlock { name: name.to_owned(), text: function_block(&block)? });
-        remarks.extend(sets.iter().filter_map(|wire| wired(name, wire)));
     }
-    if let Some(ratio) = &candidate.ratio {
-        remarks.push(format!(
-            "The set point of {} is {} times {}.",
-            plant.loop_tag(),
-            readable(ratio.ratio),
-            ratio.signal
-        ));
-    }
+    remarks.extend(trial.wiring_in_words());
     if blocks.len() > 1 {
         remarks.insert(0, ONE_BY_ONE.to_owned());
     }
     Ok(ControllersAsText { blocks, remarks })
-}
-
-/// Where the output of a controller goes, in a sentence; nothing where it goes to its OP as it is.
-fn wired(name: &str, wire: &Wire) -> Option<String> {
-    let part = wire.range.map_or(String::new(), |[low, high]| {
-        format!(" from {} to {} % of it (a split range)", readable(low), readable(high))
-    });
-    if let Some(inner) = wire.to.strip_suffix(".SP") {
-        return Some(format!(
-            "The OP of {name} is the set point of {inner}, 0 to 100 % over the span of its PV{part}. While {inner} is in manual or at a limit, {name} is to be in MANUAL with OP_MANUAL at the PV of {inner} in %."
-        ));
-    }
-    let select = match wire.select {
-        Some(Select::Lowest) => {
-            " where it is the lowest of those that go there: the others are in MANUAL with OP_MANUAL at that output meanwhile"
-        }
-        Some(Select::Highest) => {
-            " where it is the highest of those that go there: the others are in MANUAL with OP_MANUAL at that output meanwhile"
-        }
-        None if part.is_empty() => return None,
-        None => "",
-    };
-    Some(format!("The OP of {name} goes to {}{part}{select}.", wire.to))
 }
 
 /// What a block is made for.

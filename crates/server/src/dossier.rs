@@ -4,15 +4,19 @@ use crate::problem::Problem;
 use antistasis_core::preparation::Step;
 use antistasis_core::proof::Proof;
 use antistasis_core::series::Record;
-use antistasis_core::simulation::{Trial, letter};
+use antistasis_core::simulation::{Candidate, Trial, letter};
 use antistasis_dossier::{
     DossierSpec, ModelSource, ProofSource, RecordSource, Sources, TrialSource, proposed_instructions,
 };
-use antistasis_store::{ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedTrial};
+use antistasis_store::{
+    ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedTrial, ProvenCandidates, TriedCandidate,
+};
 use chrono::{DateTime, SecondsFormat, Utc};
-use serde::Deserialize;
 use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
+use utoipa::ToSchema;
+use uuid::Uuid;
 
 fn when(time: DateTime<Utc>) -> String {
     time.to_rfc3339_opts(SecondsFormat::Secs, true)
@@ -23,9 +27,8 @@ fn read<T: DeserializeOwned>(value: &Value, what: &str) -> Result<T, Problem> {
 }
 
 /// What was written for the dossier of a loop.
-pub fn written(archived: &ArchivedLoop) -> Result<Option<DossierSpec>, Problem> {
-    let spec = archived.dossier.as_ref().map(|dossier| read(&dossier.spec, "the dossier"));
-    spec.transpose()
+pub fn written(spec: &Value) -> Result<DossierSpec, Problem> {
+    read(spec, "the dossier")
 }
 
 /// The trial that a dossier is about.
@@ -126,23 +129,97 @@ fn of_proof(proof: &ArchivedProof) -> Result<ProofSource, Problem> {
     })
 }
 
-/// A dossier to begin with: of the best candidate of the newest proof, where its trial is still there, else of the pinned trial, else
-/// of the newest. None where the loop has no trial.
+/// What of a loop could be handed over.
+#[derive(Debug, PartialEq)]
+pub struct Candidates {
+    /// The trial that is proposed: of the best candidate of the newest proof, where its trial is still there, else the pinned one, else
+    /// the newest. None where there is no trial.
+    pub proposed: Option<ProposedTrial>,
+    /// Number of the newest proof.
+    pub newest_proof: Option<i32>,
+    /// The newest proof that each trial was held in; trials that were in none are left out.
+    pub proven: Vec<Proven>,
+}
+
+/// The trial that is proposed to be handed over.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, ToSchema)]
+pub struct ProposedTrial {
+    /// Its identifier.
+    pub id: Uuid,
+    /// Its number.
+    pub trial: i32,
+}
+
+/// A trial whose candidate was held in a proof.
+#[derive(Debug, PartialEq, Eq, Serialize, ToSchema)]
+pub struct Proven {
+    /// Number of the trial.
+    pub trial: i32,
+    /// Number of the newest proof with its candidate.
+    pub proof: i32,
+    /// Place of the candidate in that proof.
+    pub place: usize,
+}
+
+/// What could be handed over, of the trials and proofs of a loop. Those that cannot be read are passed over.
+pub fn candidates(trials: &[TriedCandidate], proofs: &[ProvenCandidates]) -> Candidates {
+    let tried: Vec<(&TriedCandidate, Candidate)> =
+        trials.iter().filter_map(|own| Some((own, Trial::deserialize(&own.spec).ok()?.candidate))).collect();
+    let mut held: Vec<(i32, Proof, Option<usize>)> = proofs
+        .iter()
+        .filter_map(|own| {
+            let order = own.order.as_ref().and_then(|order| Vec::<usize>::deserialize(order).ok());
+            Some((own.number, Proof::deserialize(&own.spec).ok()?, order?.first().copied()))
+        })
+        .collect();
+    held.sort_by_key(|(number, ..)| std::cmp::Reverse(*number));
+    let proven = tried.iter().filter_map(|(trial, candidate)| {
+        held.iter().find_map(|(proof, spec, _)| {
+            let place = spec.candidates.iter().position(|own| own.candidate == *candidate)?;
+            Some(Proven { trial: trial.number, proof: *proof, place })
+        })
+    });
+    let best = held.first().and_then(|(_, proof, best)| proof.candidates.get((*best)?));
+    let is_best = |candidate: &Candidate| best.is_some_and(|best| best.candidate == *candidate);
+    let of_best = tried.iter().filter(|(_, own)| is_best(own)).max_by_key(|(trial, _)| trial.number);
+    let proposed = of_best
+        .or_else(|| tried.iter().find(|(trial, _)| trial.pinned))
+        .or_else(|| tried.iter().max_by_key(|(trial, _)| trial.number));
+    Candidates {
+        proposed: proposed.map(|(trial, _)| ProposedTrial { id: trial.id, trial: trial.number }),
+        newest_proof: held.first().map(|(number, ..)| *number),
+        proven: proven.collect(),
+    }
+}
+
+/// What of an archived loop could be handed over.
+fn candidates_of(archived: &ArchivedLoop) -> Candidates {
+    let tried = |trial: &ArchivedTrial| TriedCandidate {
+        id: trial.id,
+        number: trial.number,
+        pinned: trial.pinned,
+        spec: trial.spec.clone(),
+    };
+    let proven = |proof: &ArchivedProof| ProvenCandidates {
+        number: proof.number,
+        spec: proof.spec.clone(),
+        order: proof.result.get("order").cloned(),
+    };
+    let trials: Vec<TriedCandidate> = archived.trials.iter().map(tried).collect();
+    let proofs: Vec<ProvenCandidates> = archived.proofs.iter().map(proven).collect();
+    candidates(&trials, &proofs)
+}
+
+/// A dossier to begin with, of the [proposed](Candidates::proposed) trial. None where the loop has no trial.
 pub fn proposed(archived: &ArchivedLoop) -> Result<Option<DossierSpec>, Problem> {
-    let newest = archived.proofs.iter().max_by_key(|proof| proof.number).map(of_proof).transpose()?;
-    let best = newest.as_ref().and_then(|proof| proof.proof.candidates.get(*proof.result.order.first()?));
-    let is_best = |trial: &&ArchivedTrial| {
-        let known = Trial::deserialize(&trial.spec);
-        best.is_some_and(|best| known.is_ok_and(|known| known.candidate == best.candidate))
-    };
-    let trials = || archived.trials.iter();
-    let newest_trial = || trials().max_by_key(|trial| trial.number);
-    let Some(trial) =
-        trials().rev().find(is_best).or_else(|| trials().find(|trial| trial.pinned)).or_else(newest_trial)
-    else {
-        return Ok(None);
-    };
-    let mut spec = DossierSpec::of_trial(trial.number, newest.map(|proof| proof.number));
+    let found = candidates_of(archived);
+    let Some(ProposedTrial { trial, .. }) = found.proposed else { return Ok(None) };
+    begun(archived, trial, found.newest_proof).map(Some)
+}
+
+/// A dossier to begin with, of this trial and proof.
+pub fn begun(archived: &ArchivedLoop, trial: i32, proof: Option<i32>) -> Result<DossierSpec, Problem> {
+    let mut spec = DossierSpec::of_trial(trial, proof);
     spec.instructions = proposed_instructions(&sources(archived, &spec, None)?);
-    Ok(Some(spec))
+    Ok(spec)
 }

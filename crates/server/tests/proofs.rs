@@ -269,7 +269,7 @@ async fn a_dossier_is_proposed_written_and_the_same_from_an_archive() {
     let file = tempfile::NamedTempFile::new().unwrap();
     std::fs::write(file.path(), &archive).unwrap();
     let (archived, mut records) = antistasis_server::archive::read(file.path()).unwrap().remove(0);
-    let own = written(&archived).unwrap().unwrap();
+    let own = written(&archived.dossier.as_ref().unwrap().spec).unwrap();
     let record = record_needed(&archived, &own).unwrap().map(|place| records.remove(place));
     let document = dossier(&sources(&archived, &own, record).unwrap(), &own).unwrap();
     let export = async |form: &str| {
@@ -292,6 +292,104 @@ async fn a_dossier_is_proposed_written_and_the_same_from_an_archive() {
     let path = format!("{address}/export?form=pdf");
     let there = other.request(Method::GET, &path).send().await.unwrap().bytes().await.unwrap();
     assert_eq!(there, export("pdf").await.1);
+}
+
+#[tokio::test]
+async fn what_is_handed_over_is_told_by_trial_with_its_warnings() {
+    let site = Site::open().await;
+    let none = site.get("/loops/TIC-1/hand-over").await;
+    assert_eq!((&none["proposed"], none["proven"].as_array().map(Vec::len)), (&Value::Null, Some(0)));
+    let keep = async |gain: f64, label: &str| {
+        let body = json!({ "trial": trial(&pi(gain)), "label": label });
+        site.send(Method::POST, "/loops/TIC-1/trials", &body, StatusCode::CREATED).await
+    };
+    keep(1.0, "proven").await;
+    keep(7.654_321, "wild").await;
+    assert_eq!(site.get("/loops/TIC-1/hand-over").await["proposed"]["trial"], 2, "the newest where nothing is proven");
+    let proof = proven(&site, &small(&site).await).await;
+    let place = proof["proof"]["candidates"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .position(|own| own["candidate"]["controller"]["gain"] == 1.0);
+    let found = site.get("/loops/TIC-1/hand-over").await;
+    assert_eq!(found["proven"], json!([{ "trial": 1, "proof": 1, "place": place.unwrap() }]));
+    assert_eq!(found["proposed"]["trial"], 1, "what was proven");
+
+    let request = json!({ "notation": {}, "digits": 3, "proof": 1 });
+    let handed = site.send(Method::POST, "/loops/TIC-1/hand-over/1", &request, StatusCode::OK).await;
+    let sheet = &handed["typed"]["sheets"][0];
+    assert_eq!((&sheet["rows"][0]["text"], &sheet["rows"][0]["unit"]), (&json!("1"), &json!("%/%")));
+    assert_eq!(sheet["rows"][1]["unit"], "s");
+    let warned = |handed: &Value| -> Vec<String> {
+        handed["warnings"].as_array().unwrap().iter().map(|own| own["text"].as_str().unwrap().to_owned()).collect()
+    };
+    assert!(!warned(&handed).iter().any(|text| text.contains("not proven") || text.contains("made without candidate")));
+    // Another trial than the one that was proven, and typed with fewer digits than it has.
+    let handed = site.send(Method::POST, "/loops/TIC-1/hand-over/2", &request, StatusCode::OK).await;
+    let texts = warned(&handed);
+    assert!(texts.iter().any(|text| text == "Proof 1 was made without candidate B as it is now."), "{texts:?}");
+    // 7.65 for 7.654321 is 0.0564 % less.
+    assert!(texts.iter().any(|text| text.contains("by up to 0.0565 % (gain of TIC-1)")), "{texts:?}");
+    assert_eq!(handed["typed"]["trial"]["candidate"]["controller"]["gain"], 7.65);
+    let none = json!({ "notation": {}, "digits": 3 });
+    let texts = warned(&site.send(Method::POST, "/loops/TIC-1/hand-over/2", &none, StatusCode::OK).await);
+    assert!(texts.iter().any(|text| text == "B was not proven."), "{texts:?}");
+
+    for (path, body, field) in [
+        ("/loops/TIC-1/hand-over/9", request.clone(), "trial"),
+        ("/loops/TIC-1/hand-over/1", json!({ "notation": {}, "digits": 3, "proof": 4 }), "proof"),
+        ("/loops/TIC-1/hand-over/1", json!({ "notation": {}, "digits": 12 }), "digits"),
+    ] {
+        assert_eq!(site.refused(path, &body).await["field"], field);
+    }
+}
+
+#[tokio::test]
+async fn rejection_is_told_by_a_record_and_a_model() {
+    let site = Site::open().await;
+    let row = proven(&site, &small(&site).await).await;
+    let address = format!("/proofs/{}/rejection", row["id"].as_str().unwrap());
+    let refused = async |query: &str| {
+        let answer = site.request(Method::GET, &format!("{address}{query}")).send().await.unwrap();
+        support::taken(answer, StatusCode::UNPROCESSABLE_ENTITY).await
+    };
+    assert_eq!(refused("").await["field"], "model", "it stands on none");
+
+    // Steps of the OP, and a PV that follows them with a slow wave beside it.
+    let mut text = "time [s],TIC-1.PV [°C],TIC-1.OP [%]\n".to_owned();
+    let (mut x, mut before) = (0.0f64, 40.0f64);
+    for k in 0..600 {
+        let op = if (k / 100) % 2 == 0 { 40.0 } else { 50.0 };
+        x += 0.1 * (before - 40.0 - x);
+        before = op;
+        let t = 0.5 * f64::from(k);
+        text += &format!("{t},{},{op}\n", 30.0 + x + 0.3 * (t / 7.0).sin() + 0.05 * (t * 1.7).cos());
+    }
+    let record = site.import(text).await;
+    let id = record["id"].as_str().unwrap();
+    let fit = json!({ "record_id": id, "options": { "structure": { "kind": "fopdt" } } });
+    let model = site.send(Method::POST, "/loops/TIC-1/models", &fit, StatusCode::CREATED).await;
+    let query = format!("?model={}", model["id"].as_str().unwrap());
+    let found = site.get(&format!("{address}{query}")).await;
+    let names: Vec<&str> =
+        found["candidates"].as_array().unwrap().iter().map(|own| own["name"].as_str().unwrap()).collect();
+    assert_eq!(names, ["A", "B"]);
+    let came = found["arrived"]["deviation"].as_f64().unwrap();
+    // A sine of 0.3 has a standard deviation of 0.212.
+    assert!((0.15..0.3).contains(&came), "{came}");
+    let points = found["arrived"]["omega"].as_array().unwrap().len();
+    assert_eq!(found["candidates"][0]["sensitivity"].as_array().unwrap().len(), points);
+    // The OP was moved by hand: there is no loop to be judged.
+    assert_eq!(found["present"], Value::Null);
+    assert!(found["verdicts"].to_string().contains("moved by hand"), "{}", found["verdicts"]);
+    let longer = site.get(&format!("{address}{query}&dead_time=4&record={id}")).await;
+    assert_eq!(longer["dead_time"], 4.0);
+    assert!(longer["arrived"]["least_deviation"].as_f64() >= found["arrived"]["least_deviation"].as_f64());
+    assert_eq!(refused(&format!("{query}&dead_time=-1")).await["field"], "dead_time");
+    let nobody =
+        site.request(Method::GET, &format!("{address}?model={}", row["id"].as_str().unwrap())).send().await.unwrap();
+    assert_eq!(nobody.status(), StatusCode::NOT_FOUND);
 }
 
 #[tokio::test]

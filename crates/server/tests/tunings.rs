@@ -51,12 +51,6 @@ async fn rules_notations_and_the_relay() {
     let series = json!({ "settings": { "gain": 2.0, "integral_time": 8.0, "derivative_time": 4.0 }, "notation": { "form": "series" } });
     assert!(site.refused("/notation/write", &series).await["detail"].as_str().unwrap().contains("a quarter"));
 
-    let others = site.send(Method::POST, "/notation/others", &settings, StatusCode::OK).await;
-    let limits = others.as_array().unwrap().iter().find(|one| one["name"] == "OP limits").unwrap();
-    assert_eq!(limits["value"], "0 to 100 %");
-    let wrong = json!({ "gain": -2.0, "integral_time": 90.0 });
-    assert!(site.refused("/notation/others", &wrong).await["field"].as_str().unwrap().contains("gain"));
-
     let mut relay = self::trial(&json!({ "kind": "relay", "amplitude": 5.0 }));
     relay["scenario"]["events"] = json!([]);
     let reading = site.send(Method::POST, "/tune/relay", &relay, StatusCode::OK).await;

@@ -173,6 +173,18 @@ pub struct ArchivedSaved {
 impl Store {
     /// A loop with everything but the samples of its records, and what is in the bin.
     pub async fn archived(&self, tag: &str) -> Result<ArchivedLoop> {
+        self.gathered(tag, None).await
+    }
+
+    /// A loop with one trial, the model that it stands on, the chosen model, and a proof if one is named: what a dossier takes of it.
+    pub async fn archived_around(&self, tag: &str, trial: i32, proof: Option<i32>) -> Result<ArchivedLoop> {
+        self.gathered(tag, Some((trial, proof))).await
+    }
+
+    async fn gathered(&self, tag: &str, around: Option<(i32, Option<i32>)>) -> Result<ArchivedLoop> {
+        // Numbers of the trials and proofs; null for all.
+        let wanted: Option<Vec<i32>> = around.map(|(trial, _)| vec![trial]);
+        let wanted_proofs: Option<Vec<i32>> = around.map(|(_, proof)| proof.into_iter().collect());
         let detail = self.find_loop(tag).await?;
         let more = sqlx::query!(
             r#"select area.notes as area_notes, l.plant as "plant: Json<Plant>", l.made_at
@@ -206,24 +218,31 @@ impl Store {
             r#"select id, number, record_id, record_hash, window_from, window_to,
                 further as "further: Json<Vec<crate::FurtherWindow>>", validation_from, validation_to, name, remark, chosen,
                 reason, reduced_from, options, preparation, result, validation, created_at
-            from model where loop_id = $1 and deletion_id is null order by number"#,
-            detail.id
+            from model where loop_id = $1 and deletion_id is null and ($2::int4[] is null or chosen
+                or id in (select model_id from trial where loop_id = $1 and number = any($2)))
+            order by number"#,
+            detail.id,
+            wanted.as_deref() as Option<&[i32]>
         )
         .fetch_all(&self.pool)
         .await?;
         let trials = sqlx::query_as!(
             ArchivedTrial,
             "select id, number, model_id, label, remark, starred, pinned, digest, spec, assessment, engine, created_at
-            from trial where loop_id = $1 and deletion_id is null order by number",
-            detail.id
+            from trial where loop_id = $1 and deletion_id is null and ($2::int4[] is null or number = any($2))
+            order by number",
+            detail.id,
+            wanted.as_deref() as Option<&[i32]>
         )
         .fetch_all(&self.pool)
         .await?;
         let proofs = sqlx::query_as!(
             ArchivedProof,
             "select id, number, model_id, label, remark, digest, spec, result, engine, created_at
-            from proof where loop_id = $1 and deletion_id is null order by number",
-            detail.id
+            from proof where loop_id = $1 and deletion_id is null and ($2::int4[] is null or number = any($2))
+            order by number",
+            detail.id,
+            wanted_proofs.as_deref() as Option<&[i32]>
         )
         .fetch_all(&self.pool)
         .await?;

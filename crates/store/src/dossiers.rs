@@ -16,7 +16,52 @@ pub struct WrittenDossier {
     pub written_at: DateTime<Utc>,
 }
 
+/// A trial as far as it is needed to know what could be handed over.
+#[derive(Debug, Clone, PartialEq)]
+pub struct TriedCandidate {
+    /// Its identifier.
+    pub id: Uuid,
+    /// Its number.
+    pub number: i32,
+    /// Whether others are compared with it.
+    pub pinned: bool,
+    /// The trial.
+    pub spec: Value,
+}
+
+/// A proof as far as it is needed to know what could be handed over.
+#[derive(Debug, Clone, PartialEq)]
+pub struct ProvenCandidates {
+    /// Its number.
+    pub number: i32,
+    /// The proof.
+    pub spec: Value,
+    /// The places of its candidates, the best first.
+    pub order: Option<Value>,
+}
+
 impl Store {
+    /// The trials of a loop without what came out of them, by number.
+    pub async fn tried_candidates(&self, loop_id: Uuid) -> Result<Vec<TriedCandidate>> {
+        let rows = sqlx::query_as!(
+            TriedCandidate,
+            "select id, number, pinned, spec from trial where loop_id = $1 and deletion_id is null order by number",
+            loop_id
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
+    /// The proofs of a loop without their figures, by number.
+    pub async fn proven_candidates(&self, loop_id: Uuid) -> Result<Vec<ProvenCandidates>> {
+        let rows = sqlx::query_as!(
+            ProvenCandidates,
+            r#"select number, spec, result->'order' as "order" from proof where loop_id = $1 and deletion_id is null
+            order by number"#,
+            loop_id
+        );
+        Ok(rows.fetch_all(&self.pool).await?)
+    }
+
     /// What was written for the dossier of a loop; nothing where nobody has yet.
     pub async fn dossier(&self, loop_id: Uuid) -> Result<Option<WrittenDossier>> {
         let row = sqlx::query_as!(

@@ -19,7 +19,7 @@ pub use archive::{
 };
 pub use bin::{BinItem, DeletionKind, Hanging};
 pub use changes::{Change, Changes};
-pub use dossiers::WrittenDossier;
+pub use dossiers::{ProvenCandidates, TriedCandidate, WrittenDossier};
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopOrder, LoopSeed, LoopSummary, LoopsAsked, NewLoop};
 pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use proofs::{NewProof, ProofRow};

@@ -406,6 +406,40 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/loops/{tag}/hand-over": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What of a loop could be handed over, and in which proofs it was held. */
+        get: operations["could_be_handed_over"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/hand-over/{trial}": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The settings of a trial as they are typed in, and what speaks against relying on them. */
+        post: operations["hand_over_trial"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/loops/{tag}/imports": {
         parameters: {
             query?: never;
@@ -873,23 +907,6 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
-    "/api/v1/notation/others": {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        get?: never;
-        put?: never;
-        /** What is to be set beside gain and times, in words; what stands at its usual value as well. */
-        post: operations["other_settings"];
-        delete?: never;
-        options?: never;
-        head?: never;
-        patch?: never;
-        trace?: never;
-    };
     "/api/v1/notation/read": {
         parameters: {
             query?: never;
@@ -1276,6 +1293,26 @@ export interface paths {
         };
         /** A proof or its table as a file. */
         get: operations["export_proof"];
+        put?: never;
+        post?: never;
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/proofs/{id}/rejection": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /**
+         * Disturbance rejection over frequency: what came in in a record, what each candidate of a proof leaves of it, and how near the loop ran
+         *     to the best that any feedback could.
+         */
+        get: operations["disturbance_rejection"];
         put?: never;
         post?: never;
         delete?: never;
@@ -2150,6 +2187,31 @@ export interface components {
              * @description Rises with each change.
              */
             revision: number;
+        };
+        /** @description A disturbance at the PV over frequency. */
+        Arrived: {
+            /**
+             * Format: double
+             * @description Its standard deviation, PV unit.
+             */
+            deviation: number;
+            /**
+             * Format: double
+             * @description The least standard deviation that feedback could leave of it with the dead time of the process, PV unit; null where the samples
+             *     are too far apart to tell.
+             */
+            least_deviation?: number | null;
+            /** @description Angular frequencies in rad/s, evenly over their logarithm, up to half the sampling rate. */
+            omega: number[];
+            /** @description Memory of the autoregression that its spectrum is of, samples. */
+            order: number;
+            /** @description Samples that it was taken from. */
+            samples: number;
+            /**
+             * @description Its variance per decade of frequency there, PV unit squared: what lies under the curve over the logarithm of frequency is the
+             *     variance.
+             */
+            variance_per_decade: number[];
         };
         /** @description A trial that was assessed again. */
         AssessedAgain: {
@@ -4339,6 +4401,12 @@ export interface components {
          * @enum {string}
          */
         GapMeaning: "hold" | "between" | "missing";
+        /** @description What of a loop could be handed over. */
+        HandOver: {
+            proposed?: components["schemas"]["ProposedTrial"] | null;
+            /** @description The newest proof that each trial was held in; trials that were in none are left out. */
+            proven: components["schemas"]["Proven"][];
+        };
         /** @description What was read. */
         HandReading: {
             /**
@@ -4374,6 +4442,13 @@ export interface components {
             readings: components["schemas"]["MethodReading"][];
             /** @description Ends of the tangent: where it leaves the initial and where it meets the final value. */
             tangent: number[][];
+        };
+        /** @description A trial as it is handed over. */
+        HandedOver: {
+            /** @description Its settings as they are typed in. */
+            typed: components["schemas"]["TypedIn"];
+            /** @description What speaks against relying on it. */
+            warnings: components["schemas"]["Verdict"][];
         };
         /** @description What hangs on something. */
         Hanging: {
@@ -4616,6 +4691,37 @@ export interface components {
             replaces?: string | null;
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+        };
+        /**
+         * @description The variance of a PV about its set point in operation, and the least that feedback could leave.
+         *
+         *     With a dead time of `b` scans no controller acts on what came in within the last `b`: that part of the variance is out of reach of
+         *     feedback, and its share is the index (Harris, Canadian J. Chemical Engineering 67, 1989). It is what is left of a forecast over
+         *     `b` scans from past PV and OP (the forecast from the PV alone: Desborough & Harris, same journal 70, 1992; with the OP beside it a
+         *     few past values tell what the integral of the controller holds, so that no long autoregression is needed).
+         */
+        LeastVariance: {
+            /** @description Dead time in samples, with the one that the hold adds. */
+            dead_samples: number;
+            /**
+             * Format: double
+             * @description Standard deviation of the PV about its set point, PV unit.
+             */
+            deviation: number;
+            /**
+             * Format: double
+             * @description Share of the variance that no feedback could remove: 1 is as good as it gets.
+             */
+            index: number;
+            /** @description Its 95 % interval. */
+            interval: number[];
+            /**
+             * Format: double
+             * @description The least standard deviation that feedback could leave, PV unit.
+             */
+            least_deviation: number;
+            /** @description Samples that it was made from. */
+            samples: number;
         };
         /** @description A limit that the plan runs along. */
         LimitAtWork: {
@@ -6136,13 +6242,6 @@ export interface components {
              */
             regularity: number;
         };
-        /** @description A setting beside gain and times. */
-        OtherSetting: {
-            /** @description What it is called. */
-            name: string;
-            /** @description Its value in words, with its unit. */
-            value: string;
-        };
         /** @description Agreement of an output. */
         OutputAgreement: {
             noise?: components["schemas"]["FittedNoise"] | null;
@@ -6831,6 +6930,34 @@ export interface components {
          * @enum {string}
          */
         Proposed: "process" | "operating_point" | "pv_range" | "noise";
+        /** @description The trial that is proposed to be handed over. */
+        ProposedTrial: {
+            /**
+             * Format: uuid
+             * @description Its identifier.
+             */
+            id: string;
+            /**
+             * Format: int32
+             * @description Its number.
+             */
+            trial: number;
+        };
+        /** @description A trial whose candidate was held in a proof. */
+        Proven: {
+            /** @description Place of the candidate in that proof. */
+            place: number;
+            /**
+             * Format: int32
+             * @description Number of the newest proof with its candidate.
+             */
+            proof: number;
+            /**
+             * Format: int32
+             * @description Number of the trial.
+             */
+            trial: number;
+        };
         /** @description A named set of disturbances for a loop. */
         ProvingSet: {
             /** @description What comes, 1 to 40, each with a name of its own. */
@@ -7088,6 +7215,49 @@ export interface components {
             parameters: string[];
             /** @description Their units. */
             units: string[];
+        };
+        /** @description What a loop does to a disturbance at its PV. */
+        Rejected: {
+            /**
+             * Format: double
+             * @description Standard deviation that it leaves, PV unit; null where it is none that can be told.
+             */
+            deviation?: number | null;
+            /**
+             * Format: double
+             * @description It helps against all that is slower than this period, s; null where it helps against nothing.
+             */
+            helps_slower_than?: number | null;
+            /** @description The largest |S|, and its period in s. */
+            largest?: number[] | null;
+            /** @description The candidate. */
+            name: string;
+            /** @description Why nothing is told; empty where something is. */
+            refusal: string;
+            /** @description |S| at the frequencies of the disturbance: below 1 the loop helps, above it makes worse. Empty where there is none. */
+            sensitivity: number[];
+            /** @description Shares of the variance of the disturbance where it helps, does nothing (within 10 %), and makes worse. */
+            shares: number[];
+            /** @description Where it makes worse: from the longest to the shortest such period, s; null where it does so nowhere. */
+            worse?: number[] | null;
+        };
+        /** @description What a record tells of disturbance rejection. */
+        Rejection: {
+            arrived?: components["schemas"]["Arrived"] | null;
+            /** @description What each candidate leaves of it. */
+            candidates: components["schemas"]["Rejected"][];
+            /**
+             * Format: double
+             * @description Dead time that all this stands on, s.
+             */
+            dead_time: number;
+            present?: components["schemas"]["LeastVariance"] | null;
+            /** @description Where in the record that was, s. */
+            stretch?: number[] | null;
+            /** @description Unit of the PV. */
+            unit: string;
+            /** @description What follows, in sentences. */
+            verdicts: components["schemas"]["Verdict"][];
         };
         /** @description A demand that would have to give way. */
         Relaxation: {
@@ -7647,6 +7817,19 @@ export interface components {
             passes: number;
             /** @description How many plants more would halve the width of the interval, about. */
             to_halve: number;
+        };
+        /** @description The settings of a controller as they are typed in. */
+        Sheet: {
+            /** @description The controller. */
+            name: string;
+            /** @description What else is to be set, unrounded; what stands at its usual value, too. */
+            others: components["schemas"]["Told"][];
+            /** @description Why its settings cannot be written so; empty where they can. */
+            refusal: string;
+            /** @description Gain and times; none where there is nothing to type. */
+            rows: components["schemas"]["TypedSetting"][];
+            /** @description What it is. */
+            title: string;
         };
         /** @description The output that a curve shows. */
         ShownOutput: {
@@ -8433,6 +8616,13 @@ export interface components {
          * @enum {string}
          */
         Together: "nothing" | "ratio" | "product" | "combination";
+        /** @description A setting and its value in words, with its unit. */
+        Told: {
+            /** @description What it is called. */
+            name: string;
+            /** @description Its value in words, with its unit. */
+            value: string;
+        };
         /**
          * @description How a verdict is to be taken.
          * @enum {string}
@@ -8835,6 +9025,40 @@ export interface components {
             share: number;
             /** @description How it stands. */
             stage: components["schemas"]["Stage"];
+        };
+        /** @description A trial as it is typed in. */
+        TypedIn: {
+            rounding?: components["schemas"]["Verdict"] | null;
+            /** @description A sheet a controller, in the order of the candidate. */
+            sheets: components["schemas"]["Sheet"][];
+            /** @description The trial with its settings as they are typed: rounded. */
+            trial: components["schemas"]["Trial"];
+            /** @description How the controllers work together; empty for one alone on its OP. */
+            wiring: string[];
+        };
+        /** @description A number as it is typed. */
+        TypedSetting: {
+            /** @description What it is called. */
+            name: string;
+            /** @description The number as text, never as a power of ten. */
+            text: string;
+            /** @description Its unit. */
+            unit: string;
+        };
+        /** @description How settings are typed in. */
+        TypingRequest: {
+            /**
+             * Format: int32
+             * @description Significant digits that they are typed with, 2 to 6.
+             */
+            digits: number;
+            /** @description How the controller on the plant takes its settings. */
+            notation: components["schemas"]["Notation"];
+            /**
+             * Format: int32
+             * @description Number of the proof that stands behind it; null for none.
+             */
+            proof?: number | null;
         };
         /** @description Where a loop under proportional control swings for ever. */
         UltimatePoint: {
@@ -11819,6 +12043,193 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["FitState"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    could_be_handed_over: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandOver"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    hand_over_trial: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+                /** @description Number of the trial */
+                trial: number;
+            };
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["TypingRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["HandedOver"];
                 };
             };
             /** @description The request cannot be read. */
@@ -15085,102 +15496,6 @@ export interface operations {
             };
         };
     };
-    other_settings: {
-        parameters: {
-            query?: never;
-            header?: never;
-            path?: never;
-            cookie?: never;
-        };
-        requestBody: {
-            content: {
-                "application/json": components["schemas"]["PidSettings"];
-            };
-        };
-        responses: {
-            /** @description Done; the answer. */
-            200: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/json": components["schemas"]["OtherSetting"][];
-                };
-            };
-            /** @description The request cannot be read. */
-            400: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
-            401: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The request comes from another site. */
-            403: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Too large. */
-            413: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The body is not of the media type that is asked for. */
-            415: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The input cannot be used: which field, its value, and what is allowed. */
-            422: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description The server failed; its log says why. */
-            500: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
-            503: {
-                headers: {
-                    [name: string]: unknown;
-                };
-                content: {
-                    "application/problem+json": components["schemas"]["Problem"];
-                };
-            };
-        };
-    };
     read_settings: {
         parameters: {
             query?: never;
@@ -17356,6 +17671,99 @@ export interface operations {
                 };
                 content: {
                     "application/octet-stream": number[];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    disturbance_rejection: {
+        parameters: {
+            query?: {
+                /** @description The model of the process; left out for that of the proof. */
+                model?: string | null;
+                /** @description The record; left out for that of the model. */
+                record?: string | null;
+                /** @description Dead time in s; left out for that of the model. */
+                dead_time?: number | null;
+            };
+            header?: never;
+            path: {
+                /** @description Identifier of the proof */
+                id: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Rejection"];
                 };
             };
             /** @description The request cannot be read. */

@@ -27,12 +27,11 @@ const proven = computed(() => {
 
 /** Which candidate is handed over, and whether a proof stands behind it. */
 const handedOver = computed(() => {
-  const { trials = [], proofs = [] } = props.loop ?? {};
   const wanted = selectedAt("hand-over", "trial");
-  const row = trials.find((one) => one.id === wanted) ?? firstTrial(proofs, trials);
-  if (!row) return "not yet";
-  const evidence = evidenceOf(proofs, row);
-  return `${letter(row.number)}, ${evidence ? `proof ${evidence.proof.number}` : "not proven"}`;
+  const row = props.loop && (props.loop.trials.find((one) => one.id === wanted) ?? firstTrial(props.loop));
+  if (!props.loop || !row) return "not yet";
+  const evidence = evidenceOf(props.loop, row);
+  return `${letter(row.number)}, ${evidence ? `proof ${evidence.number}` : "not proven"}`;
 });
 
 const steps = computed(() => {

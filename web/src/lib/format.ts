@@ -3,8 +3,15 @@ export function number(value: number | null | undefined, digits = 3): string {
   if (value === null || value === undefined || !Number.isFinite(value)) return "–";
   if (value === 0) return "0";
   const size = Math.abs(value);
-  const text = size >= 1e7 || size < 1e-4 ? value.toExponential(digits - 1) : plainText(value, digits);
+  const text = size >= 1e7 || size < 1e-4 ? powerOfTen(value, digits) : plainText(value, digits);
   return text.replaceAll("-", "−");
+}
+
+/** So many zeros are not counted by eye. */
+function powerOfTen(value: number, digits: number): string {
+  const [mantissa = "", exponent = "0"] = value.toExponential(digits - 1).split("e");
+  const raised = [...String(Number(exponent))].map((sign) => "⁰¹²³⁴⁵⁶⁷⁸⁹"[Number(sign)] ?? "⁻");
+  return `${trimmed(mantissa)}·10${raised.join("")}`;
 }
 
 /** Digits before the point all stand; what is rounded up to one digit more has no exponent either. */

@@ -11,6 +11,7 @@ import {
   type ModelRow,
   type ProofRow,
   type RecordInfo,
+  type Schemas,
   type TrialRow,
 } from "../api/client";
 import { gathered, useChanges } from "./live";
@@ -27,6 +28,8 @@ export interface LoopState {
   trials: TrialRow[];
   /** The newest proofs. */
   proofs: ProofRow[];
+  /** What could be handed over, and which proofs stand behind it. */
+  handOver: Schemas["HandOver"];
   /** How many there are of each in all. */
   inAll: Record<Rows, number>;
   /** How many of those that were asked for this version cannot read. */
@@ -44,6 +47,7 @@ export interface LoopContext {
   refreshModels: () => Promise<void>;
   refreshTrials: () => Promise<void>;
   refreshProofs: () => Promise<void>;
+  refreshHandOver: () => Promise<void>;
   /** Fetches more of these rows. */
   showOlder: (rows: Rows) => Promise<void>;
 }
@@ -72,6 +76,7 @@ export function provideLoop(
     models: [],
     trials: [],
     proofs: [],
+    handOver: { proven: [] },
     inAll: { records: 0, models: 0, trials: 0, proofs: 0 },
     unreadable: { records: 0, models: 0, trials: 0, proofs: 0 },
   });
@@ -105,6 +110,7 @@ export function provideLoop(
           context.refreshModels(),
           context.refreshTrials(),
           context.refreshProofs(),
+          context.refreshHandOver(),
         ]);
         state.status = "ready";
       } catch (error) {
@@ -138,6 +144,9 @@ export function provideLoop(
         return before && before.revision === row.revision ? before : row;
       });
     },
+    async refreshHandOver() {
+      state.handOver = await answered(api.GET("/api/v1/loops/{tag}/hand-over", params));
+    },
     async refreshTrials() {
       const trials = await counted("trials", api.GET("/api/v1/loops/{tag}/trials", wanted("trials")));
       // Rows that are the same stay the same objects, so that only what changed is drawn anew.
@@ -164,6 +173,10 @@ export function provideLoop(
     }
   }
 
+  /** What could be handed over changes with the trials and the proofs. */
+  const both = async (refresh: () => Promise<void>) => {
+    await Promise.all([refresh(), context.refreshHandOver()]);
+  };
   const quietly = (act: () => Promise<void>) => gathered(() => void act().catch(() => undefined));
   const refresh: Record<string, () => void> = {
     record: quietly(async () => {
@@ -171,8 +184,8 @@ export function provideLoop(
       await context.refreshModels();
     }),
     model: quietly(context.refreshModels),
-    trial: quietly(context.refreshTrials),
-    proof: quietly(context.refreshProofs),
+    trial: quietly(() => both(context.refreshTrials)),
+    proof: quietly(() => both(context.refreshProofs)),
     control_loop: quietly(loopChanged),
     area: quietly(loopChanged),
   };

@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** Hand over: the settings in the form and units of the controller that they are typed into, with what stands behind them. */
-import { computed, ref, shallowRef, watch } from "vue";
+import { computed, nextTick, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type TrialRow } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import ProblemNote from "../components/ProblemNote.vue";
@@ -11,7 +11,7 @@ import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
 import NotationFields from "../control/NotationFields.vue";
 import { useNotation } from "../control/useNotation";
-import { controllersOf, evidenceOf, firstTrial, typed, withSettings } from "../handover/handover";
+import { evidenceOf, firstTrial } from "../handover/handover";
 import DossierMargin from "../handover/DossierMargin.vue";
 import { useDossier } from "../handover/useDossier";
 import { dateText, letter, number } from "../lib/format";
@@ -26,10 +26,18 @@ import { percent, saidWithUnit } from "../prove/proof";
 const loop = useLoop();
 const { state } = loop;
 const selected = useSelected("trial");
-const row = computed(
-  () => state.trials.find((one) => one.id === selected.value) ?? firstTrial(state.proofs, state.trials),
+const row = computed(() => state.trials.find((one) => one.id === selected.value) ?? firstTrial(state));
+const evidence = computed(() => (row.value ? evidenceOf(state, row.value) : null));
+// What is proposed can be older than all that was fetched.
+watch(
+  () => state.handOver.proposed,
+  (proposed) => {
+    if (!proposed || selected.value || state.trials.some((one) => one.id === proposed.id)) return;
+    selected.value = proposed.id;
+    void nextTick(loop.refreshTrials);
+  },
+  { immediate: true },
 );
-const controllers = computed(() => (row.value ? controllersOf(row.value.trial) : []));
 const { notation } = useNotation();
 const digits = useKept("digits of settings", () => "4");
 const DIGITS = [
@@ -50,75 +58,48 @@ const view = computed({
 
 // --- settings as they are typed in ---
 
-interface Sheet {
-  name: string;
-  key: string;
-  rows: { name: string; value: number; unit: string }[];
-  further: Schemas["OtherSetting"][];
-  refusal: string;
-}
-const sheets = shallowRef<Sheet[]>([]);
-const isTold = ref(false);
+const handed = shallowRef<Schemas["HandedOver"] | null>(null);
+const refusal = ref("");
+let asked = 0;
 watch(
-  [() => row.value?.id, notation, digits, comebacks],
+  // Stale parts come by what is upstream.
+  [row, () => evidence.value?.number, notation, digits, () => state.models, () => state.records, comebacks],
   async () => {
-    const asked = row.value?.id;
-    const found: Sheet[] = [];
-    for (const { key, name, pid } of controllers.value) {
-      if (!pid) continue;
-      let further: Schemas["OtherSetting"][] = [];
-      try {
-        further = await answered(api.POST("/api/v1/notation/others", { body: plain(pid) }));
-        const written = await answered(
-          api.POST("/api/v1/notation/write", {
-            body: { settings: plain(pid), notation: { ...notation.value } },
-          }),
-        );
-        const all = [
-          written.proportional,
-          written.integral,
-          written.derivative.value ? written.derivative : null,
-        ];
-        const rows = all.flatMap((one) =>
-          one ? [{ ...one, value: typed(one.value, Number(digits.value)) }] : [],
-        );
-        found.push({ name, key, rows, further, refusal: "" });
-      } catch (error) {
-        found.push({ name, key, rows: [], further, refusal: messageOf(error) });
-      }
+    const own = row.value;
+    if (!own) return;
+    const mine = ++asked;
+    try {
+      const params = { path: { tag: state.tag, trial: own.number } };
+      const body = {
+        notation: { ...notation.value },
+        digits: Number(digits.value),
+        proof: evidence.value?.number ?? null,
+      };
+      const found = await answered(api.POST("/api/v1/loops/{tag}/hand-over/{trial}", { params, body }));
+      if (mine !== asked) return;
+      handed.value = found;
+      refusal.value = "";
+    } catch (error) {
+      if (mine !== asked) return;
+      handed.value = null;
+      refusal.value = messageOf(error);
     }
-    if (asked !== row.value?.id) return;
-    sheets.value = found;
-    isTold.value = true;
   },
   { immediate: true, deep: true },
 );
+const sheets = computed(() => handed.value?.typed.sheets ?? []);
+const warnings = computed(() => handed.value?.warnings ?? []);
 
 /** What the numbers that are typed mean, as a trial of its own: rounding is part of what is handed over. */
 async function keepAsTyped() {
-  const from = row.value;
-  if (!from) return;
+  const [from, typed] = [row.value, handed.value?.typed];
+  if (!from || !typed) return;
   try {
-    let trial = plain(from.trial);
-    for (const sheet of sheets.value) {
-      const own = controllers.value.find((one) => one.key === sheet.key)?.pid;
-      const [proportional, integral, derivative] = [0, 1, 2].map((k) => sheet.rows[k]?.value ?? null);
-      if (!own || proportional === null || proportional === undefined) continue;
-      const hasIntegral = own.integral_time != null;
-      const body = {
-        notation: { ...notation.value },
-        proportional,
-        integral: hasIntegral ? (integral ?? null) : null,
-        derivative: (hasIntegral ? derivative : integral) ?? 0,
-        others: plain(own),
-      };
-      trial = withSettings(trial, sheet.key, await answered(api.POST("/api/v1/notation/read", { body })));
-    }
     const kept = await answered(
       api.POST("/api/v1/loops/{tag}/trials", {
         params: { path: { tag: state.tag } },
         body: {
-          trial,
+          trial: typed.trial,
           model_id: from.model_id ?? null,
           changed_from: from.id,
           label: `${letter(from.number)} as typed in, ${digits.value} digits`,
@@ -173,14 +154,14 @@ const dossierPage = computed(() => {
 
 // --- what stands behind it ---
 
-const evidence = computed(() => (row.value ? evidenceOf(state.proofs, row.value) : null));
 const model = computed(() => state.models.find((one) => one.id === row.value?.model_id) ?? null);
 const margins = computed(() => row.value?.assessment.margins ?? null);
 const proven = computed(() => {
   const found = evidence.value;
-  if (!found) return [];
-  return found.proof.result.rows.map((line, r) => {
-    const cell = found.proof.result.cells[r]?.[found.column];
+  if (!found?.proof) return [];
+  const { rows, cells } = found.proof.result;
+  return rows.map((line, r) => {
+    const cell = cells[r]?.[found.column];
     const limited = line.criteria.flatMap((told, k) => {
       const spread = cell?.figures[k];
       return told.most == null || !spread
@@ -195,32 +176,6 @@ const proven = computed(() => {
     };
   });
 });
-/** What speaks against it, and what is to be known before it is typed in. */
-const warnings = computed(() => {
-  const all: string[] = [];
-  const found = evidence.value;
-  if (!found) all.push("It was never proven: hold it against a proving set at Prove.");
-  else {
-    const share = found.proof.result.shares[found.column];
-    if (found.proof.result.holds[found.column] === false)
-      all.push(`It fails in proof ${found.proof.number} on the plant as it is.`);
-    else if (share && share.passes < share.of)
-      all.push(
-        `It fails in proof ${found.proof.number} on ${share.of - share.passes} of ${share.of} plants that it may be.`,
-      );
-    if (found.proof.of_older_engine) all.push(`Proof ${found.proof.number} was computed by an older engine.`);
-  }
-  if (model.value?.stale) all.push(`Model ${letter(model.value.number)}, which it was tried on, is stale.`);
-  const chosen = state.models.find((one) => one.chosen);
-  if (model.value && chosen && chosen.id !== model.value.id)
-    all.push(
-      `It was tried on model ${letter(model.value.number)}; model ${letter(chosen.number)} is chosen now.`,
-    );
-  if (row.value?.of_older_engine) all.push("Its figures were computed by an older engine.");
-  for (const one of controllers.value.filter((own) => !own.pid))
-    all.push(`${one.name} is no PID controller: its settings stand in the trial (Save at Control).`);
-  return all;
-});
 const columns = [
   { key: "mark", title: "Candidate", text: true },
   { key: "label", title: "of trial", text: true },
@@ -228,14 +183,16 @@ const columns = [
   { key: "proof", title: "proven", text: true },
 ];
 function provenText(one: TrialRow): string {
-  const found = evidenceOf(state.proofs, one);
+  const found = evidenceOf(state, one);
   if (!found) return "not yet";
+  if (!found.proof) return `proof ${found.number}`;
   const share = found.proof.result.shares[found.column];
   const holds = found.proof.result.holds[found.column];
   const how = share ? percent(share) : holds == null ? "no limit" : holds ? "passes" : "fails";
-  return `proof ${found.proof.number}: ${how}`;
+  return `proof ${found.number}: ${how}`;
 }
 const print = () => window.print();
+const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
 </script>
 
 <template>
@@ -268,41 +225,49 @@ const print = () => window.print();
             class="grid grid-cols-[auto_minmax(0,1fr)] items-start gap-x-8 gap-y-4 max-[1100px]:grid-cols-1"
           >
             <div class="grid gap-4">
+              <ProblemNote :text="refusal" />
               <section v-for="sheet in sheets" :key="sheet.name" :aria-label="`Settings of ${sheet.name}`">
-                <h2 class="mb-1 font-semibold">{{ sheet.name }}, to type in</h2>
-                <ProblemNote v-if="sheet.refusal" :text="sheet.refusal" />
-                <table v-else class="border-collapse text-[13px]">
+                <h2 class="mb-1 font-semibold">{{ sheet.name }}, {{ sheet.title }}, to type in</h2>
+                <ProblemNote :text="sheet.refusal" />
+                <table class="border-collapse text-[13px]">
                   <tbody>
                     <tr v-for="one in sheet.rows" :key="one.name" class="border-t border-rule">
-                      <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ one.name }}</th>
-                      <td class="text-right text-[17px] font-semibold tabular-nums">
-                        {{ String(one.value).replace("-", "−") }}
-                      </td>
+                      <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ capital(one.name) }}</th>
+                      <td class="text-right text-[17px] font-semibold tabular-nums">{{ one.text }}</td>
                       <td class="pl-2 text-soft">{{ one.unit }}</td>
                     </tr>
-                    <tr v-for="{ name, value } in sheet.further" :key="name" class="border-t border-rule">
+                    <tr v-for="{ name, value } in sheet.others" :key="name" class="border-t border-rule">
                       <th scope="row" class="py-[3px] pr-6 text-left font-normal">{{ name }}</th>
                       <td colspan="2" class="py-[3px]">{{ value }}</td>
                     </tr>
                   </tbody>
                 </table>
               </section>
+              <section v-if="handed?.typed.wiring.length" aria-label="How they work together">
+                <h2 class="mb-1 font-semibold">How they work together</h2>
+                <p
+                  v-for="sentence in handed.typed.wiring"
+                  :key="sentence"
+                  class="mb-1 max-w-[60ch] text-[13px]"
+                >
+                  {{ sentence }}
+                </p>
+              </section>
             </div>
             <section aria-label="What stands behind it">
               <h2 class="mb-1 font-semibold">What stands behind it</h2>
-              <p
+              <VerdictNote
                 v-for="warning in warnings"
-                :key="warning"
-                class="mb-1 border-l-[3px] border-caution pl-3 text-[13px]"
-              >
-                △ {{ warning }}
-              </p>
+                :key="warning.text"
+                :verdict="warning"
+                class="mb-1 text-[13px]"
+              />
               <p v-if="margins?.stable" class="mb-2 text-[13px]">
                 Gain margin {{ number(margins.gain_margin) }}, phase margin
                 {{ number(margins.phase_margin) }}°, delay margin {{ number(margins.delay_margin) }} s,
                 maximum sensitivity {{ number(margins.max_sensitivity) }}.
               </p>
-              <template v-if="evidence">
+              <template v-if="evidence?.proof">
                 <p class="mb-1 text-[13px]">
                   Proof {{ evidence.proof.number }}, “{{ evidence.proof.label }}”,
                   {{ dateText(evidence.proof.created_at) }}:
@@ -324,9 +289,6 @@ const print = () => window.print();
               </template>
             </section>
           </div>
-          <StateNotice v-if="isTold && sheets.length === 0" kind="empty" title="No PID settings to type in">
-            {{ warnings.at(-1) }}
-          </StateNotice>
         </div>
         <iframe
           v-else-if="view === 'dossier'"
@@ -362,15 +324,15 @@ const print = () => window.print();
           <NotationFields v-model="notation" />
           <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
           <p class="text-[12.5px] text-soft">
-            Rounding is part of what is handed over: keep the settings as they are typed, and prove those.
+            <template v-if="handed && !handed.typed.rounding"
+              >The settings are typed as they were tried: nothing is rounded.</template
+            ><template v-else
+              >Rounding is part of what is handed over: keep the settings as they are typed, and prove
+              those.</template
+            >
           </p>
           <div class="flex flex-wrap gap-2">
-            <button
-              type="button"
-              class="button"
-              :disabled="!sheets.some((sheet) => sheet.rows.length)"
-              @click="keepAsTyped"
-            >
+            <button type="button" class="button" :disabled="!handed?.typed.rounding" @click="keepAsTyped">
               Keep as typed in
             </button>
             <button type="button" class="button" @click="print">Print</button>
@@ -401,7 +363,7 @@ const print = () => window.print();
         </div>
       </template>
     </template>
-    <template v-if="evidence" #figures>
+    <template v-if="evidence?.proof" #figures>
       <div class="grid gap-2">
         <VerdictNote
           v-for="verdict in evidence.proof.result.verdicts.filter(
@@ -426,7 +388,7 @@ const print = () => window.print();
           ><strong class="font-semibold">{{ letter(one.number) }}</strong></template
         >
         <template #label="{ row: one }">{{ one.label }}</template>
-        <template #kind="{ row: one }">{{ controllersOf(one.trial).length }}</template>
+        <template #kind="{ row: one }">{{ 1 + (one.trial.candidate.further?.length ?? 0) }}</template>
         <template #proof="{ row: one }">{{ provenText(one) }}</template>
       </TrailTable>
     </template>

@@ -24,6 +24,7 @@ import { best, contenders, firstRows, sizeText, trialOf, type Proof, type ProofR
 import ProofMargin from "../prove/ProofMargin.vue";
 import ProofTable from "../prove/ProofTable.vue";
 import SpreadView from "../prove/SpreadView.vue";
+import RejectionView from "../prove/RejectionView.vue";
 import TradeView from "../prove/TradeView.vue";
 import { useProofJob } from "../prove/useProofJob";
 
@@ -37,6 +38,7 @@ const VIEWS = [
   { key: "strips", title: "Strips" },
   { key: "spread", title: "Spread" },
   { key: "trade", title: "Trade" },
+  { key: "frequency", title: "Over frequency" },
 ];
 const chosenView = useSelected("view");
 const view = computed({
@@ -339,7 +341,8 @@ async function afterDeletion() {
             @open="open"
           />
           <SpreadView v-else-if="view === 'spread'" v-model:disturbance="disturbance" :row="row" />
-          <TradeView v-else :row="row" />
+          <TradeView v-else-if="view === 'trade'" :row="row" />
+          <RejectionView v-else :row="row" />
         </template>
         <StateNotice v-else-if="!beginning" kind="empty" title="Nothing to prove yet">
           <p>A proof needs a trial with a controller.</p>

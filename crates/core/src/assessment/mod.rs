@@ -10,6 +10,7 @@ mod judgement;
 mod margins;
 mod metrics;
 mod operation;
+mod rejection;
 mod several;
 mod signal;
 
@@ -25,6 +26,7 @@ use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub(crate) use metrics::{reversals, travel};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
+pub use rejection::{Arrived, LeastVariance, Rejected, Rejection};
 pub(crate) use several::Network;
 pub use several::{FurtherLoop, Locus, LoopsTogether, OverFrequency, Peak, over_frequency};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};

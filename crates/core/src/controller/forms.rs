@@ -4,6 +4,7 @@
 //! (Åström & Hägglund, Advanced PID Control, 2006, section 3.2).
 
 use super::PidSettings;
+use crate::numerics::rounded;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -160,6 +161,13 @@ impl Notation {
             integral,
             derivative: written("derivative time", derivative / unit, symbol.to_owned()),
         })
+    }
+
+    /// What settings become where they are typed in with so many significant digits: written, rounded, read again.
+    pub fn as_typed(self, settings: &PidSettings, digits: u8) -> Result<PidSettings> {
+        let InNotation { proportional, integral, derivative } = self.write(settings)?;
+        let typed = |one: &Written| rounded(one.value, digits.into());
+        self.read(typed(&proportional), integral.as_ref().map(typed), typed(&derivative), settings)
     }
 
     /// The settings that are written so: P, I and D in the order of [`InNotation`], with everything else as in `others`.

@@ -22,6 +22,8 @@ pub use relay::{Relay, RelaySettings};
 pub use schedule::{GainSchedule, SchedulePoint, ScheduledOver};
 pub use settings::{Action, Algorithm, AntiWindup, OutputLimits, PidSettings};
 pub use smith::{Smith, SmithSettings};
+pub use told::Told;
+pub(crate) use told::exactly;
 
 use crate::Result;
 use crate::units::Span;

@@ -2,6 +2,8 @@
 
 use super::MOST_SWEEPS;
 use nalgebra::{DMatrix, SymmetricEigen};
+use num_complex::Complex64;
+use rustfft::FftPlanner;
 
 /// Two-sided 95 % quantile of the normal distribution.
 pub const NORMAL_95: f64 = 1.959_963_984_540_054;
@@ -85,6 +87,33 @@ pub fn burg(stretches: &[&[f64]], most: usize) -> Vec<(Vec<f64>, f64)> {
         orders.push((coefficients.clone(), variance));
     }
     orders
+}
+
+/// Covariances of two series about zero over the lags `−most..=most`, divided by the number of samples: at lag k the sum of
+/// `a(t + k) b(t)`, by fast Fourier transform.
+#[must_use]
+pub fn covariances(a: &[f64], b: &[f64], most: usize) -> Vec<f64> {
+    let count = a.len().min(b.len());
+    if count == 0 {
+        return vec![0.0; 2 * most + 1];
+    }
+    let size = (count + most + 1).next_power_of_two();
+    let mut planner = FftPlanner::new();
+    // Both at once: one as the real part, the other as the imaginary one.
+    let mut buffer: Vec<Complex64> = a.iter().zip(b).map(|(a, b)| Complex64::new(*a, *b)).collect();
+    buffer.resize(size, Complex64::default());
+    planner.plan_fft_forward(size).process(&mut buffer);
+    let mut products: Vec<Complex64> = (0..size)
+        .map(|k| {
+            let (here, mirrored) = (buffer[k], buffer[(size - k) % size].conj());
+            let (of_a, of_b) = (0.5 * (here + mirrored), Complex64::new(0.0, -0.5) * (here - mirrored));
+            of_a * of_b.conj()
+        })
+        .collect();
+    planner.plan_fft_inverse(size).process(&mut products);
+    let scale = 1.0 / (size as f64 * count as f64);
+    let at = |lag: usize| if lag.min(size - lag) < count { products[lag].re * scale } else { 0.0 };
+    (1..=most).rev().map(|lag| at(size - lag)).chain((0..=most).map(at)).collect()
 }
 
 /// The scalar product of the part that both have, in four sums that a processor adds up side by side.

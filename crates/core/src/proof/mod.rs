@@ -129,16 +129,22 @@ impl Proof {
         Ok(())
     }
 
+    /// A candidate on the plant as it is, and nothing happens.
+    #[must_use]
+    pub fn undisturbed(&self, candidate: usize) -> Trial {
+        let contender = &self.candidates[candidate];
+        let scan = contender.scan.unwrap_or(self.scan);
+        Trial {
+            version: TRIAL_VERSION,
+            plant: self.plant.clone(),
+            candidate: contender.candidate.clone(),
+            scenario: Scenario { duration: scan, scan, seed: 0, events: Vec::new(), further: BTreeMap::new() },
+        }
+    }
+
     /// Every candidate must be wired to the plant as it is, whatever happens to it. What a disturbance asks for is said in its cell.
     fn validate_candidates(&self) -> Result<()> {
-        for (k, contender) in self.candidates.iter().enumerate() {
-            let scan = contender.scan.unwrap_or(self.scan);
-            let undisturbed = Trial {
-                version: TRIAL_VERSION,
-                plant: self.plant.clone(),
-                candidate: contender.candidate.clone(),
-                scenario: Scenario { duration: scan, scan, seed: 0, events: Vec::new(), further: BTreeMap::new() },
-            };
+        for (k, undisturbed) in (0..self.candidates.len()).map(|k| (k, self.undisturbed(k))) {
             let place = format!("candidates[{k}].candidate.");
             let of_controller = format!("{place}controller");
             let named = |error: Error| error.within(&of_controller, "controller").within(&place, "candidate.");

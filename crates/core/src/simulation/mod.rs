@@ -20,6 +20,7 @@ mod swept;
 mod timeline;
 mod trace;
 mod trial;
+mod typed_in;
 mod wiring;
 
 pub use beginning::{EventKind, begin_event};
@@ -32,4 +33,5 @@ pub use sweep::{Axis, Sweep, SweepPoint};
 pub use swept::{SweepTarget, sweep_targets};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial, letter};
+pub use typed_in::{Sheet, TYPED_DIGITS, TypedIn, TypedSetting};
 pub use wiring::{Links, Select, Wire, Wired};

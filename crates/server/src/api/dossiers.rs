@@ -1,14 +1,14 @@
 //! The dossier of a loop: what is written for it, and the document in each form.
 
-use crate::dossier::{proposed, record_needed, sources, written};
+use crate::dossier::{ProposedTrial, begun, candidates, record_needed, sources, written};
 use crate::download::named_file;
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::series::Record;
-use antistasis_dossier::{Dossier, DossierSpec, Part, dossier, html, pdf};
-use antistasis_store::{ArchivedLoop, Error};
+use antistasis_dossier::{Dossier, DossierSpec, Part, Sources, dossier, html, pdf};
+use antistasis_store::Error;
 use axum::extract::State;
 use axum::http::{HeaderName, HeaderValue, header};
 use axum::response::{IntoResponse, Response};
@@ -41,11 +41,22 @@ struct PartOffer {
     title: &'static str,
 }
 
+/// The specification that stands, or is proposed, and its revision; what it is proposed from is read only then.
+async fn spec_of(state: &AppState, tag: &str) -> Result<(Option<DossierSpec>, i64), Problem> {
+    let id = state.store.find_loop(tag).await?.id;
+    if let Some(own) = state.store.dossier(id).await? {
+        return Ok((Some(written(&own.spec)?), own.revision));
+    }
+    let (trials, proofs) = tokio::try_join!(state.store.tried_candidates(id), state.store.proven_candidates(id))?;
+    let found = compute(move || candidates(&trials, &proofs)).await?;
+    let Some(ProposedTrial { trial, .. }) = found.proposed else { return Ok((None, 0)) };
+    let archived = state.store.archived_around(tag, trial, found.newest_proof).await?;
+    let spec = compute(move || begun(&archived, trial, found.newest_proof)).await??;
+    Ok((Some(spec), 0))
+}
+
 async fn state_of(state: &AppState, tag: &str) -> Result<Revised<DossierState>, Problem> {
-    let archived = state.store.archived(tag).await?;
-    let revision = state.store.dossier(archived.id).await?.map_or(0, |own| own.revision);
-    let spec =
-        compute(move || written(&archived)?.map_or_else(|| proposed(&archived), |spec| Ok(Some(spec)))).await??;
+    let (spec, revision) = spec_of(state, tag).await?;
     let parts = Part::ALL.into_iter().map(|part| PartOffer { part, title: part.title() }).collect();
     Ok(Revised(revision, DossierState { spec, revision, parts }))
 }
@@ -74,7 +85,7 @@ async fn write_dossier(
     Body(spec): Body<DossierSpec>,
 ) -> Result<Revised<DossierState>, Problem> {
     spec.validate()?;
-    let archived = state.store.archived(&tag).await?;
+    let archived = state.store.archived_around(&tag, spec.trial, spec.proof).await?;
     let id = archived.id;
     let document = serde_json::to_value(&spec).map_err(|_| Problem::internal())?;
     // What it is about must be there.
@@ -109,20 +120,14 @@ struct ExportQuery {
     form: DossierForm,
 }
 
-/// The dossier with the record that it needs.
-async fn with_record(state: &AppState, tag: &str) -> Result<(ArchivedLoop, DossierSpec, Option<Record>), Problem> {
-    let archived = state.store.archived(tag).await?;
-    let (archived, spec) = compute(move || {
-        let spec = written(&archived)?.map_or_else(|| proposed(&archived), |spec| Ok(Some(spec)));
-        spec.map(|spec| (archived, spec))
-    })
-    .await??;
-    let spec = spec.ok_or_else(|| Problem::invalid(format!("{tag} has no trial that could be handed over.")))?;
+/// What a dossier of this specification is made from.
+pub(super) async fn sources_of(state: &AppState, tag: &str, spec: DossierSpec) -> Result<Sources, Problem> {
+    let archived = state.store.archived_around(tag, spec.trial, spec.proof).await?;
     let record = match record_needed(&archived, &spec)? {
         Some(place) => Some(Record::clone(&*state.record(archived.records[place].id).await?)),
         None => None,
     };
-    Ok((archived, spec, record))
+    compute(move || sources(&archived, &spec, record)).await?
 }
 
 /// The dossier of a loop as a file. The same documents give the same bytes.
@@ -135,10 +140,12 @@ async fn export_dossier(
     Path(tag): Path<String>,
     Query(ExportQuery { form }): Query<ExportQuery>,
 ) -> Result<Response, Problem> {
-    let (archived, spec, record) = with_record(&state, &tag).await?;
+    let spec = spec_of(&state, &tag).await?.0;
+    let spec = spec.ok_or_else(|| Problem::invalid(format!("{tag} has no trial that could be handed over.")))?;
+    let sources = sources_of(&state, &tag, spec.clone()).await?;
     let name = format!("{tag} dossier");
     compute(move || {
-        let document = dossier(&sources(&archived, &spec, record)?, &spec)?;
+        let document = dossier(&sources, &spec)?;
         Ok(match form {
             DossierForm::Html => named_file(&name, "html", "text/html; charset=utf-8", html(&document).into_bytes()),
             DossierForm::Json => {

@@ -1,6 +1,7 @@
 //! Proofs: candidates under disturbances with limits, carried out in the background and kept with their tables.
 
 use super::lists::{InPart, PartOfList};
+use super::models::data_of_model;
 use super::{annotation, name_of};
 use crate::download::{attachment, named_file};
 use crate::gate::{compute, compute_job};
@@ -8,6 +9,7 @@ use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
+use antistasis_core::assessment::Rejection;
 use antistasis_core::proof::{
     CriterionTold, Disturbance, FigureOffer, Proof, ProofSoFar, ProvingSet, Uncertainty, figure_offers, propose_set,
     prove,
@@ -38,6 +40,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(proof_state, cancel_proof))
         .routes(routes!(change_proof, delete_proof))
         .routes(routes!(export_proof))
+        .routes(routes!(disturbance_rejection))
 }
 
 /// A proving set to begin with: what the plant of a trial meets, with limits from what plain settings reach on it.
@@ -375,4 +378,53 @@ async fn export_proof(
             named_file(&name, "xml", "application/xml", junit(&row.proof.set.name, &row.result)?.into_bytes())
         }
     })
+}
+
+/// By which record and model disturbance rejection is told.
+#[derive(Debug, Deserialize, IntoParams)]
+struct RejectionQuery {
+    /// The model of the process; left out for that of the proof.
+    model: Option<Uuid>,
+    /// The record; left out for that of the model.
+    record: Option<Uuid>,
+    /// Dead time in s; left out for that of the model.
+    #[param(minimum = 0)]
+    dead_time: Option<f64>,
+}
+
+/// Disturbance rejection over frequency: what came in in a record, what each candidate of a proof leaves of it, and how near the loop ran
+/// to the best that any feedback could.
+#[utoipa::path(get, path = "/api/v1/proofs/{id}/rejection", tag = "proof",
+    params(("id" = Uuid, Path, description = "Identifier of the proof"), RejectionQuery),
+    responses((status = 200, body = Rejection), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn disturbance_rejection(
+    State(state): State<AppState>,
+    Path(id): Path<Uuid>,
+    Query(query): Query<RejectionQuery>,
+) -> Result<Json<Rejection>, Problem> {
+    let row = state.store.proof(id).await?;
+    let id = query.model.or(row.model_id).ok_or_else(|| {
+        Problem::invalid_field("model", "This proof stands on no model of a record: name the model of the process.")
+    })?;
+    let model = state.store.model(id).await?;
+    let record = query.record.unwrap_or(model.record_id);
+    // Its own record as it was prepared for the model, another as it is prepared now.
+    let steps = if record == model.record_id {
+        model.preparation.clone()
+    } else {
+        state.store.record_info(record).await?.preparation
+    };
+    let prepared = state.prepared(record, &steps).await?;
+    compute(move || {
+        let data = data_of_model(&prepared.record, &model)?;
+        let candidates: Vec<(String, Trial)> = row
+            .proof
+            .candidates
+            .iter()
+            .enumerate()
+            .map(|(k, own)| (own.name.clone(), row.proof.undisturbed(k)))
+            .collect();
+        Ok(Json(Rejection::of((&prepared, &data), &model.model, query.dead_time, &candidates)?))
+    })
+    .await?
 }

@@ -31,7 +31,6 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(another))
         .routes(routes!(begin_controller))
         .routes(routes!(write_settings))
-        .routes(routes!(other_settings))
         .routes(routes!(read_settings))
         .routes(routes!(start_tuning))
         .routes(routes!(tuning_state, cancel_tuning))
@@ -159,23 +158,6 @@ struct WriteRequest {
     responses((status = 200, body = InNotation), (status = 422, body = Problem)))]
 async fn write_settings(Body(request): Body<WriteRequest>) -> Result<Json<InNotation>, Problem> {
     Ok(Json(request.notation.write(&request.settings)?))
-}
-
-/// A setting beside gain and times.
-#[derive(Debug, Serialize, ToSchema)]
-struct OtherSetting {
-    /// What it is called.
-    name: &'static str,
-    /// Its value in words, with its unit.
-    value: String,
-}
-
-/// What is to be set beside gain and times, in words; what stands at its usual value as well.
-#[utoipa::path(post, path = "/api/v1/notation/others", tag = "tuning", request_body = PidSettings,
-    responses((status = 200, body = Vec<OtherSetting>), (status = 422, body = Problem)))]
-async fn other_settings(Body(settings): Body<PidSettings>) -> Result<Json<Vec<OtherSetting>>, Problem> {
-    settings.validate()?;
-    Ok(Json(settings.others_in_words().into_iter().map(|(name, value)| OtherSetting { name, value }).collect()))
 }
 
 /// Settings as a controller on the plant shows them.
