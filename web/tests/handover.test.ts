@@ -1,7 +1,7 @@
 import { describe, expect, it } from "vitest";
 import type { TrialRow } from "../src/api/client";
 import { evidenceOf, firstTrial } from "../src/handover/handover";
-import { withChoice } from "../src/control/useNotation";
+import { wholeNotation, withChoice } from "../src/control/useNotation";
 import type { ProofRow } from "../src/prove/proof";
 
 const row = (number: number): TrialRow => ({ id: `id ${number}`, number }) as unknown as TrialRow;
@@ -36,12 +36,13 @@ describe("what is handed over", () => {
 
 describe("a notation", () => {
   it("has gains only in the parallel form", () => {
-    const plain = { form: "ideal", proportional: "band", integral: "repeats", time: "minutes" } as const;
+    const plain = wholeNotation({ proportional: "band", integral: "repeats", time: "minutes" });
     expect(withChoice(plain, "form", "parallel")).toEqual({
       form: "parallel",
       proportional: "gain",
       integral: "rate",
       time: "minutes",
+      gain_over: "percent",
     });
     expect(withChoice(plain, "time", "seconds")).toEqual({ ...plain, time: "seconds" });
   });

@@ -1,8 +1,7 @@
 //! What a dossier says that no computation knows, and what is to be in it.
 
 use crate::document::{DOSSIER_VERSION, Part};
-use antistasis_core::controller::Notation;
-use antistasis_core::simulation::TYPED_DIGITS;
+use antistasis_core::controller::{Notation, TYPED_DIGITS};
 use antistasis_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;

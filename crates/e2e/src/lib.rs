@@ -352,6 +352,14 @@ impl Page {
         Ok(())
     }
 
+    /// Chooses what is called so in a list.
+    pub async fn pick(&self, label: &str, title: &str) -> Result<()> {
+        let path =
+            format!("//select[@aria-label='{label}' or ancestor::label[contains(normalize-space(.), '{label}')]]");
+        self.found(&path, label).await?.select_by_label(title).await?;
+        Ok(())
+    }
+
     /// The entry with this label.
     pub async fn entry(&self, label: &str) -> Result<Element> {
         let path = format!("//label[starts-with(normalize-space(.), \"{label}\")] | //input[@aria-label=\"{label}\"]");

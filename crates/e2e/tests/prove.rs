@@ -1,6 +1,7 @@
 //! Prove: candidates held against disturbances with limits, cells opened, limits changed, proven again, kept and saved.
 
 use antistasis_e2e::{Application, Page, Result, binary};
+use fantoccini::key::Key;
 
 /// A sentence that is true once the newest proof of the loop is so.
 fn newest(of: &str) -> String {
@@ -42,12 +43,7 @@ async fn candidates_are_proven_against_what_the_plant_will_bring() -> Result<()>
     page.click("Over frequency").await?;
     page.shows("least that feedback could leave").await?;
     page.shows("there would be left").await?;
-    page.script(
-        "const list = [...document.querySelectorAll('select')].find((one) => one.textContent.includes('A shift in automatic'));
-         list.value = [...list.options].find((one) => one.textContent.includes('A shift in automatic')).value;
-         list.dispatchEvent(new Event('change', { bubbles: true }))",
-    )
-    .await?;
+    page.pick("Record", "A shift in automatic").await?;
     page.shows("no feedback could have left less than").await?;
     page.enter("Dead time", "-4").await?;
     page.shows("0 or more").await?;
@@ -111,6 +107,18 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     page.shows("Proof 1, “before the summer”").await?;
     page.select("Proportional as", "band").await?;
     page.shows("Proportional band").await?;
+    // What the panel takes is saved for the works, and there again.
+    page.select("PV in the gain", "engineering_unit").await?;
+    page.click("Saved target controllers").await?;
+    page.enter("Name to save this target controller under", "old panel").await?;
+    page.entry("Name to save this target controller under").await?.send_keys(&Key::Enter.to_string()).await?;
+    page.until(
+        "the target controller",
+        "return (async () => { const [own] = await (await fetch('/api/v1/saved?kind=target')).json(); \
+         return own?.name === 'old panel' && own.spec.notation.gain_over === 'engineering_unit'; })()",
+    )
+    .await?;
+    page.select("PV in the gain", "percent").await?;
     page.select("Typed with", "3").await?;
     page.shows("Typed with 3 digits, the settings differ from those that were tried").await?;
     page.click("Keep as typed in").await?;

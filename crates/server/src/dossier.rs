@@ -4,7 +4,7 @@ use crate::problem::Problem;
 use antistasis_core::preparation::Step;
 use antistasis_core::proof::Proof;
 use antistasis_core::series::Record;
-use antistasis_core::simulation::{Candidate, Trial, letter};
+use antistasis_core::simulation::{Candidate, letter};
 use antistasis_dossier::{
     DossierSpec, ModelSource, ProofSource, RecordSource, Sources, TrialSource, proposed_instructions,
 };
@@ -164,7 +164,7 @@ pub struct Proven {
 /// What could be handed over, of the trials and proofs of a loop. Those that cannot be read are passed over.
 pub fn candidates(trials: &[TriedCandidate], proofs: &[ProvenCandidates]) -> Candidates {
     let tried: Vec<(&TriedCandidate, Candidate)> =
-        trials.iter().filter_map(|own| Some((own, Trial::deserialize(&own.spec).ok()?.candidate))).collect();
+        trials.iter().filter_map(|own| Some((own, Candidate::deserialize(own.candidate.as_ref()?).ok()?))).collect();
     let mut held: Vec<(i32, Proof, Option<usize>)> = proofs
         .iter()
         .filter_map(|own| {
@@ -198,7 +198,7 @@ fn candidates_of(archived: &ArchivedLoop) -> Candidates {
         id: trial.id,
         number: trial.number,
         pinned: trial.pinned,
-        spec: trial.spec.clone(),
+        candidate: trial.spec.get("candidate").cloned(),
     };
     let proven = |proof: &ArchivedProof| ProvenCandidates {
         number: proof.number,

@@ -217,6 +217,20 @@ async fn sets_are_saved_for_the_works_and_proofs_travel_with_their_loop() {
     wrong["content"]["spec"]["disturbances"] = json!([]);
     assert!(site.refused("/saved", &wrong).await["detail"].as_str().unwrap().contains("1 to 40"));
 
+    // Controllers that settings are typed into, too.
+    let target = json!({ "notation": { "form": "series", "gain_over": "engineering_unit" }, "digits": 3 });
+    let content = json!({ "kind": "target", "spec": target });
+    let body = json!({ "name": "old panel", "content": content });
+    site.send(Method::POST, "/saved", &body, StatusCode::CREATED).await;
+    let spec = &site.get("/saved?kind=target").await[0]["spec"];
+    assert_eq!((&spec["notation"]["gain_over"], &spec["digits"]), (&json!("engineering_unit"), &json!(3)));
+    let mut wrong = body.clone();
+    wrong["name"] = json!("another");
+    wrong["content"]["spec"]["digits"] = json!(9);
+    assert!(site.refused("/saved", &wrong).await["detail"].as_str().unwrap().contains("2 to 6"));
+    wrong["content"]["spec"] = json!({ "notation": { "form": "parallel", "proportional": "band" }, "digits": 3 });
+    assert!(site.refused("/saved", &wrong).await["detail"].as_str().unwrap().contains("gain in the parallel form"));
+
     let row = proven(&site, &proof).await;
     let archive = site.request(Method::GET, "/loops/TIC-1/archive").send().await.unwrap().bytes().await.unwrap();
     let other = Site::empty().await;

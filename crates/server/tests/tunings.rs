@@ -48,6 +48,14 @@ async fn rules_notations_and_the_relay() {
     let back = json!({ "notation": notation, "proportional": 50.0, "integral": 60.0 / 90.0, "others": settings });
     let read = site.send(Method::POST, "/notation/read", &back, StatusCode::OK).await;
     assert!((read["integral_time"].as_f64().unwrap() - 90.0).abs() < 1e-9 && read["gain"] == 2.0);
+    // Over the engineering unit of the PV: 2 % for 1 % of 50 °C is 4 % for 1 °C, and back.
+    let units = json!({ "settings": settings, "notation": { "gain_over": "engineering_unit" },
+        "pv_span": { "low": 10.0, "high": 60.0, "unit": "°C" } });
+    let written = site.send(Method::POST, "/notation/write", &units, StatusCode::OK).await;
+    assert_eq!((&written["proportional"]["value"], &written["proportional"]["unit"]), (&json!(4.0), &json!("%/°C")));
+    let back = json!({ "notation": units["notation"], "pv_span": units["pv_span"], "proportional": 4.0, "integral": 90.0, "others": settings });
+    assert_eq!(site.send(Method::POST, "/notation/read", &back, StatusCode::OK).await["gain"], 2.0);
+
     let series = json!({ "settings": { "gain": 2.0, "integral_time": 8.0, "derivative_time": 4.0 }, "notation": { "form": "series" } });
     assert!(site.refused("/notation/write", &series).await["detail"].as_str().unwrap().contains("a quarter"));
 

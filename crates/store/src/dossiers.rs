@@ -25,8 +25,8 @@ pub struct TriedCandidate {
     pub number: i32,
     /// Whether others are compared with it.
     pub pinned: bool,
-    /// The trial.
-    pub spec: Value,
+    /// Its candidate.
+    pub candidate: Option<Value>,
 }
 
 /// A proof as far as it is needed to know what could be handed over.
@@ -45,7 +45,8 @@ impl Store {
     pub async fn tried_candidates(&self, loop_id: Uuid) -> Result<Vec<TriedCandidate>> {
         let rows = sqlx::query_as!(
             TriedCandidate,
-            "select id, number, pinned, spec from trial where loop_id = $1 and deletion_id is null order by number",
+            r#"select id, number, pinned, spec->'candidate' as "candidate" from trial
+            where loop_id = $1 and deletion_id is null order by number"#,
             loop_id
         );
         Ok(rows.fetch_all(&self.pool).await?)

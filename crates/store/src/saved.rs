@@ -1,6 +1,7 @@
-//! Plants, scenarios, candidates and proving sets saved for the works, to be used again in any loop.
+//! Plants, scenarios, candidates, proving sets and target controllers saved for the works, to be used again in any loop.
 
 use crate::{Error, Expected, Result, Store, found, taken};
+use antistasis_core::controller::TargetController;
 use antistasis_core::proof::ProvingSet;
 use antistasis_core::simulation::{Candidate, Plant, Scenario};
 use chrono::{DateTime, Utc};
@@ -21,6 +22,8 @@ pub enum SavedKind {
     Candidate,
     /// A proving set.
     ProvingSet,
+    /// How a controller on the plant takes its settings.
+    Target,
 }
 
 impl SavedKind {
@@ -30,6 +33,7 @@ impl SavedKind {
             Self::Scenario => "scenario",
             Self::Candidate => "candidate",
             Self::ProvingSet => "proving_set",
+            Self::Target => "target",
         }
     }
 }
@@ -46,6 +50,8 @@ pub enum SavedSpec {
     Candidate(Box<Candidate>),
     /// A proving set.
     ProvingSet(ProvingSet),
+    /// How a controller on the plant takes its settings.
+    Target(TargetController),
 }
 
 impl SavedSpec {
@@ -57,6 +63,7 @@ impl SavedSpec {
             Self::Scenario(_) => SavedKind::Scenario,
             Self::Candidate(_) => SavedKind::Candidate,
             Self::ProvingSet(_) => SavedKind::ProvingSet,
+            Self::Target(_) => SavedKind::Target,
         }
     }
 
@@ -66,6 +73,7 @@ impl SavedSpec {
             Self::Scenario(scenario) => serde_json::to_value(scenario),
             Self::Candidate(candidate) => serde_json::to_value(candidate),
             Self::ProvingSet(set) => serde_json::to_value(set),
+            Self::Target(target) => serde_json::to_value(target),
         };
         value.map_err(|error| sqlx::Error::Encode(error.into()).into())
     }
@@ -75,6 +83,7 @@ impl SavedSpec {
             "plant" => serde_json::from_value(value).map(Self::Plant),
             "scenario" => serde_json::from_value(value).map(Self::Scenario),
             "proving_set" => serde_json::from_value(value).map(Self::ProvingSet),
+            "target" => serde_json::from_value(value).map(Self::Target),
             _ => serde_json::from_value(value).map(Self::Candidate),
         };
         spec.map_err(|error| sqlx::Error::Decode(error.into()).into())

@@ -132,6 +132,9 @@ async fn lists_come_in_parts_that_leave_nothing_out_that_is_needed() {
     let new =
         NewTrial { model_id: Some(models[0]), label: "a", trial: &trial, assessment: &assessment, replaces: None };
     store.add_trial(found.id, new).await.unwrap();
+    // A dossier takes the model of its trial, and the chosen one to be told by.
+    let around = store.archived_around(&found.tag, 1, None).await.unwrap();
+    assert_eq!(around.models.iter().map(|own| own.id).collect::<Vec<_>>(), [models[0], models[2]]);
     let part = |newest, also| Part { newest, also };
     let ids = async |part| -> Vec<Uuid> {
         let Listed { rows, all, .. } = store.newest_models(found.id, part).await.unwrap();
@@ -266,6 +269,18 @@ async fn the_trail_keeps_each_trial_once_and_pins_one() {
         rows.into_iter().filter(|row| row.pinned).map(|row| row.id).collect()
     };
     assert_eq!(pinned(store.trials(found.id).await.unwrap()), [ids[2]]);
+    // What is needed to know what could be handed over: the candidates of all, and one trial alone.
+    let tried = store.tried_candidates(found.id).await.unwrap();
+    assert_eq!(
+        tried.iter().map(|own| (own.id, own.number)).collect::<Vec<_>>(),
+        [(ids[0], 1), (ids[1], 2), (ids[2], 3)]
+    );
+    assert_eq!(tried.iter().map(|own| own.pinned).collect::<Vec<_>>(), [false, false, true]);
+    assert_eq!(tried[1].candidate.as_ref().unwrap()["controller"]["gain"], 2.0);
+    let around = store.archived_around(&found.tag, 2, None).await.unwrap();
+    assert_eq!(around.trials.iter().map(|own| own.id).collect::<Vec<_>>(), [ids[1]]);
+    assert!(around.proofs.is_empty() && around.models.is_empty());
+    assert!(store.archived_around(&found.tag, 9, None).await.unwrap().trials.is_empty());
     store.pin_trial(ids[2], false).await.unwrap();
     assert!(pinned(store.trials(found.id).await.unwrap()).is_empty());
 }

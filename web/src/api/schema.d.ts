@@ -1484,7 +1484,7 @@ export interface paths {
         /** What is saved for the works, by name. */
         get: operations["list_saved"];
         put?: never;
-        /** Saves a plant, a scenario, a candidate or a proving set under a new name. */
+        /** Saves a plant, a scenario, a candidate, a proving set or a target controller under a new name. */
         post: operations["save"];
         delete?: never;
         options?: never;
@@ -4389,6 +4389,11 @@ export interface components {
              */
             to: number;
         };
+        /**
+         * @description What the gain counts the PV in. The OP is in % always.
+         * @enum {string}
+         */
+        GainOver: "percent" | "engineering_unit";
         /** @description A gain schedule: straight between its points, constant beyond them (Åström & Hägglund 2006, section 9.3). */
         GainSchedule: {
             /** @description What it goes by. */
@@ -5965,6 +5970,8 @@ export interface components {
         Notation: {
             /** @description Form of the algorithm. */
             form?: components["schemas"]["Form"];
+            /** @description What the gain counts the PV in. */
+            gain_over?: components["schemas"]["GainOver"];
             /** @description How the integral action is given; the parallel form takes a rate. */
             integral?: components["schemas"]["IntegralAs"];
             /** @description How the proportional action is given; the parallel form takes a gain. */
@@ -7556,7 +7563,7 @@ export interface components {
          * @description What can be saved.
          * @enum {string}
          */
-        SavedKind: "plant" | "scenario" | "candidate" | "proving_set";
+        SavedKind: "plant" | "scenario" | "candidate" | "proving_set" | "target";
         /** @description Something to be saved. */
         SavedSpec: {
             /** @enum {string} */
@@ -7578,6 +7585,11 @@ export interface components {
             kind: "proving_set";
             /** @description A proving set. */
             spec: components["schemas"]["ProvingSet"];
+        } | {
+            /** @enum {string} */
+            kind: "target";
+            /** @description How a controller on the plant takes its settings. */
+            spec: components["schemas"]["TargetController"];
         };
         /** @description The timeline of a trial. */
         Scenario: {
@@ -7868,6 +7880,8 @@ export interface components {
              * @description Gain, proportional gain or proportional band.
              */
             proportional: number;
+            /** @description Span of the PV; needed where the gain is over its engineering unit. */
+            pv_span?: components["schemas"]["Span"];
         };
         /** @description The tag and span of a signal. */
         Signal: {
@@ -8519,6 +8533,16 @@ export interface components {
          * @enum {string}
          */
         TableForm: "wide" | "long";
+        /** @description How a controller on the plant takes its settings, under a name of the works: a notation with the digits that are typed. */
+        TargetController: {
+            /**
+             * Format: int32
+             * @description Significant digits, 2 to 6.
+             */
+            digits: number;
+            /** @description The notation. */
+            notation: components["schemas"]["Notation"];
+        };
         /** @description What data can tell before anything is fitted, at the values where the search begins. */
         Telling: {
             /** @description Correlations of the estimates, a row a number; empty where some are not told. */
@@ -9342,6 +9366,8 @@ export interface components {
         WriteRequest: {
             /** @description The notation. */
             notation: components["schemas"]["Notation"];
+            /** @description Span of the PV; needed where the gain is over its engineering unit. */
+            pv_span?: components["schemas"]["Span"];
             /** @description The settings. */
             settings: components["schemas"]["PidSettings"];
         };
@@ -18911,7 +18937,7 @@ export interface operations {
     list_saved: {
         parameters: {
             query?: {
-                /** @description `plant`, `scenario`, `candidate` or `proving_set`; all where left out. */
+                /** @description `plant`, `scenario`, `candidate`, `proving_set` or `target`; all where left out. */
                 kind?: components["schemas"]["SavedKind"] | null;
             };
             header?: never;

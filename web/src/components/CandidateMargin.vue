@@ -320,6 +320,7 @@ function setTracking(value: boolean) {
     <PidFields
       v-if="controller.kind === 'pid'"
       :pid="controller"
+      :span="trial.plant.pv.span"
       :signals="signals"
       :closed-loop-time-constant="closedLoopTimeConstant"
       @edit="editPid('pid', $event)"
@@ -331,6 +332,7 @@ function setTracking(value: boolean) {
       <p class="border-t border-rule pt-1 text-soft">PID on the prediction</p>
       <PidFields
         :pid="controller.pid"
+        :span="trial.plant.pv.span"
         :signals="signals"
         @edit="editPid('smith', $event)"
         @settled="emit('settled')"
@@ -340,6 +342,7 @@ function setTracking(value: boolean) {
       <p class="text-soft">Outer controller, of {{ trial.plant.pv.tag }}</p>
       <PidFields
         :pid="controller.outer"
+        :span="trial.plant.pv.span"
         :signals="[]"
         @edit="editPid('outer', $event)"
         @settled="emit('settled')"
@@ -356,6 +359,7 @@ function setTracking(value: boolean) {
       <FieldList :fields="fields" @settled="emit('settled')" />
       <PidFields
         :pid="controller.inner"
+        :span="controller.span"
         :signals="[]"
         @edit="editPid('inner', $event)"
         @settled="emit('settled')"

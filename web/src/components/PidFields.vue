@@ -13,6 +13,8 @@ import FieldList from "./FieldList.vue";
 
 const props = defineProps<{
   pid: Pid;
+  /** Span of the PV that it is on. */
+  span: Schemas["Span"];
   /** Signals that feed-forward and schedule can go by; none where they cannot. */
   signals: { name: string; unit: string }[];
   /** τc of the SIMC rule in force; undefined where the rule is not offered. */
@@ -349,5 +351,5 @@ function setChoice(key: "action" | "algorithm" | "anti_windup", value: string) {
       </button>
     </DisclosurePanel>
   </Disclosure>
-  <NotationNote :pid="pid" />
+  <NotationNote :pid="pid" :span="span" />
 </template>

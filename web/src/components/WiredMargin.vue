@@ -3,7 +3,15 @@
 import { computed } from "vue";
 import type { Schemas, Trial } from "../api/client";
 import type { Pid } from "../control/controllers";
-import { measuredTags, settableTags, signalTags, wiredOf, wiresOf, type Wired } from "../control/loops";
+import {
+  measuredOf,
+  measuredTags,
+  settableTags,
+  signalTags,
+  wiredOf,
+  wiresOf,
+  type Wired,
+} from "../control/loops";
 import { whenGiven, type Field } from "../lib/field";
 import ChoiceField from "./ChoiceField.vue";
 import FieldList from "./FieldList.vue";
@@ -114,6 +122,7 @@ function remove() {
     <PidFields
       v-if="wired.controller.kind === 'pid'"
       :pid="wired.controller"
+      :span="measuredOf(trial, of).span"
       :signals="signals"
       @edit="editPid"
       @settled="emit('settled')"

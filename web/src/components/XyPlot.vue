@@ -382,6 +382,9 @@ function moved(event: PointerEvent) {
         :y="label.y + 4"
         class="text-[12px] font-semibold"
         :fill="`var(${label.line.colour})`"
+        stroke="var(--paper)"
+        stroke-width="3"
+        paint-order="stroke"
       >
         {{ label.line.label }}
       </text>

@@ -6,10 +6,15 @@ import { answered, api, messageOf, type Schemas } from "../api/client";
 import { number } from "../lib/format";
 import type { Pid } from "./controllers";
 import { comebacks } from "../lib/live";
+import { plain } from "../lib/plain";
 import NotationFields from "./NotationFields.vue";
 import { useNotation } from "./useNotation";
 
-const props = defineProps<{ pid: Pid }>();
+const props = defineProps<{
+  pid: Pid;
+  /** Span of the PV that the controller is on. */
+  span: Schemas["Span"];
+}>();
 
 const { notation } = useNotation();
 const written = shallowRef<Schemas["InNotation"] | null>(null);
@@ -23,12 +28,14 @@ const inLine = computed(() => {
 });
 
 watch(
-  [() => JSON.stringify(props.pid), notation, comebacks],
+  [() => JSON.stringify([props.pid, props.span]), notation, comebacks],
   async () => {
     try {
       const { kind: _, ...settings } = props.pid as Pid & { kind?: string };
       written.value = await answered(
-        api.POST("/api/v1/notation/write", { body: { settings, notation: { ...notation.value } } }),
+        api.POST("/api/v1/notation/write", {
+          body: { settings, notation: { ...notation.value }, pv_span: plain(props.span) },
+        }),
       );
       refusal.value = "";
     } catch (error) {

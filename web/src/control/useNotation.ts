@@ -39,7 +39,27 @@ export const CHOICES: { key: keyof NotationChoice; label: string; all: [string, 
       ["minutes", "min"],
     ],
   },
+  {
+    key: "gain_over",
+    label: "PV in the gain",
+    all: [
+      ["percent", "% of span"],
+      ["engineering_unit", "its unit"],
+    ],
+  },
 ];
+
+/** How settings are taken where nothing is chosen. */
+const USUAL: NotationChoice = {
+  form: "ideal",
+  proportional: "gain",
+  integral: "time",
+  time: "seconds",
+  gain_over: "percent",
+};
+
+/** A notation with all that is left out in documents. */
+export const wholeNotation = (notation: Schemas["Notation"]): NotationChoice => ({ ...USUAL, ...notation });
 
 /** A notation with one thing chosen otherwise. */
 export function withChoice(
@@ -53,11 +73,8 @@ export function withChoice(
 }
 
 export function useNotation() {
-  const notation = useKept<NotationChoice>("notation", () => ({
-    form: "ideal",
-    proportional: "gain",
-    integral: "time",
-    time: "seconds",
-  }));
+  const notation = useKept<NotationChoice>("notation", () => ({ ...USUAL }));
+  // What was chosen in an older version has no gain over units yet.
+  if (!notation.value.gain_over) notation.value = wholeNotation(notation.value);
   return { notation };
 }

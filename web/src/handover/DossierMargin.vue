@@ -6,10 +6,10 @@ import ChoiceField from "../components/ChoiceField.vue";
 import ConflictNote from "../components/ConflictNote.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import TextField from "../components/TextField.vue";
-import NotationFields from "../control/NotationFields.vue";
-import type { NotationChoice } from "../control/useNotation";
+import { wholeNotation } from "../control/useNotation";
 import { letter } from "../lib/format";
 import type { ProofRow } from "../prove/proof";
+import TargetFields from "./TargetFields.vue";
 import { moved, type Part, type useDossier } from "./useDossier";
 
 const props = defineProps<{
@@ -42,15 +42,14 @@ const proofs = computed(() => [
   { value: "", title: "none" },
   ...props.proofs.map((one) => ({ value: String(one.number), title: `proof ${one.number}, ${one.label}` })),
 ]);
-const DIGITS = [2, 3, 4, 5, 6].map((count) => ({ value: String(count), title: `${count} digits` }));
 const digits = computed({
-  get: () => String(spec.value?.digits ?? 3),
-  set: (text) => {
-    if (spec.value) spec.value.digits = Number(text);
+  get: () => spec.value?.digits ?? 3,
+  set: (count) => {
+    if (spec.value) spec.value.digits = count;
   },
 });
 const notation = computed({
-  get: () => spec.value?.notation as NotationChoice,
+  get: () => wholeNotation(spec.value?.notation ?? {}),
   set: (chosen) => {
     if (spec.value) spec.value.notation = chosen;
   },
@@ -176,8 +175,7 @@ function move(part: Part, by: -1 | 1) {
     </fieldset>
     <fieldset class="grid gap-2">
       <legend class="mb-1">Settings as the controller on the plant takes them</legend>
-      <NotationFields v-model="notation" />
-      <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
+      <TargetFields v-model:notation="notation" v-model:digits="digits" />
     </fieldset>
   </div>
 </template>

@@ -2,16 +2,15 @@
 /** Hand over: the settings in the form and units of the controller that they are typed into, with what stands behind them. */
 import { computed, nextTick, ref, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type TrialRow } from "../api/client";
-import ChoiceField from "../components/ChoiceField.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import StateNotice from "../components/StateNotice.vue";
 import StepFrame from "../components/StepFrame.vue";
 import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
-import NotationFields from "../control/NotationFields.vue";
 import { useNotation } from "../control/useNotation";
 import { evidenceOf, firstTrial } from "../handover/handover";
+import TargetFields from "../handover/TargetFields.vue";
 import DossierMargin from "../handover/DossierMargin.vue";
 import { useDossier } from "../handover/useDossier";
 import { dateText, letter, number } from "../lib/format";
@@ -39,12 +38,7 @@ watch(
   { immediate: true },
 );
 const { notation } = useNotation();
-const digits = useKept("digits of settings", () => "4");
-const DIGITS = [
-  { value: "3", title: "3 digits" },
-  { value: "4", title: "4 digits" },
-  { value: "6", title: "6 digits" },
-];
+const digits = useKept("count of digits", () => 4);
 const VIEWS = [
   { key: "settings", title: "Settings" },
   { key: "text", title: "Structured Text" },
@@ -72,7 +66,7 @@ watch(
       const params = { path: { tag: state.tag, trial: own.number } };
       const body = {
         notation: { ...notation.value },
-        digits: Number(digits.value),
+        digits: digits.value,
         proof: evidence.value?.number ?? null,
       };
       const found = await answered(api.POST("/api/v1/loops/{tag}/hand-over/{trial}", { params, body }));
@@ -321,8 +315,7 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
         <h1 class="heading mb-2">Hand over {{ letter(row.number) }}</h1>
         <div v-if="view === 'settings'" class="grid gap-2">
           <p class="text-[12.5px] text-soft">As the controller on the plant takes them:</p>
-          <NotationFields v-model="notation" />
-          <ChoiceField v-model="digits" label="Typed with" :choices="DIGITS" />
+          <TargetFields v-model:notation="notation" v-model:digits="digits" />
           <p class="text-[12.5px] text-soft">
             <template v-if="handed && !handed.typed.rounding"
               >The settings are typed as they were tried: nothing is rounded.</template

@@ -15,7 +15,11 @@ mod told;
 pub use adaptive::{ModelReferenceSettings, SelfTuningSettings};
 pub use cascade::{Cascade, CascadeSettings};
 pub use feed_forward::FeedForward;
-pub use forms::{Form, InNotation, IntegralAs, Notation, NotationTime, ProportionalAs, Written};
+pub(crate) use forms::check_digits;
+pub use forms::{
+    Form, GainOver, InNotation, IntegralAs, Notation, NotationTime, ProportionalAs, TYPED_DIGITS, TargetController,
+    Written,
+};
 pub use pid::Pid;
 pub use predictive::{Predictive, PredictiveSettings};
 pub use relay::{Relay, RelaySettings};

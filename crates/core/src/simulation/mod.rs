@@ -33,5 +33,5 @@ pub use sweep::{Axis, Sweep, SweepPoint};
 pub use swept::{SweepTarget, sweep_targets};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial, letter};
-pub use typed_in::{Sheet, TYPED_DIGITS, TypedIn, TypedSetting};
+pub use typed_in::{Sheet, TypedIn, TypedSetting};
 pub use wiring::{Links, Select, Wire, Wired};

@@ -3,19 +3,18 @@
 use super::plant::Plant;
 use super::trial::Trial;
 use super::wiring::{Select, Wire};
-use crate::controller::{ControllerSpec, InNotation, Notation, PidSettings, SmithSettings, Told, exactly};
+use crate::Result;
+use crate::controller::{
+    ControllerSpec, InNotation, Notation, PidSettings, SmithSettings, Told, check_digits, exactly,
+};
 use crate::numerics::rounded;
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable};
-use crate::{Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
 /// Relative difference of two settings beneath which they are the same: what is left of a conversion there and back.
 const SAME: f64 = 1e-9;
-
-/// The digits that settings can be typed with.
-pub const TYPED_DIGITS: std::ops::RangeInclusive<u8> = 2..=6;
 
 /// A number as it is typed.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
@@ -75,8 +74,7 @@ impl Plant {
 impl Trial {
     /// The trial as it is typed in, in this notation and with so many significant digits.
     pub fn typed_in(&self, notation: Notation, digits: u8) -> Result<TypedIn> {
-        let (least, most) = (f64::from(*TYPED_DIGITS.start()), f64::from(*TYPED_DIGITS.end()));
-        check::within("digits", f64::from(digits), least, most, "digits")?;
+        check_digits(digits)?;
         let mut typing = Typing { plant: &self.plant, notation, digits, sheets: Vec::new(), departs: None };
         let mut trial = self.clone();
         typing.controller(self.plant.loop_tag(), &self.plant.pv.tag, &mut trial.candidate.controller)?;
@@ -127,11 +125,13 @@ impl Typing<'_> {
     /// Writes the sheets of a controller, and puts in its place what it is when it is typed.
     fn controller(&mut self, name: &str, measures: &str, controller: &mut ControllerSpec) -> Result<()> {
         let title = controller.title();
+        let place = self.plant.measured_tags().iter().position(|tag| *tag == measures).unwrap_or(0);
+        let span = self.plant.measured_spans()[place].clone();
         match controller {
-            ControllerSpec::Pid(settings) => self.pid(name, title, settings, Vec::new()),
+            ControllerSpec::Pid(settings) => self.pid((name, title), &span, settings, Vec::new()),
             ControllerSpec::Smith(smith) => {
-                self.pid(name, title, &mut smith.pid, Vec::new())?;
-                self.predictor(name, measures, smith);
+                self.pid((name, title), &span, &mut smith.pid, Vec::new())?;
+                self.predictor(&span.unit, smith);
                 Ok(())
             }
             ControllerSpec::Cascade(cascade) => {
@@ -141,8 +141,8 @@ impl Typing<'_> {
                     format!("the OP of {name}, 0 to 100 % for {} to {} {unit}", exactly(*low), exactly(*high)),
                 )];
                 let inner = format!("{name}, inner loop of {}", cascade.signal);
-                self.pid(name, "outer controller of a cascade", &mut cascade.outer, Vec::new())?;
-                self.pid(&inner, "inner controller of a cascade", &mut cascade.inner, below)
+                self.pid((name, "outer controller of a cascade"), &span, &mut cascade.outer, Vec::new())?;
+                self.pid((&inner, "inner controller of a cascade"), &cascade.span, &mut cascade.inner, below)
             }
             _ => {
                 let refusal = format!("A {title} has no settings to type in: the trial holds them as a document.");
@@ -152,9 +152,19 @@ impl Typing<'_> {
         }
     }
 
-    fn pid(&mut self, name: &str, title: &str, settings: &mut PidSettings, more: Vec<Told>) -> Result<()> {
+    fn pid(
+        &mut self,
+        (name, title): (&str, &str),
+        span: &Span,
+        settings: &mut PidSettings,
+        more: Vec<Told>,
+    ) -> Result<()> {
         let mut sheet = Sheet { name: name.to_owned(), title: title.to_owned(), ..Sheet::empty() };
-        match self.notation.write(settings).and_then(|own| Ok((own, self.notation.as_typed(settings, self.digits)?))) {
+        match self
+            .notation
+            .write(settings, span)
+            .and_then(|own| Ok((own, self.notation.as_typed(settings, span, self.digits)?)))
+        {
             Err(error) => sheet.refusal = error.to_string(),
             Ok((InNotation { proportional, integral, derivative }, rounded_off)) => {
                 let derivative = Some(derivative).filter(|derivative| derivative.value != 0.0);
@@ -182,10 +192,8 @@ impl Typing<'_> {
     }
 
     /// The model of a Smith predictor, on the sheet of its controller.
-    fn predictor(&mut self, name: &str, measures: &str, smith: &mut SmithSettings) {
+    fn predictor(&mut self, unit_of_pv: &str, smith: &mut SmithSettings) {
         let Some(mut sheet) = self.sheets.pop() else { return };
-        let place = self.plant.measured_tags().iter().position(|tag| *tag == measures);
-        let unit_of_pv = place.map_or("PV unit", |place| self.plant.measured_spans()[place].unit.as_str());
         let unit_of = |unit: &str| unit.replace("PV unit", unit_of_pv);
         let parameters = smith.model.parameters().into_iter();
         let typed: Vec<f64> = parameters
@@ -198,7 +206,6 @@ impl Typing<'_> {
             smith.filter_time = self.row(&mut sheet, "filter of the prediction".into(), smith.filter_time, "s".into());
         }
         sheet.others.push(Told::new("Model of the predictor", smith.model.title()));
-        debug_assert_eq!(sheet.name, name);
         self.sheets.push(sheet);
     }
 }
@@ -231,7 +238,7 @@ fn wired(name: &str, wire: &Wire, is_alone: bool) -> Option<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use crate::controller::{CascadeSettings, ProportionalAs};
+    use crate::controller::{CascadeSettings, GainOver, ProportionalAs};
     use crate::process::LinearSpec;
     use crate::simulation::trial::heater;
     use crate::simulation::{Manipulated, Wired};
@@ -280,6 +287,22 @@ mod tests {
         // What is typed already is typed as it is.
         assert_eq!(typed.trial.typed_in(band, 2).unwrap().rounding, None);
         assert!(typed.trial.typed_in(band, 4).unwrap().rounding.is_none());
+    }
+
+    #[test]
+    fn engineering_units_are_those_of_what_a_controller_measures() {
+        let mut trial = with(ControllerSpec::Pid(PidSettings::pi(1.5, 60.0)));
+        trial.plant.pv.span = Span::new(0.0, 50.0, "°C");
+        let span = Span::new(0.0, 20.0, "kg/s");
+        let inner = PidSettings::pi(0.6, 5.0);
+        let cascade = CascadeSettings { outer: PidSettings::pi(1.5, 60.0), inner, signal: "flow".to_owned(), span };
+        let notation = Notation { gain_over: GainOver::EngineeringUnit, ..Notation::default() };
+        assert_eq!(texts(&trial.typed_in(notation, 3).unwrap().sheets[0])[0], ("gain", "3", "%/°C"));
+        trial.candidate.controller = ControllerSpec::Cascade(Box::new(cascade));
+        let typed = trial.typed_in(notation, 3).unwrap();
+        assert_eq!(texts(&typed.sheets[0])[0], ("gain", "3", "%/°C"));
+        assert_eq!(texts(&typed.sheets[1])[0], ("gain", "3", "%/(kg/s)"));
+        assert_eq!((typed.rounding, &typed.trial), (None, &trial));
     }
 
     #[test]

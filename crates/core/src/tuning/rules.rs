@@ -445,7 +445,8 @@ fn simc(seen: &Seen, choice: &RuleChoice) -> Result<Settings> {
 /// Series settings as ideal ones.
 fn from_series(gain: f64, integral: f64, derivative: f64, mut steps: Vec<String>) -> Result<Settings> {
     let series = Notation { form: Form::Series, ..Notation::default() };
-    let ideal = series.read(gain, Some(integral), derivative, &PidSettings::pi(1.0, 1.0))?;
+    let ideal =
+        series.read(gain, Some(integral), derivative, (&PidSettings::pi(1.0, 1.0), &Span::new(0.0, 100.0, "%")))?;
     steps.push(format!(
         "series form: Kc = {} %/%, Ti = {}, Td = {}",
         readable(gain),

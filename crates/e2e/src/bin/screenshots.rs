@@ -32,14 +32,10 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     save("model").await?;
 
-    for (name, place, text) in
-        [("read", "measure?view=read", "Smith 1972"), ("plan", "measure?view=plan", "expected of a fit")]
-    {
-        page.go(&application.address(&format!("/loops/TIC-204/{place}"))).await?;
-        page.shows(text).await?;
-        page.drawn().await?;
-        save(name).await?;
-    }
+    page.go(&application.address("/loops/TIC-204/measure?view=plan")).await?;
+    page.shows("expected of a fit").await?;
+    page.drawn().await?;
+    save("plan").await?;
 
     page.go(&application.address("/loops/TIC-204/control")).await?;
     page.drawn().await?;
@@ -107,6 +103,12 @@ async fn main() -> Result<()> {
     page.shows("passes all").await?;
     page.shows("keeps every limit under all").await?;
     save("prove").await?;
+    page.click("Over frequency").await?;
+    page.shows("as it came in").await?;
+    page.pick("Record", "A shift in automatic").await?;
+    page.shows("no feedback could have left less than").await?;
+    page.drawn().await?;
+    save("rejection").await?;
     page.go(&application.address("/loops/TIC-204/hand-over?view=dossier")).await?;
     page.shows("What is written here is kept").await?;
     let is_there =

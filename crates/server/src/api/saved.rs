@@ -1,4 +1,4 @@
-//! Plants, scenarios, candidates and proving sets saved for the works, to be used again in any loop.
+//! Plants, scenarios, candidates, proving sets and target controllers saved for the works, to be used again in any loop.
 
 use super::{annotation, name_of};
 use crate::gate::compute;
@@ -21,7 +21,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
 
 #[derive(Debug, Deserialize, IntoParams)]
 struct OfKind {
-    /// `plant`, `scenario`, `candidate` or `proving_set`; all where left out.
+    /// `plant`, `scenario`, `candidate`, `proving_set` or `target`; all where left out.
     kind: Option<SavedKind>,
 }
 
@@ -58,10 +58,11 @@ fn check(spec: &SavedSpec) -> antistasis_core::Result<()> {
         SavedSpec::Scenario(scenario) => scenario.validate_alone(),
         SavedSpec::Candidate(candidate) => candidate.controller.validate(),
         SavedSpec::ProvingSet(set) => set.validate(),
+        SavedSpec::Target(target) => target.validate(),
     }
 }
 
-/// Saves a plant, a scenario, a candidate or a proving set under a new name.
+/// Saves a plant, a scenario, a candidate, a proving set or a target controller under a new name.
 #[utoipa::path(post, path = "/api/v1/saved", tag = "works", request_body = SaveRequest,
     responses((status = 201, body = SavedItem), (status = 404, body = Problem), (status = 409, body = Problem), (status = 422, body = Problem)))]
 async fn save(

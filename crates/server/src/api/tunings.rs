@@ -13,6 +13,7 @@ use antistasis_core::tuning::{
     Another, Beginning, Controlled, ControllerKind, Demands, InOrder, RelayReading, Rule, RuleChoice, RuleTuning,
     another_controller, begin_with, read_relay, tune_by_rule, tune_in_order,
 };
+use antistasis_core::units::Span;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -151,13 +152,20 @@ struct WriteRequest {
     settings: PidSettings,
     /// The notation.
     notation: Notation,
+    /// Span of the PV; needed where the gain is over its engineering unit.
+    #[serde(default = "of_percent")]
+    pv_span: Span,
+}
+
+fn of_percent() -> Span {
+    Span::new(0.0, 100.0, "%")
 }
 
 /// PID settings in the form and units in which a controller on the plant takes them.
 #[utoipa::path(post, path = "/api/v1/notation/write", tag = "tuning", request_body = WriteRequest,
     responses((status = 200, body = InNotation), (status = 422, body = Problem)))]
 async fn write_settings(Body(request): Body<WriteRequest>) -> Result<Json<InNotation>, Problem> {
-    Ok(Json(request.notation.write(&request.settings)?))
+    Ok(Json(request.notation.write(&request.settings, &request.pv_span)?))
 }
 
 /// Settings as a controller on the plant shows them.
@@ -175,14 +183,17 @@ struct ShownSettings {
     derivative: f64,
     /// Everything else.
     others: PidSettings,
+    /// Span of the PV; needed where the gain is over its engineering unit.
+    #[serde(default = "of_percent")]
+    pv_span: Span,
 }
 
 /// PID settings from the form and units in which a controller on the plant shows them.
 #[utoipa::path(post, path = "/api/v1/notation/read", tag = "tuning", request_body = ShownSettings,
     responses((status = 200, body = PidSettings), (status = 422, body = Problem)))]
 async fn read_settings(Body(request): Body<ShownSettings>) -> Result<Json<PidSettings>, Problem> {
-    let ShownSettings { notation, proportional, integral, derivative, others } = request;
-    Ok(Json(notation.read(proportional, integral, derivative, &others)?))
+    let ShownSettings { notation, proportional, integral, derivative, others, pv_span } = request;
+    Ok(Json(notation.read(proportional, integral, derivative, (&others, &pv_span))?))
 }
 
 /// A search for settings in the background.
