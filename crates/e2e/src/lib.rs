@@ -210,7 +210,8 @@ impl Page {
             "--hide-scrollbars",
             &format!("--window-size={width},{height}"),
         ];
-        let capabilities = json!({ "goog:chromeOptions": { "args": arguments } });
+        // Where four browsers share two cores the accessibility rules take their time.
+        let capabilities = json!({ "goog:chromeOptions": { "args": arguments }, "timeouts": { "script": 150_000 } });
         let Value::Object(capabilities) = capabilities else { unreachable!() };
         let client = ClientBuilder::new(HttpConnector::new()).capabilities(capabilities).connect(&address).await?;
         let page = Self { client, _driver: driver };

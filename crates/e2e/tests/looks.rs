@@ -4,7 +4,7 @@ use antistasis_e2e::{Application, Page, Result, binary, project};
 use serde_json::Value;
 
 /// Every view of every step, with a text or an element that says that it is there.
-const VIEWS: [&str; 37] = [
+const VIEWS: [&str; 38] = [
     "/",
     "/loops/TIC-204/measure",
     "/loops/TIC-204/measure?view=plan",
@@ -28,6 +28,7 @@ const VIEWS: [&str; 37] = [
     "/loops/TIC-204/prove?view=strips",
     "/loops/TIC-204/prove?view=spread",
     "/loops/TIC-204/prove?view=trade",
+    "/loops/TIC-204/prove?view=frequency",
     "/loops/TIC-204/hand-over",
     "/loops/TIC-204/hand-over?view=text",
     "/loops/TIC-204/hand-over?view=dossier",
