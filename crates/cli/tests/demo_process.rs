@@ -238,7 +238,7 @@ fn a_demo_that_was_cut_off_is_completed_and_what_a_person_deleted_stays_away() {
     let loops = document["loops"].as_array().unwrap();
     assert_eq!(loops.len(), 7, "{document}");
     let count = |tag: &str, what: &str| loops.iter().find(|one| one["tag"] == tag).unwrap()[what].as_u64().unwrap();
-    assert_eq!((count("TIC-204", "models"), count("TIC-204", "records"), count("LIC-110", "records")), (4, 2, 1));
+    assert_eq!((count("TIC-204", "models"), count("TIC-204", "records"), count("LIC-110", "records")), (4, 3, 1));
     let archive = run(&["export", "TIC-204", "-o", data.path().join("whole.zip").to_str().unwrap()]);
     assert!(archive.status.success(), "{}", String::from_utf8_lossy(&archive.stderr));
     assert!(run(&["delete", "LIC-110"]).status.success());
