@@ -38,7 +38,7 @@ struct Program(Child);
 impl Drop for Program {
     fn drop(&mut self) {
         let _ = Command::new("kill").args(["-INT", &self.0.id().to_string()]).status();
-        let deadline = Instant::now() + Duration::from_secs(15);
+        let deadline = Instant::now() + Duration::from_secs(60);
         while Instant::now() < deadline {
             if !matches!(self.0.try_wait(), Ok(None)) {
                 return;

@@ -25,7 +25,7 @@ fn refusal(name: &str, bytes: &[u8]) -> String {
     let path = file(&directory, name, bytes);
     let begun = Instant::now();
     let said = preview(&path, &Reading::default()).map(drop).unwrap_err().to_string();
-    assert!(begun.elapsed() < Duration::from_secs(5), "{:?}: {said}", begun.elapsed());
+    assert!(begun.elapsed() < Duration::from_secs(30), "{:?}: {said}", begun.elapsed());
     said
 }
 
@@ -215,7 +215,7 @@ fn thousands_of_columns_of_one_name_are_told_apart_at_once() {
     let directory = tempfile::tempdir().unwrap();
     let begun = Instant::now();
     let found = preview(&file(&directory, "same.csv", wide.as_bytes()), &Reading::default()).unwrap();
-    assert!(begun.elapsed() < Duration::from_secs(5), "{:?}", begun.elapsed());
+    assert!(begun.elapsed() < Duration::from_secs(30), "{:?}", begun.elapsed());
     let names: std::collections::HashSet<&String> = found.columns.iter().map(|column| &column.name).collect();
     assert_eq!(names.len(), 9001);
 }
@@ -262,7 +262,7 @@ fn survive(format: Format, bytes: &[u8]) {
     if let Ok(found) = preview(&path, &Reading::default()) {
         let _ = read(&path, &found.guess, &mut |_| true).map_err(|error| assert!(!error.to_string().is_empty()));
     }
-    assert!(begun.elapsed() < Duration::from_secs(5), "{format:?}: {:?}", begun.elapsed());
+    assert!(begun.elapsed() < Duration::from_secs(30), "{format:?}: {:?}", begun.elapsed());
 }
 
 /// A way to damage a file.

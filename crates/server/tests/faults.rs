@@ -102,7 +102,7 @@ async fn connections_that_say_nothing_give_their_places_back() {
     assert!(said.starts_with("HTTP/1.1 200"), "{said}");
     // It had to wait for places that those before it held, and those were taken from them.
     assert!(
-        begun.elapsed() >= Duration::from_secs(5) && begun.elapsed() < Duration::from_secs(40),
+        begun.elapsed() >= Duration::from_secs(5) && begun.elapsed() < Duration::from_secs(55),
         "{:?}",
         begun.elapsed()
     );
