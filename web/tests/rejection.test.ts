@@ -3,7 +3,7 @@ import type { Schemas } from "../src/api/client";
 import { leftOver, sensitivities } from "../src/prove/rejection";
 
 const rejected = (name: string, sensitivity: number[], refusal = "") =>
-  ({ name, sensitivity, refusal, shares: [0, 0, 0] }) as unknown as Schemas["Rejected"];
+  ({ name, sensitivity, refusal, helped: 0, made_worse: 0 }) as unknown as Schemas["Rejected"];
 const found = (candidates: Schemas["Rejected"][]): Schemas["Rejection"] =>
   ({
     arrived: { omega: [0.01, 0.1, 1], variance_per_decade: [4, 2, 1], deviation: 2, least_deviation: 1 },

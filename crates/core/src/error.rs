@@ -86,8 +86,11 @@ fn sentence(field: &str, value: &str, allowed: &str) -> String {
 
 /// A value in whose numbers nobody has to count zeros: `1e300 °C`.
 fn without_zeros(value: &str) -> String {
+    // What a person types so is a tag or a text, and stays.
     let short = |word: &str| match word.parse::<f64>() {
-        Ok(number) if number != 0.0 && !(1e-5..1e15).contains(&number.abs()) && number.is_finite() => {
+        Ok(number)
+            if word.len() > 20 && number != 0.0 && !(1e-15..1e15).contains(&number.abs()) && number.is_finite() =>
+        {
             format!("{number:e}")
         }
         _ => word.to_owned(),
@@ -265,7 +268,7 @@ mod tests {
         let said = |value: &str| Error::invalid("gain", value, "at most 5").to_string();
         assert_eq!(said(&1e300.to_string()), "The gain is 1e300: it must be at most 5.");
         assert_eq!(said(&format!("only {} °C", -1e-308)), "The gain is only -1e-308 °C: it must be at most 5.");
-        for plain in ["0", "0.0001", "-12.5 s", "100000000000", "none", "2 lags"] {
+        for plain in ["0", "0.0001", "-12.5 s", "100000000000", "1000000000000000", "none", "2 lags"] {
             assert_eq!(said(plain), format!("The gain is {plain}: it must be at most 5."));
         }
     }

@@ -6,11 +6,16 @@ import NotationFields from "../control/NotationFields.vue";
 import SavedList from "../control/SavedList.vue";
 import { wholeNotation, type NotationChoice } from "../control/useNotation";
 import { useSaved } from "../control/useSaved";
+import { rangeOf } from "../lib/field";
 
 const notation = defineModel<NotationChoice>("notation", { required: true });
 const digits = defineModel<number>("digits", { required: true });
 const saved = useSaved("target");
-const DIGITS = [2, 3, 4, 5, 6].map((count) => ({ value: String(count), title: `${count} digits` }));
+const { min = 2, max = 6 } = rangeOf("TargetController", "digits");
+const DIGITS = Array.from({ length: max - min + 1 }, (_, k) => String(min + k)).map((count) => ({
+  value: count,
+  title: `${count} digits`,
+}));
 
 const present = (): Schemas["TargetController"] => ({
   notation: { ...notation.value },

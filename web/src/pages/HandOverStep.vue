@@ -54,14 +54,18 @@ const view = computed({
 
 const handed = shallowRef<Schemas["HandedOver"] | null>(null);
 const refusal = ref("");
+/** Whether what stands there is still being written anew. */
+const isPending = ref(false);
 let asked = 0;
 watch(
   // Stale parts come by what is upstream.
   [row, () => evidence.value?.number, notation, digits, () => state.models, () => state.records, comebacks],
-  async () => {
-    const own = row.value;
-    if (!own) return;
+  async ([own], [before]) => {
     const mine = ++asked;
+    // The settings of one candidate never stand under the name of another.
+    if (own?.id !== before?.id) handed.value = null;
+    if (!own) return;
+    isPending.value = true;
     try {
       const params = { path: { tag: state.tag, trial: own.number } };
       const body = {
@@ -78,8 +82,9 @@ watch(
       handed.value = null;
       refusal.value = messageOf(error);
     }
+    isPending.value = false;
   },
-  { immediate: true, deep: true },
+  { immediate: true },
 );
 const sheets = computed(() => handed.value?.typed.sheets ?? []);
 const warnings = computed(() => handed.value?.warnings ?? []);
@@ -87,7 +92,7 @@ const warnings = computed(() => handed.value?.warnings ?? []);
 /** What the numbers that are typed mean, as a trial of its own: rounding is part of what is handed over. */
 async function keepAsTyped() {
   const [from, typed] = [row.value, handed.value?.typed];
-  if (!from || !typed) return;
+  if (!from || !typed || isPending.value) return;
   try {
     const kept = await answered(
       api.POST("/api/v1/loops/{tag}/trials", {
@@ -325,7 +330,12 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
             >
           </p>
           <div class="flex flex-wrap gap-2">
-            <button type="button" class="button" :disabled="!handed?.typed.rounding" @click="keepAsTyped">
+            <button
+              type="button"
+              class="button"
+              :disabled="isPending || !handed?.typed.rounding"
+              @click="keepAsTyped"
+            >
               Keep as typed in
             </button>
             <button type="button" class="button" @click="print">Print</button>

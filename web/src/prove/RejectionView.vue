@@ -39,9 +39,11 @@ const refusedDeadTime = ref("");
 let asked = 0;
 watch(
   [() => props.row.id, () => model.value?.id, record, deadTime, comebacks],
-  async () => {
-    if (!model.value || !record.value) return;
+  async ([row], [before]) => {
     const mine = ++asked;
+    // What one proof's candidates leave never stands beside another.
+    if (row !== before) found.value = null;
+    if (!model.value || !record.value) return;
     try {
       const query = { model: model.value.id, record: record.value, dead_time: deadTime.value ?? undefined };
       const params = { path: { id: props.row.id }, query };
@@ -167,8 +169,8 @@ const share = (value: number) => `${Math.round(100 * value)} %`;
                   {{ own.worse ? `${duration(own.worse[1])} to ${duration(own.worse[0])}` : "nothing" }}
                 </td>
                 <td class="text-right">{{ own.largest ? `${number(own.largest[0])} times` : "–" }}</td>
-                <td class="text-right">{{ share(own.shares[0] ?? 0) }}</td>
-                <td class="text-right">{{ share(own.shares[2] ?? 0) }}</td>
+                <td class="text-right">{{ share(own.helped) }}</td>
+                <td class="text-right">{{ share(own.made_worse) }}</td>
               </template>
             </tr>
             <tr v-if="found.arrived.least_deviation != null" class="border-t border-rule text-soft">

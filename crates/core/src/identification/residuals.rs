@@ -1,7 +1,7 @@
 //! What is left between data and model: its correlations, and tests that it is noise without memory and without the
 //! input.
 
-use crate::numerics::{dot, levinson};
+use crate::numerics::{by_akaike, dot, levinson};
 use serde::{Deserialize, Serialize};
 use statrs::distribution::{ChiSquared, ContinuousCDF};
 use utoipa::ToSchema;
@@ -45,10 +45,7 @@ impl Autoregression {
     pub(crate) fn of(residuals: &[f64]) -> Self {
         let count = residuals.iter().filter(|value| value.is_finite()).count();
         let covariances = autocovariances(residuals, 30.min(count / 10));
-        let orders = levinson(&covariances);
-        let criterion =
-            |order: usize, variance: f64| count as f64 * variance.max(f64::MIN_POSITIVE).ln() + 2.0 * order as f64;
-        let best = orders.into_iter().min_by(|a, b| criterion(a.0.len(), a.1).total_cmp(&criterion(b.0.len(), b.1)));
+        let best = by_akaike(levinson(&covariances), count);
         best.map_or(Self { coefficients: Vec::new(), variance: 0.0 }, |(coefficients, variance)| Self {
             coefficients,
             variance,

@@ -24,7 +24,9 @@ pub(crate) use recursive::RecursiveLeastSquares;
 pub(crate) use riccati::symmetrise;
 pub use riccati::{regulator_gain, riccati};
 pub use search::{bisect, peak, peak_in};
-pub use statistics::{NORMAL_95, burg, covariances, dot, levinson, median, quantile, range, square_root};
+pub use statistics::{
+    NORMAL_95, burg, by_akaike, covariances, dot, levinson, longest_run, median, quantile, range, square_root,
+};
 
 /// Sweeps after which a decomposition that has not converged never will: of what is not finite, or at the edge of it.
 pub(crate) const MOST_SWEEPS: usize = 10_000;

@@ -4,6 +4,7 @@ use super::MOST_SWEEPS;
 use nalgebra::{DMatrix, SymmetricEigen};
 use num_complex::Complex64;
 use rustfft::FftPlanner;
+use std::ops::Range;
 
 /// Two-sided 95 % quantile of the normal distribution.
 pub const NORMAL_95: f64 = 1.959_963_984_540_054;
@@ -114,6 +115,32 @@ pub fn covariances(a: &[f64], b: &[f64], most: usize) -> Vec<f64> {
     let scale = 1.0 / (size as f64 * count as f64);
     let at = |lag: usize| if lag.min(size - lag) < count { products[lag].re * scale } else { 0.0 };
     (1..=most).rev().map(|lag| at(size - lag)).chain((0..=most).map(at)).collect()
+}
+
+/// Of autoregressions of order 0, 1, … from so many samples, as [`levinson`] and [`burg`] give them, the one that Akaike's criterion
+/// takes (Akaike, IEEE Trans. Automatic Control 19, 1974); none of none.
+#[must_use]
+pub fn by_akaike(orders: Vec<(Vec<f64>, f64)>, samples: usize) -> Option<(Vec<f64>, f64)> {
+    let criterion = |(coefficients, variance): &(Vec<f64>, f64)| {
+        samples as f64 * variance.max(f64::MIN_POSITIVE).ln() + 2.0 * coefficients.len() as f64
+    };
+    orders.into_iter().min_by(|a, b| criterion(a).total_cmp(&criterion(b)))
+}
+
+/// The longest run of true, the first of those that are as long; empty where there is none.
+pub fn longest_run(holds: impl IntoIterator<Item = bool>) -> Range<usize> {
+    let (mut best, mut from) = (0..0, None);
+    for (k, holds) in holds.into_iter().enumerate() {
+        if !holds {
+            from = None;
+            continue;
+        }
+        let from = *from.get_or_insert(k);
+        if k + 1 - from > best.len() {
+            best = from..k + 1;
+        }
+    }
+    best
 }
 
 /// The scalar product of the part that both have, in four sums that a processor adds up side by side.

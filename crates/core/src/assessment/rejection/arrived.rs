@@ -2,7 +2,7 @@
 
 use super::super::{FrequencyCurves, SampledLoop};
 use super::least_variance::ahead;
-use crate::numerics::burg;
+use crate::numerics::{burg, by_akaike};
 use crate::simulation::Trial;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -54,8 +54,10 @@ pub struct Rejected {
     pub worse: Option<[f64; 2]>,
     /// The largest |S|, and its period in s.
     pub largest: Option<[f64; 2]>,
-    /// Shares of the variance of the disturbance where it helps, does nothing (within 10 %), and makes worse.
-    pub shares: [f64; 3],
+    /// Share of the variance of the disturbance where it helps.
+    pub helped: f64,
+    /// Share where it makes worse; what is left to 1 it leaves as it is, within 10 %.
+    pub made_worse: f64,
     /// Why nothing is told; empty where something is.
     pub refusal: String,
 }
@@ -73,11 +75,7 @@ impl Arrived {
         let mean = disturbance.iter().sum::<f64>() / samples as f64;
         let centred: Vec<f64> = disturbance.iter().map(|value| value - mean).collect();
         let orders = burg(&[&centred], MOST_ORDER.min(samples / 10));
-        let criterion = |(coefficients, variance): &(Vec<f64>, f64)| {
-            samples as f64 * variance.max(f64::MIN_POSITIVE).ln() + 2.0 * coefficients.len() as f64
-        };
-        let best = orders.into_iter().min_by(|a, b| criterion(a).total_cmp(&criterion(b)));
-        let (coefficients, innovation) = best.unwrap_or_default();
+        let (coefficients, innovation) = by_akaike(orders, samples).unwrap_or_default();
         if innovation <= 0.0 {
             return Err(Error::unfit(
                 "nothing came in: the PV stands still",
@@ -157,7 +155,6 @@ impl Arrived {
         let share = |holds: &dyn Fn(f64) -> bool| {
             (self.integrated(|k| if holds(sensitivity[k]) { 1.0 } else { 0.0 }) / variance).clamp(0.0, 1.0)
         };
-        let (helps, worse) = (share(&|s| s < 1.0 / NOTHING), share(&|s| s > NOTHING));
         let period = |k: usize| TAU / self.omega[k];
         let first_without_help = sensitivity.iter().position(|s| *s >= 1.0 / NOTHING);
         let worst = (0..sensitivity.len()).max_by(|a, b| sensitivity[*a].total_cmp(&sensitivity[*b]));
@@ -176,7 +173,8 @@ impl Arrived {
                 .zip(sensitivity.iter().rposition(is_worse))
                 .map(|(from, to)| [period(from), period(to)]),
             largest: worst.map(|k| [sensitivity[k], period(k)]),
-            shares: [helps, (1.0 - helps - worse).max(0.0), worse],
+            helped: share(&|s| s < 1.0 / NOTHING),
+            made_worse: share(&|s| s > NOTHING),
             sensitivity,
             refusal: String::new(),
         }

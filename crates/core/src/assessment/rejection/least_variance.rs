@@ -82,7 +82,7 @@ pub(super) fn ahead(interval: f64, dead_time: f64) -> Result<usize> {
     let (every, dead_time) = (readable_duration(interval), readable_duration(dead_time));
     Err(Error::unfit(
         format!("a sample every {every} is too seldom for a dead time of {dead_time}"),
-        format!("take a record with a sample every {most} at least"),
+        format!("take a record with a sample every {most} or more often"),
     ))
 }
 
@@ -218,7 +218,8 @@ impl<'a> Forecast<'a> {
 
 /// Where nothing can be foreseen: how much less than 1 the index may still be, so many samples not showing it.
 fn chance_of_nothing(count: usize, ahead: usize) -> f64 {
-    // A forecast by one direction takes this much by chance once in twenty times, its errors correlated over the dead time.
+    // A forecast by one direction takes this much by chance once in twenty times, its errors correlated over the dead time (the 95 %
+    // point of χ² with one degree of freedom; that they count as so many fewer samples is this project's choice).
     (1.0 - 3.841 * ahead as f64 / count as f64).max(0.0)
 }
 

@@ -10,6 +10,7 @@ pub use arrived::{Arrived, Rejected};
 pub use least_variance::LeastVariance;
 
 use crate::identification::{DataSet, Model};
+use crate::numerics::longest_run;
 use crate::preparation::Prepared;
 use crate::series::{Record, Role, TimeAxis};
 use crate::simulation::Trial;
@@ -21,7 +22,7 @@ use utoipa::ToSchema;
 
 /// Share of samples at which the OP moves, from which on a controller moves it.
 const MOVED_BY_A_CONTROLLER: f64 = 0.1;
-/// Dead times after a set point move until a loop counts as in operation again.
+/// Dead times after a set point move until a loop counts as in operation again (this project's choice).
 const SETTLING: f64 = 10.0;
 /// Share of the samples with the OP at an end from which on the loop does not control.
 const AT_AN_END: f64 = 0.05;
@@ -121,36 +122,16 @@ fn no_index(error: &Error) -> Verdict {
 /// The part of the PV that the model does not owe to the OP.
 fn arrived(data: &DataSet, model: &Model, dead_time: f64) -> Result<Arrived> {
     // The longest stretch without a gap.
-    let whole: Vec<bool> = (0..data.axis.len())
-        .map(|k| data.inputs.iter().chain(&data.outputs).all(|series| series.values[k].is_finite()))
-        .collect();
-    let range = longest(&whole);
+    let is_whole = |k: usize| data.inputs.iter().chain(&data.outputs).all(|series| series.values[k].is_finite());
+    let range = longest_run((0..data.axis.len()).map(is_whole));
     if range.len() < 2 {
         return Err(Error::unfit("the record has no whole stretch", "fill its gaps at Measure"));
     }
-    let data = data.slice(range.clone());
+    let data = data.slice(range);
     let simulated = model.simulate_on(&data)?.swap_remove(0);
     let left: Vec<f64> = data.outputs[0].values.iter().zip(simulated).map(|(measured, own)| measured - own).collect();
     let interval = evenly(&data.axis)?;
     Arrived::of(&left, interval, dead_time)
-}
-
-/// The longest run of true; empty where there is none.
-fn longest(holds: &[bool]) -> Range<usize> {
-    let (mut best, mut from) = (0..0, None);
-    for k in 0..=holds.len() {
-        match (holds.get(k).copied().unwrap_or(false), from) {
-            (true, None) => from = Some(k),
-            (false, Some(start)) => {
-                if k - start > best.len() {
-                    best = start..k;
-                }
-                from = None;
-            }
-            _ => {}
-        }
-    }
-    best
 }
 
 /// A stretch of a record in which a loop runs by itself, its set point standing still.
@@ -181,8 +162,8 @@ fn operating(record: &Record, unit: &str, dead_time: f64) -> Result<Operating> {
     let sp = record.channel(Role::Sp).map(|channel| channel.values_in(unit)).transpose()?;
     let interval = evenly(&record.axis)?;
     let stands = |k: usize| sp.as_ref().is_none_or(|sp| sp[k].is_finite() && (k == 0 || sp[k] == sp[k - 1]));
-    let holds: Vec<bool> = (0..pv.len()).map(|k| pv[k].is_finite() && op[k].is_finite() && stands(k)).collect();
-    let mut range = longest(&holds);
+    let holds = |k: usize| pv[k].is_finite() && op[k].is_finite() && stands(k);
+    let mut range = longest_run((0..pv.len()).map(holds));
     // After a move of the set point the loop is still on its way.
     if sp.is_some() && range.start > 0 {
         let settling = ((SETTLING * dead_time / interval) as usize).min(range.len() / 4);
@@ -275,7 +256,7 @@ fn of_candidates(found: &Rejection) -> Vec<Verdict> {
         ));
     }
     for (own, _) in &told {
-        let [_, _, worse] = own.shares;
+        let worse = own.made_worse;
         if let Some(([slow, fast], [peak, _])) = own.worse.zip(own.largest)
             && worse > MADE_WORSE
         {

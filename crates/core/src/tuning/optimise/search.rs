@@ -4,6 +4,7 @@ use super::bench::{Bench, Figures, excess};
 use super::{ControllerStructure, Demand, Demands, Objective};
 use crate::Result;
 use crate::assessment::Family;
+use crate::numerics::longest_run;
 
 /// What is made small: an objective, or how far one figure can be brought down.
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -121,7 +122,8 @@ impl Search<'_> {
         let [low, high] = self.bench.gains;
         let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
         let allowed = |gain: f64| self.keeps_over_frequency(&families, gain);
-        let Some((from, to)) = longest_run((0..GAINS).map(|k| allowed(gain_at(k)))) else {
+        let kept = longest_run((0..GAINS).map(|k| allowed(gain_at(k))));
+        if kept.is_empty() {
             // Nothing keeps it: the gain that misses it least.
             let missed: Vec<Option<f64>> =
                 (0..GAINS).map(|k| self.missed_over_frequency(&families, gain_at(k))).collect();
@@ -130,7 +132,8 @@ impl Search<'_> {
                 .min_by(|a, b| missed[*a].unwrap_or(f64::MAX).total_cmp(&missed[*b].unwrap_or(f64::MAX)));
             let Some(k) = least else { return Ok(None) };
             return self.try_at(&families, gain_at(k), integral, derivative).map(Some);
-        };
+        }
+        let (from, to) = (kept.start, kept.end - 1);
         let halvings = if look == Look::Coarsely { 4 } else { 14 };
         let edge = |inside: f64, outside: f64| {
             let (mut inside, mut outside) = (inside.ln(), outside.ln());
@@ -294,22 +297,6 @@ impl Search<'_> {
         simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
         Ok(simplex[0].1)
     }
-}
-
-/// First and last place of the longest run of true.
-fn longest_run(values: impl Iterator<Item = bool>) -> Option<(usize, usize)> {
-    let (mut best, mut start): (Option<(usize, usize)>, Option<usize>) = (None, None);
-    for (k, value) in values.enumerate() {
-        if !value {
-            start = None;
-            continue;
-        }
-        let from = *start.get_or_insert(k);
-        if best.is_none_or(|(a, b)| k - from > b - a) {
-            best = Some((from, k));
-        }
-    }
-    best
 }
 
 /// The least score between two places, by golden section.
