@@ -377,7 +377,7 @@ fn what_cannot_be_wired_is_refused_at_its_field() {
     assert_eq!(field, "candidate.further[0].sets[0].to");
     assert!(text.contains("U1, U2, Y1.SP"), "{text}");
     let (field, text) = refused(&|trial| trial.candidate.further[0].sets[0].to = "U1".into());
-    assert!(field == "candidate.sets" && text.contains("several controllers set U1"), "{field} {text}");
+    assert!(field == "candidate.sets" && text.contains("Several controllers set U1"), "{field} {text}");
     let (field, _) = refused(&|trial| trial.candidate.further[0].name = "Y1".into());
     assert_eq!(field, "candidate.further[0].name");
     let (field, text) = refused(&|trial| {

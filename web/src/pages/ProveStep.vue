@@ -20,7 +20,16 @@ import { tell } from "../lib/notes";
 import { plain } from "../lib/plain";
 import { useSelected } from "../lib/query";
 import CellStrip from "../prove/CellStrip.vue";
-import { best, contenders, firstRows, sizeText, trialOf, type Proof, type ProofRow } from "../prove/proof";
+import {
+  best,
+  contenders,
+  firstRows,
+  howFar,
+  sizeText,
+  trialOf,
+  type Proof,
+  type ProofRow,
+} from "../prove/proof";
 import ProofMargin from "../prove/ProofMargin.vue";
 import ProofTable from "../prove/ProofTable.vue";
 import SpreadView from "../prove/SpreadView.vue";
@@ -100,13 +109,21 @@ async function proposedSet(base: TrialRow) {
   return answered(api.POST("/api/v1/proofs/propose", { body: plain(base.trial) }));
 }
 
-async function begin() {
+/** Where none is proposed: what the trial itself went through. */
+async function scenarioAsSet(base: TrialRow): Promise<Proof["set"]> {
+  const name = `scenario of ${letter(base.number)}`;
+  const body = { trial: plain(base.trial), name };
+  const own = await answered(api.POST("/api/v1/proofs/disturbance", { body }));
+  return { name: `${state.tag}, made by hand`, note: "", disturbances: [own] };
+}
+
+async function begin(setOf = proposedSet) {
   const base = beginning.value;
   if (!base || isProposing.value) return;
   isProposing.value = true;
   failure.value = "";
   try {
-    const set = await proposedSet(base);
+    const set = await setOf(base);
     const { plant, scenario } = plain(base.trial);
     draft.value = {
       version: 1,
@@ -196,9 +213,13 @@ function select(to: ProofRow) {
 async function prove() {
   const proof = draft.value;
   if (!proof || job.state.value) return;
+  await proven(() => job.follow({ proof: plain(proof), label: null, model_id: modelId.value }));
+}
+
+async function proven(end: () => Promise<ProofRow | null>) {
   [failure.value, refusedField.value] = ["", ""];
   try {
-    const made = await job.follow({ proof: plain(proof), label: null, model_id: modelId.value });
+    const made = await end();
     if (!made) return;
     await loop.refreshProofs();
     selected.value = made.id;
@@ -209,6 +230,13 @@ async function prove() {
   }
 }
 const share = computed(() => Math.round(100 * (job.state.value?.share ?? 0)));
+// What was begun before this page was opened goes on all the same.
+onMounted(async () => {
+  if (job.state.value) return;
+  const params = { path: { tag: state.tag } };
+  const [under] = await answered(api.GET("/api/v1/loops/{tag}/proofs/under-way", { params })).catch(() => []);
+  if (under && !job.state.value) void proven(() => job.resume(under));
+});
 
 // --- what is shown ---
 
@@ -312,7 +340,7 @@ async function afterDeletion() {
           <progress class="w-40" max="100" :value="share" aria-label="How far the proof is">
             {{ share }} %
           </progress>
-          <span class="text-soft tabular-nums">{{ share }} % of {{ draft ? sizeText(draft) : "" }}</span>
+          <span class="text-soft tabular-nums">{{ howFar(job.state.value) }}</span>
           <button type="button" class="button ml-auto" @click="job.cancel">Cancel the proof</button>
         </div>
         <template v-if="row">
@@ -357,12 +385,15 @@ async function afterDeletion() {
           title="No proving set can be proposed"
           :retry="() => begin()"
         >
-          {{ failure }}
+          <p>{{ failure }}</p>
+          <button v-if="beginning" type="button" class="button mt-3" @click="begin(scenarioAsSet)">
+            Begin with the scenario of {{ letter(beginning.number) }}
+          </button>
         </StateNotice>
         <StateNotice v-else-if="!job.state.value" kind="empty" title="Not proven yet">
           <p>
-            {{ sizeText(draft) }} stand at the right, proposed for {{ state.tag }}: look whether the limits
-            are what the plant bears, then prove.
+            {{ sizeText(draft) }} stand at the right for {{ state.tag }}: look whether the limits are what the
+            plant bears, then prove.
           </p>
           <button type="button" class="button button-main mt-3" @click="prove">Prove it</button>
         </StateNotice>

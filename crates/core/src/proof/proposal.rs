@@ -8,7 +8,7 @@ use crate::instrument::{ActuatorSpec, Failure};
 use crate::numerics::rounded;
 use crate::process::{Description, Quantity};
 use crate::simulation::{Event, Plant, Scenario, Simulation, Trial, round_down};
-use crate::tuning::{SimcChoice, begin_on_plant};
+use crate::tuning::{FirstTrial, SimcChoice, begin_as_paired, begin_on_plant};
 use crate::verdict::{readable, readable_duration};
 use crate::{Error, Result};
 use std::collections::BTreeMap;
@@ -36,6 +36,8 @@ struct Ground<'a> {
     /// The candidate that limits are taken from, and what it is.
     reference: Trial,
     settings: String,
+    /// The scan on which it runs, s: that of the trial, its own where one of them plans ahead.
+    scan: f64,
     /// When things begin, and how long a loop on this plant takes to settle, s.
     lead: f64,
     settles: f64,
@@ -56,13 +58,16 @@ pub fn propose_set(trial: &Trial) -> Result<ProvingSet> {
     trial.validate()?;
     let ground = Ground::of(trial)?;
     let mut disturbances = Vec::new();
+    let mut refused = None;
     for mut one in ground.all() {
-        if ground.limit(&mut one) {
-            disturbances.push(one);
+        match ground.limit(&mut one) {
+            Ok(()) => disturbances.push(one),
+            Err(error) => refused = refused.or(Some(error)),
         }
     }
     if disturbances.is_empty() {
-        return Err(Error::unfit("nothing that could be tried runs on this plant", "make disturbances by hand"));
+        let nothing = Error::unfit("nothing that could be tried runs on this plant", "make disturbances by hand");
+        return Err(refused.unwrap_or(nothing));
     }
     let note = format!(
         "Limits are {ROOM} times what {} reach on this plant, of what the OP does {ROOM_OF_TRAVEL} times: put in what the plant bears.",
@@ -71,15 +76,25 @@ pub fn propose_set(trial: &Trial) -> Result<ProvingSet> {
     Ok(ProvingSet { name: format!("{}, as proposed", trial.plant.loop_tag()), note, disturbances })
 }
 
+/// Whether its controller plans ahead by its scans, so that it runs on these and no others.
+fn plans_ahead(trial: &Trial) -> bool {
+    let mut all = trial.candidate.further.iter().map(|wired| &wired.controller);
+    trial.candidate.controller.predictive().is_some() || all.any(|controller| controller.predictive().is_some())
+}
+
 impl<'a> Ground<'a> {
     fn of(trial: &'a Trial) -> Result<Self> {
         let plant = &trial.plant;
-        let begun = begin_on_plant(plant, &SimcChoice::default()).ok();
-        let fits = |begun: &Trial| {
-            // Settings for fewer loops than the trial has say nothing of the others.
-            begun.candidate.further.len() >= trial.candidate.further.len() || trial.stands_alone()
+        let choice = SimcChoice::default();
+        let fits = |begun: &FirstTrial| {
+            // Settings for another pairing do not run on this plant, and those for fewer loops say nothing of the others.
+            let (begun, own) = (&begun.trial.plant, &begun.trial.candidate);
+            let loops = own.further.len() >= trial.candidate.further.len() || trial.stands_alone();
+            (&begun.pv, &begun.op, &begun.further_driven) == (&plant.pv, &plant.op, &plant.further_driven) && loops
         };
-        let (reference, settings) = match begun.filter(|begun| fits(&begun.trial)) {
+        let begun = begin_on_plant(plant, &choice).ok().filter(fits);
+        let begun = begun.or_else(|| begin_as_paired(plant, &choice).ok().filter(fits));
+        let (reference, settings) = match begun {
             Some(begun) => (begun.trial, format!("settings by {}", begun.settings)),
             None if trial.candidate.controller == ControllerSpec::Manual => {
                 let remedy = "choose a controller first: limits come from what it reaches";
@@ -95,7 +110,9 @@ impl<'a> Ground<'a> {
         let names = trial.candidate.further.iter().map(|wired| wired.name.clone());
         // Which controllers have a loop of their own shows in the columns: a scan of it is enough.
         let mut brief = trial.clone();
-        brief.scenario = Scenario { duration: of.scan, events: Vec::new(), further: BTreeMap::new(), ..of.clone() };
+        let own = trial.scenario.scan;
+        brief.scenario =
+            Scenario { duration: own, scan: own, events: Vec::new(), further: BTreeMap::new(), ..of.clone() };
         let trace = brief.run()?;
         let with_loop = |name: &String| trial.trace_seen_from(name, &trace).is_ok_and(|seen| seen.is_some());
         Ok(Self {
@@ -105,6 +122,7 @@ impl<'a> Ground<'a> {
             load: round_down((0.5 * room).min(10.0)),
             step: round_down(0.04 * plant.pv.span.width()),
             further: names.filter(with_loop).collect(),
+            scan: if [trial, &reference].into_iter().any(plans_ahead) { of.scan } else { own },
             reference,
             settings,
             trial,
@@ -294,7 +312,7 @@ impl<'a> Ground<'a> {
             let name = format!("{} falls by a tenth over {}", own.name.replace('_', " "), readable_duration(over));
             let reason = "of all parameters the one whose drift upsets the loop most";
             let one = self.item(name, reason, at + 2.0 * over).with(event);
-            let largest = self.measured(&one, 0)?.first().copied().flatten()?;
+            let largest = self.measured(&one, 0).ok()?.first().copied().flatten()?;
             (value != 0.0 && largest > 0.0).then_some((one, largest))
         };
         let all = self.description.parameters.iter().filter_map(upset);
@@ -307,20 +325,20 @@ impl<'a> Ground<'a> {
         stated.unwrap_or(own.value)
     }
 
-    /// What the reference makes of a disturbance; None where it cannot happen to this plant.
-    fn measured(&self, one: &Disturbance, seed: u64) -> Option<Vec<Option<f64>>> {
+    /// What the reference makes of a disturbance. Errors where it cannot happen to this plant.
+    fn measured(&self, one: &Disturbance, seed: u64) -> Result<Vec<Option<f64>>> {
         let trial = Trial {
-            plant: one.changes.applied(self.plant()).ok()?,
+            plant: one.changes.applied(self.plant())?,
             scenario: Scenario {
                 duration: one.duration,
-                scan: self.trial.scenario.scan,
+                scan: self.scan,
                 seed,
                 events: one.events.clone(),
                 further: one.further.clone(),
             },
             ..self.reference.clone()
         };
-        let trace = Simulation::new(&trial).ok()?.run();
+        let trace = Simulation::new(&trial)?.run();
         let begins = one.begins();
         let each = one.criteria.iter().map(|criterion| match criterion.of.as_deref() {
             None => criterion.measure(&Seen { trace: &trace, begins }),
@@ -329,21 +347,21 @@ impl<'a> Ground<'a> {
                 criterion.measure(&Seen { trace: &seen, begins })
             }
         });
-        Some(each.collect())
+        Ok(each.collect())
     }
 
     /// The worst of each figure over several runs where something is drawn at random, else that of the only one.
-    fn worst(&self, one: &Disturbance) -> Option<Vec<Option<f64>>> {
+    fn worst(&self, one: &Disturbance) -> Result<Vec<Option<f64>>> {
         let walks = one.events.iter().any(|event| matches!(event, Event::LoadWalk { .. }));
         let noisy = one.changes.noise.unwrap_or(self.plant().sensor.noise) > 0.0;
         let runs = if walks || noisy { RUNS } else { 1 };
-        let all: Vec<Vec<Option<f64>>> = (0..runs).map(|seed| self.measured(one, seed)).collect::<Option<_>>()?;
+        let all: Vec<Vec<Option<f64>>> = (0..runs).map(|seed| self.measured(one, seed)).collect::<Result<_>>()?;
         let most = |k: usize| all.iter().try_fold(0.0, |most: f64, values| Some(most.max(values[k]?)));
-        Some((0..one.criteria.len()).map(most).collect())
+        Ok((0..one.criteria.len()).map(most).collect())
     }
 
     /// Narrows the band of a disturbance that hardly leaves it; the figures as they are then.
-    fn narrowed(&self, one: &mut Disturbance, values: Vec<Option<f64>>) -> Option<Vec<Option<f64>>> {
+    fn narrowed(&self, one: &mut Disturbance, values: Vec<Option<f64>>) -> Result<Vec<Option<f64>>> {
         let largest = one.criteria.iter().position(|own| own.of.is_none() && own.figure == Figure::LargestDeviation {});
         let largest = largest.and_then(|k| values[k]).unwrap_or(0.0);
         let least = LEAST * self.plant().pv.span.width();
@@ -356,12 +374,13 @@ impl<'a> Ground<'a> {
                 narrower = true;
             }
         }
-        if narrower { self.worst(one) } else { Some(values) }
+        if narrower { self.worst(one) } else { Ok(values) }
     }
 
-    /// Gives a disturbance its limits; false where it cannot happen to this plant.
-    fn limit(&self, one: &mut Disturbance) -> bool {
-        let Some(values) = self.worst(one).and_then(|values| self.narrowed(one, values)) else { return false };
+    /// Gives a disturbance its limits. Errors where it cannot happen to this plant.
+    fn limit(&self, one: &mut Disturbance) -> Result<()> {
+        let values = self.worst(one)?;
+        let values = self.narrowed(one, values)?;
         let least = LEAST * self.plant().pv.span.width();
         let moves = one.events.iter().chain(one.further.values().flatten()).filter_map(|event| match event {
             Event::SetPointStep { by, .. } => Some(by.abs()),
@@ -385,7 +404,7 @@ impl<'a> Ground<'a> {
             let is_time = matches!(criterion.figure, Figure::RecoveryTime { .. });
             criterion.most = most.map(|most| if is_time { most.min(left) } else { most });
         }
-        true
+        Ok(())
     }
 }
 

@@ -254,17 +254,17 @@ impl Wiring {
             let with: Vec<&Lead> = self.leads.iter().filter(|other| other.end == one.end).collect();
             let (usual, selects): (Vec<&Lead>, Vec<&Lead>) = with.iter().partition(|lead| lead.select.is_none());
             if usual.len() != 1 {
-                let who = if usual.is_empty() { "nothing else sets" } else { "several controllers set" };
-                let allowed = "one controller that sets a signal, and others that override it by `select`";
-                return Err(Error::invalid(field, format!("{who} {}", name(one.end)), allowed));
+                let who = if usual.is_empty() { "Nothing else sets" } else { "Several controllers set" };
+                let rule = "one controller sets a signal, and others override it by `select`";
+                return Err(Error::said(field, format!("{who} {}: {rule}.", name(one.end))));
             }
             if selects.iter().any(|lead| lead.select != selects[0].select) {
-                let allowed = "the lowest, or the highest, of all";
-                return Err(Error::invalid(field, format!("both selections at {}", name(one.end)), allowed));
+                let said = format!("{} is set by the lowest and by the highest: it is one of them.", name(one.end));
+                return Err(Error::said(field, said));
             }
             if self.leads[..k].iter().any(|other| other.from == one.from && other.end == one.end) {
-                let allowed = "one wire to each signal";
-                return Err(Error::invalid(field, format!("two wires to {}", name(one.end)), allowed));
+                let said = format!("Two wires of one controller lead to {}: one is enough.", name(one.end));
+                return Err(Error::said(field, said));
             }
             let is_plain_seat = with.len() == 1 && !self.sets_its(one.from);
             let told = with.len() > 1 || matches!(one.end, End::SetPoint(_)) || self.sets_its(one.from);

@@ -69,6 +69,14 @@ pub fn begin_on_plant(plant: &Plant, choice: &SimcChoice) -> Result<FirstTrial> 
     }
 }
 
+/// The same on a plant of several loops, each signal with the OP that stands beside it: no other pairing is chosen.
+pub fn begin_as_paired(plant: &Plant, choice: &SimcChoice) -> Result<FirstTrial> {
+    match InteractionQuestion::usual(plant)? {
+        Some(pairs) => begin_loops(&LoopsQuestion::plain(plant.clone(), pairs)).map(FirstTrial::of_several),
+        None => begin_on_plant(plant, choice),
+    }
+}
+
 /// A matrix as a plant: its outputs measured, its inputs in % driven, what else acts on it standing where it rests.
 fn plant_of_matrix(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
     same_unit(model, pv)?;

@@ -18,7 +18,9 @@ mod ultimate;
 pub use beginning::{Beginning, ControllerKind, begin_with};
 pub use controlled::Controlled;
 pub use envelope::{Envelope, envelope};
-pub use first_trial::{FirstTrial, begin_on_model, begin_on_plant, first_trial, first_trial_on, process_of};
+pub use first_trial::{
+    FirstTrial, begin_as_paired, begin_on_model, begin_on_plant, first_trial, first_trial_on, process_of,
+};
 pub use loops::{
     Another, Decoupler, InOrder, LoopsAnswer, LoopsMethod, LoopsQuestion, TunedLoop, another_controller, begin_loops,
     tune_in_order, with_further,
