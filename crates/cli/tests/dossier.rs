@@ -55,6 +55,29 @@ fn an_archive_gives_its_dossier_in_every_form() {
     assert!(page.starts_with("<!DOCTYPE html>") && page.contains("2.37 %/%") && !page.contains("<script"), "{page}");
 }
 
+/// What an outside checker (html-validate, after the HTML standard and WCAG) says of a page; whether it lets it pass.
+fn checked(page: &Path) -> (bool, String) {
+    let checker =
+        Path::new(env!("CARGO_MANIFEST_DIR")).join("../../web/node_modules/html-validate/bin/html-validate.mjs");
+    let output =
+        Command::new("node").arg(checker).args(["--preset", "standard,a11y,document"]).arg(page).output().unwrap();
+    (output.status.success(), String::from_utf8_lossy(&output.stdout).into_owned())
+}
+
+#[test]
+fn the_page_is_html_as_the_standard_has_it() {
+    let directory = TempDir::new().unwrap();
+    done(&directory, &["--out", "page.html"]);
+    let page = directory.path().join("page.html");
+    let (passes, said) = checked(&page);
+    assert!(passes, "{said}");
+    // One end tag less, and it would not.
+    let broken = std::fs::read_to_string(&page).unwrap().replacen("</table>", "", 1);
+    std::fs::write(&page, broken).unwrap();
+    let (passes, said) = checked(&page);
+    assert!(!passes && said.contains("close-order"), "{said}");
+}
+
 #[test]
 fn what_is_to_be_in_it_can_be_changed() {
     let directory = TempDir::new().unwrap();
