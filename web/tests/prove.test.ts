@@ -5,6 +5,7 @@ import {
   contenders,
   firstRows,
   freeName,
+  howFar,
   percent,
   said,
   saidWithUnit,
@@ -21,6 +22,15 @@ describe("in words", () => {
     expect(percent(share(4999, 5000))).toBe("99.9 %");
     expect(percent(share(71, 200))).toBe("35.5 %");
     expect(percent(share(0, 200))).toBe("0 %");
+  });
+
+  it("how far a proof is, and who works on it", () => {
+    const state = (rest: object) =>
+      ({ pieces: 0, pieces_done: 0, share: 0, workers: 0, ...rest }) as Parameters<typeof howFar>[0];
+    expect(howFar(state({}))).toBe("waits for a worker");
+    expect(howFar(state({ pieces: 1 }))).toBe("0 %, 0 of 1 piece by 1 worker");
+    const far = { pieces: 50, pieces_done: 21, share: 0.418, workers: 2 };
+    expect(howFar(state(far))).toBe("42 %, 21 of 50 pieces by 2 workers");
   });
 
   it("what is never reached is said so", () => {

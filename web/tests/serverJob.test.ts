@@ -52,6 +52,17 @@ describe("a job of a loop", () => {
     expect(own.state.value).toBeNull();
   });
 
+  it("is taken up again where it was begun before, and not begun once more", async () => {
+    const begin = vi.fn();
+    const look = vi.fn(() => Promise.resolve({ id: "known", stage: "done", outcome: "whole" }));
+    const ways = { begin, look, end: () => undefined, made: (state: State) => state.outcome, failed: "" };
+    const job = jobsByLoop<string, State, string>(ways)("A");
+    const end = job.resume({ id: "known", stage: "running", outcome: null });
+    expect(job.state.value?.id).toBe("known");
+    expect(await end).toBe("whole");
+    expect([begin.mock.calls.length, look.mock.calls]).toEqual([0, [["known"]]]);
+  });
+
   it("fails with the words and the field of the server, or with its own", async () => {
     const problem = { detail: "The gain is −1.", status: 422, field: "gain" };
     await expect(jobs([{ stage: "failed", outcome: null, problem }])("A").follow("")).rejects.toMatchObject({

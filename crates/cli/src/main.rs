@@ -9,6 +9,7 @@ mod privileges;
 mod prove;
 mod records;
 mod tune;
+mod worker;
 mod works;
 
 use clap::{Parser, Subcommand};
@@ -28,6 +29,8 @@ enum Command {
     Serve(host::ServeOptions),
     /// Serves the application with the demo works in it.
     Demo(host::HostOptions),
+    /// Does pieces of the long work of a server (proofs, sweeps), on this machine or another; any number may share it.
+    Worker(worker::WorkerOptions),
     /// Fits a model to a record in a file and prints it, with its validation, as JSON.
     Identify(records::IdentifyOptions),
     /// Leads a physical model along a record in a file and prints what is not measured, and what drifts, over time, as JSON.
@@ -96,6 +99,7 @@ fn main() -> ExitCode {
     let done = match arguments.command {
         Command::Serve(options) => host::serve(options),
         Command::Demo(options) => host::demo(options),
+        Command::Worker(options) => worker::run(&options),
         Command::Identify(options) => records::identify(&options),
         Command::Track(options) => records::track(&options),
         Command::Inspect(options) => records::inspect(&options),

@@ -5,8 +5,8 @@
 use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::process::{LinearSpec, ProcessSpec};
 use antistasis_core::proof::{
-    Changes, Contender, Criterion, Disturbance, Figure, PROOF_VERSION, ParameterRange, Proof, ProofResult, ProvingSet,
-    Uncertainty, figure_offers, propose_set, prove,
+    Changes, Contender, Criterion, Disturbance, Figure, PROOF_VERSION, ParameterRange, Proof, ProofResult, ProvenTrial,
+    Proving, ProvingSet, Uncertainty, figure_offers, propose_set, prove,
 };
 use antistasis_core::simulation::{
     Candidate, ColumnRole, Event, OperatingPoint, Plant, Signal, Simulation, Trial, Wire,
@@ -169,6 +169,32 @@ fn candidates_meet_the_same_plants_whoever_is_beside_them() {
     assert!(difference.interval[1] - difference.interval[0] < 0.2 * (quantiles[19] - quantiles[1]));
     assert!(difference.mean < 0.0 && difference.smaller == 30, "{difference:?}");
     assert_eq!(prove(&both).unwrap(), with, "the same proof gives the same table");
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(12))]
+
+    /// Run one by one in any order, and carried from one machine to another as text, the trials make the same table to the last bit.
+    #[test]
+    fn a_proof_in_pieces_is_the_proof(order in Just((0..2 * 2 * 8).collect::<Vec<usize>>()).prop_shuffle(), by in -30.0..30.0f64) {
+        let disturbances = vec![
+            load("up", 10.0, by, 300.0, vec![Criterion::at_most(Figure::LargestDeviation {}, 9.0)]),
+            load("at once", 0.0, -by / 3.0, 200.0, Vec::new()),
+        ];
+        let ranges = vec![range("gain", 0.9, 4.0), range("dead_time", 4.0, 12.0)];
+        // The second runs away on plants of high gain: what never comes back goes from machine to machine as well.
+        let candidates = vec![contender("calm", 0.8, 20.0), contender("wild", 2.0, 6.0)];
+        let proof = proof(candidates, disturbances, Uncertainty::Ranges { ranges, plants: 7 });
+        let proving = Proving::new(proof.clone()).unwrap();
+        prop_assert_eq!(proving.trials(), order.len());
+        let mut pieces: Vec<(usize, String)> =
+            order.iter().map(|trial| (*trial, serde_json::to_string(&proving.run(*trial)).unwrap())).collect();
+        pieces.sort();
+        let trials: Vec<ProvenTrial> = pieces.iter().map(|(_, text)| serde_json::from_str(text).unwrap()).collect();
+        let text = |result: &ProofResult| serde_json::to_string(result).unwrap();
+        prop_assert_eq!(text(&proving.table(&trials).unwrap()), text(&prove(&proof).unwrap()));
+        prop_assert!(proving.table(&trials[1..]).is_err(), "one is missing");
+    }
 }
 
 #[test]
@@ -389,6 +415,29 @@ fn the_proposed_set_finds_what_is_weak_and_lets_pass_what_is_sound() {
         let set = propose_set(&trial).unwrap();
         assert!(set.disturbances.iter().all(|one| !one.reason.is_empty()));
         assert!(set.note.contains("1.5 times what settings by SIMC, τc = "), "{}", set.note);
+    }
+}
+
+/// A trial of the demo, with the candidate under its own scan.
+fn demo(name: &str) -> (Trial, Contender) {
+    let path = format!("{}/../../demo/trials/{name}.json", env!("CARGO_MANIFEST_DIR"));
+    let trial: Trial = serde_json::from_str(&std::fs::read_to_string(path).unwrap()).unwrap();
+    let own = Contender { name: name.to_owned(), candidate: trial.candidate.clone(), scan: None };
+    (trial, own)
+}
+
+#[test]
+fn what_plans_ahead_and_what_is_paired_otherwise_gets_a_set_on_its_own_scan() {
+    for name in ["AIC-320-predictive", "AIC-320-step-test", "TIC-501-predictive"] {
+        let (trial, own) = demo(name);
+        let mut proof = proposed(&trial, vec![own]);
+        assert!(proof.set.disturbances.len() >= 8, "{name}: {}", proof.set.disturbances.len());
+        let limited = |one: &&Disturbance| one.criteria.iter().any(|criterion| criterion.most.is_some());
+        assert!(proof.set.disturbances.iter().filter(limited).count() >= 8, "{name}");
+        // What was proposed for it can be tried on it.
+        proof.set.disturbances.truncate(1);
+        let result = prove(&proof).unwrap();
+        assert_eq!(result.cells[0][0].trouble, None, "{name}");
     }
 }
 

@@ -422,6 +422,31 @@ impl Page {
         Ok(())
     }
 
+    /// From a trial at Control over a first proof to the dossier, in which these words must stand.
+    pub async fn prove_and_hand_over(&self, tag: &str, words: &[&str]) -> Result<()> {
+        self.script("document.activeElement.blur()").await?;
+        self.type_keys("4").await?;
+        self.shows("Not proven yet").await?;
+        self.shows("look whether the limits are what the plant bears").await?;
+        self.press("section [class*='button-main']").await?;
+        let kept = format!(
+            "return (async () => {{ const all = await (await fetch('/api/v1/loops/{tag}/proofs')).json(); return all.length === 1; }})()"
+        );
+        self.until("the proof", &kept).await?;
+        self.shows("Table").await?;
+        self.script("document.activeElement.blur()").await?;
+        self.type_keys("5").await?;
+        self.shows("What stands behind it").await?;
+        self.click("Dossier").await?;
+        for text in words {
+            let on_page = format!(
+                "return document.querySelector('iframe')?.contentDocument?.body?.textContent.includes({text:?}) ?? false"
+            );
+            self.until(text, &on_page).await?;
+        }
+        Ok(())
+    }
+
     /// Ends the browser.
     pub async fn close(self) -> Result<()> {
         self.client.close().await?;

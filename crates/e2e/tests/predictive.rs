@@ -56,8 +56,12 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
     page.type_keys("\u{E012}").await?;
     page.until("the scan before", &format!("return (() => {{ {at} }})() === {first}")).await?;
 
+    // Proven beside the others, and handed over: a predictive controller is no list of numbers, and the dossier says so.
+    page.prove_and_hand_over("AIC-320", &["Settings to type in", "predictive", "Proof 1"]).await?;
+
     // Back to PID: a controller a pair again, as they were left.
-    page.click("Course").await?;
+    page.go(&application.address("/loops/AIC-320/control")).await?;
+    page.drawn().await?;
     page.select("Controller", "pid").await?;
     page.drawn().await?;
     page.until("the controllers before", &format!("return {gain}.then((gain) => gain === {before})")).await?;

@@ -5,7 +5,7 @@ use crate::access::client;
 use crate::problem::Problem;
 use antistasis_core::work::{Ended, Work};
 use std::collections::HashMap;
-use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::sync::{Arc, LazyLock, Mutex, PoisonError};
 use std::time::Duration;
 use tokio::runtime::{Builder, Runtime};
@@ -18,6 +18,8 @@ const LONGEST_JOB: Duration = Duration::from_secs(12 * 3600);
 /// Answers and jobs that may wait for their turn.
 const MOST_ANSWERS: usize = 200;
 const MOST_JOBS: usize = 16;
+/// Pieces at once, more than any worker has threads.
+const MOST_PIECES: usize = 4096;
 /// Answers of one client, waiting or under way: the others keep their turn.
 const MOST_OF_ONE: usize = 48;
 
@@ -25,6 +27,11 @@ const MOST_OF_ONE: usize = 48;
 static ANSWERS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_ANSWERS, LONGEST_ANSWER));
 /// What goes on in the background: imports, sweeps, searches. It has places of its own, so that answers need not wait for it.
 static JOBS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_JOBS, LONGEST_JOB));
+
+/// Pieces of long work: as many as the worker takes up.
+static PIECES: LazyLock<Gate> = LazyLock::new(|| Gate::new(MOST_PIECES, 0, LONGEST_JOB));
+/// Whether the process is about to end.
+static ENDING: AtomicBool = AtomicBool::new(false);
 
 /// The threads that compute. They give way to those that answer, and to the database.
 static COMPUTERS: LazyLock<Runtime> = LazyLock::new(|| {
@@ -57,9 +64,20 @@ pub(crate) async fn compute_job<T: Send + 'static>(job: impl FnOnce() -> T + Sen
     JOBS.run(job).await
 }
 
+/// The same for a piece of long work.
+pub(crate) async fn compute_piece<T: Send + 'static>(piece: impl FnOnce() -> T + Send + 'static) -> Result<T, Problem> {
+    PIECES.run(piece).await
+}
+
+/// Whether the process is about to end.
+pub(crate) fn is_ending() -> bool {
+    ENDING.load(Ordering::Relaxed)
+}
+
 /// Ends everything that is being computed: the process is about to end.
 pub fn end_all_work() {
-    for gate in [&*ANSWERS, &*JOBS] {
+    ENDING.store(true, Ordering::Relaxed);
+    for gate in [&*ANSWERS, &*JOBS, &*PIECES] {
         let under_way = gate.under_way.lock().unwrap_or_else(PoisonError::into_inner);
         under_way.values().for_each(Work::end);
     }

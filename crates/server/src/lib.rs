@@ -14,9 +14,9 @@ mod guard;
 mod jobs;
 mod licences;
 mod problem;
+mod queue;
 mod revision;
 mod state;
-mod sweeps;
 mod tunings;
 mod uploads;
 
@@ -26,6 +26,7 @@ pub use contract::satisfiable;
 pub use gate::end_all_work;
 pub use licences::licences;
 pub use problem::Problem;
+pub use queue::work;
 pub use state::AppState;
 
 use axum::Router;
@@ -83,10 +84,27 @@ pub async fn serve(
     shutdown: impl Future<Output = ()> + Send + 'static,
 ) -> std::io::Result<()> {
     let events = state.events.clone();
+    let (end, ended) = tokio::sync::watch::channel(false);
     let ending = async move {
         shutdown.await;
         // Whoever listens would hold the end up.
         events.end();
+        let _ = end.send(true);
     };
-    connections::serve(listener, application(state), ending).await
+    let (store, threads) = (state.store.clone(), state.worker_threads);
+    let (begun, has_begun) = tokio::sync::oneshot::channel();
+    // The worker ends with the server, whatever ends that.
+    let mut worker = tokio::task::JoinSet::new();
+    worker.spawn(async move {
+        queue::begin_queue(&store).await;
+        let _ = begun.send(());
+        if threads > 0 {
+            work(store, threads, ended).await;
+        }
+    });
+    // While the database is away the server answers all the same, and says so.
+    let _ = tokio::time::timeout(GRACE, has_begun).await;
+    connections::serve(listener, application(state), ending).await?;
+    let _ = tokio::time::timeout(GRACE, worker.join_next()).await;
+    Ok(())
 }

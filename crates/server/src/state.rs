@@ -1,12 +1,12 @@
 //! What all requests share.
 
 use crate::access::Access;
-use crate::api::{FitOutcome, ProofOutcome};
+use crate::api::FitOutcome;
 use crate::events::Events;
 use crate::gate::compute;
 use crate::jobs::Jobs;
 use crate::problem::Problem;
-use crate::sweeps::SweepOutcome;
+use crate::queue::Queue;
 use crate::tunings::TuningOutcome;
 use crate::uploads::Uploads;
 use antistasis_core::assessment::Assessment;
@@ -33,11 +33,12 @@ pub struct AppState {
     /// Cookies are the host's, not the port's: each server has one of its own.
     pub(crate) cookie_name: Arc<str>,
     pub(crate) imports: Jobs<RecordInfo>,
-    pub(crate) sweeps: Jobs<SweepOutcome>,
     /// Searches for settings.
     pub(crate) tunings: Jobs<TuningOutcome>,
     pub(crate) fits: Jobs<FitOutcome>,
-    pub(crate) proofs: Jobs<ProofOutcome>,
+    /// Long work that workers share, and how many threads that in this server has.
+    pub(crate) queue: Queue,
+    pub(crate) worker_threads: usize,
     pub(crate) events: Events,
     /// What was said of the trials that were simulated last, by their digests.
     pub(crate) assessed: Cache<String, Arc<Assessment>>,
@@ -74,14 +75,20 @@ impl AppState {
             cookie_name: format!("antistasis-{port}").into(),
             own_origins: Arc::new(own.into_iter().chain(other_origins.iter().cloned()).collect()),
             imports: Jobs::new("import"),
-            sweeps: Jobs::new("sweep"),
             tunings: Jobs::new("search for settings"),
             fits: Jobs::new("fit"),
-            proofs: Jobs::new("proof"),
+            queue: Queue::new(store.clone()),
+            worker_threads: std::thread::available_parallelism().map_or(1, usize::from),
             records,
             prepared,
             store,
         })
+    }
+
+    /// The same with so many threads for long work; with 0 it is left to workers elsewhere.
+    #[must_use]
+    pub fn with_worker_threads(self, threads: usize) -> Self {
+        Self { worker_threads: threads, ..self }
     }
 
     /// A record with its samples; records never change, so that one read lately need not be read again.

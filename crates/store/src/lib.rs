@@ -4,6 +4,7 @@ mod archive;
 mod bin;
 mod changes;
 mod dossiers;
+mod jobs;
 mod loops;
 mod models;
 mod proofs;
@@ -20,6 +21,7 @@ pub use archive::{
 pub use bin::{BinItem, DeletionKind, Hanging};
 pub use changes::{Change, Changes};
 pub use dossiers::{ProvenCandidates, TriedCandidate, WrittenDossier};
+pub use jobs::{JobStage, JobStanding};
 pub use loops::{AreaInfo, AreaSeed, LoopCard, LoopDetail, LoopOrder, LoopSeed, LoopSummary, LoopsAsked, NewLoop};
 pub use models::{FurtherWindow, ModelRow, NewModel};
 pub use proofs::{NewProof, ProofRow};

@@ -213,7 +213,6 @@ export const RANGES = {
   "Structure output_error": { nb: { min: 0 }, nf: { min: 0 }, nk: { min: 0 } },
   "Structure box_jenkins": { nb: { min: 0 }, nc: { min: 0 }, nd: { min: 0 }, nf: { min: 0 }, nk: { min: 0 } },
   "Structure state_space": { order: { min: 0 } },
-  SweepOutcome: { threads: { min: 0 } },
   TargetController: { digits: { min: 2, max: 6 } },
   TextFault: { line: { min: 0 } },
   Tracked: { every: { min: 0 } },

@@ -608,8 +608,28 @@ export interface paths {
         /** The newest proofs of a loop. The header `X-Total-Count` tells how many there are in all. */
         get: operations["list_proofs"];
         put?: never;
-        /** Begins a proof on all cores; once it is done it is kept with its table. One that is there already is not kept twice. */
+        /**
+         * Begins a proof: the workers of this database share it. It goes on when the server is started again. Once it is done it is kept with
+         *     its table; one that is there already is not kept twice.
+         */
         post: operations["start_proof"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/loops/{tag}/proofs/under-way": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** The proofs of a loop that are under way, the newest first: whoever comes back finds them again. */
+        get: operations["proofs_under_way"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -1604,7 +1624,7 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** Begins a sweep on all cores. */
+        /** Begins a sweep: the workers of this database share it. */
         post: operations["start_sweep"];
         delete?: never;
         options?: never;
@@ -6880,21 +6900,8 @@ export interface components {
             revision: number;
         };
         /** @description A proof under way. */
-        ProofState: {
-            /**
-             * Format: uuid
-             * @description Identifier, good for an hour.
-             */
-            id: string;
+        ProofState: components["schemas"]["Standing"] & {
             outcome?: components["schemas"]["ProofOutcome"] | null;
-            problem?: components["schemas"]["Problem"] | null;
-            /**
-             * Format: double
-             * @description Which share of its trials is done, 0 to 1.
-             */
-            share: number;
-            /** @description How it stands. */
-            stage: components["schemas"]["Stage"];
         };
         /** @description A verdict of a proof. */
         ProofVerdict: components["schemas"]["Verdict"] & {
@@ -7232,19 +7239,27 @@ export interface components {
             deviation?: number | null;
             /**
              * Format: double
+             * @description Share of the variance of the disturbance where it helps.
+             */
+            helped: number;
+            /**
+             * Format: double
              * @description It helps against all that is slower than this period, s; null where it helps against nothing.
              */
             helps_slower_than?: number | null;
             /** @description The largest |S|, and its period in s. */
             largest?: number[] | null;
+            /**
+             * Format: double
+             * @description Share where it makes worse; what is left to 1 it leaves as it is, within 10 %.
+             */
+            made_worse: number;
             /** @description The candidate. */
             name: string;
             /** @description Why nothing is told; empty where something is. */
             refusal: string;
             /** @description |S| at the frequencies of the disturbance: below 1 the loop helps, above it makes worse. Empty where there is none. */
             sensitivity: number[];
-            /** @description Shares of the variance of the disturbance where it helps, does nothing (within 10 %), and makes worse. */
-            shares: number[];
             /** @description Where it makes worse: from the longest to the shortest such period, s; null where it does so nowhere. */
             worse?: number[] | null;
         };
@@ -8123,6 +8138,37 @@ export interface components {
          * @enum {string}
          */
         Stage: "running" | "done" | "failed";
+        /** @description How far long work is. */
+        Standing: {
+            /**
+             * Format: uuid
+             * @description Identifier, good for an hour.
+             */
+            id: string;
+            /**
+             * Format: int64
+             * @description Pieces in all; 0 as long as it is not cut.
+             */
+            pieces: number;
+            /**
+             * Format: int64
+             * @description Pieces of about a second that are done.
+             */
+            pieces_done: number;
+            problem?: components["schemas"]["Problem"] | null;
+            /**
+             * Format: double
+             * @description Which share of its trials is done, 0 to 1.
+             */
+            share: number;
+            /** @description How it stands. */
+            stage: components["schemas"]["Stage"];
+            /**
+             * Format: int64
+             * @description Workers that did pieces of it: one in the server, and any others on its database.
+             */
+            workers: number;
+        };
         /** @description What was under way in the record when the data began, and its slow drift: not part of the process. */
         StartOfRecord: {
             /**
@@ -8451,8 +8497,6 @@ export interface components {
              * @description How long it took, s.
              */
             seconds: number;
-            /** @description Threads that it ran on. */
-            threads: number;
         };
         /** @description One trial of a sweep. */
         SweepPoint_SweptTrial: {
@@ -8484,21 +8528,8 @@ export interface components {
             trial: components["schemas"]["Trial"];
         };
         /** @description A sweep. */
-        SweepState: {
-            /**
-             * Format: uuid
-             * @description Identifier, good for an hour.
-             */
-            id: string;
+        SweepState: components["schemas"]["Standing"] & {
             outcome?: components["schemas"]["SweepOutcome"] | null;
-            problem?: components["schemas"]["Problem"] | null;
-            /**
-             * Format: double
-             * @description Which share is done, 0 to 1.
-             */
-            share: number;
-            /** @description How it stands. */
-            stage: components["schemas"]["Stage"];
         };
         /** @description A number of a trial that can be varied. */
         SweepTarget: {
@@ -13661,6 +13692,83 @@ export interface operations {
             };
             /** @description The input cannot be used: which field, its value, and what is allowed. */
             422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    proofs_under_way: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path: {
+                /** @description Tag of the loop */
+                tag: string;
+            };
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["ProofState"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
                 headers: {
                     [name: string]: unknown;
                 };

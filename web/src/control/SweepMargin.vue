@@ -200,8 +200,9 @@ const trials = computed(() => props.sweep.axes.reduce((product, axis) => product
       {{ sweep.problem.value }}
     </p>
     <p v-if="sweep.outcome.value" class="text-soft">
-      {{ sweep.outcome.value.points.length }} trials in {{ number(sweep.outcome.value.seconds) }} s on
-      {{ sweep.outcome.value.threads }} threads<template v-if="sweep.isStale.value">
+      {{ sweep.outcome.value.points.length }} trials in {{ number(sweep.outcome.value.seconds) }} s<template
+        v-if="sweep.isStale.value"
+      >
         <strong class="ml-1 font-semibold text-caution">△ of a trial that has changed since</strong></template
       >
     </p>

@@ -16,15 +16,16 @@ const pause = (ms: number) => new Promise((resolve) => setTimeout(resolve, ms));
 
 /**
  * Begins a job and follows it to its end; `seen` hears of each look. A server that was started again knows nothing of it: it
- * begins anew there. While the server does not answer it is waited for, until `isGivenUp`.
+ * begins anew there. While the server does not answer it is waited for, until `isGivenUp`. One that is `known` is not begun.
  */
 export async function followed<J extends Job>(
   begin: () => Promise<J>,
   look: (id: string) => Promise<J>,
   seen: (state: J) => void,
   isGivenUp: () => boolean,
+  known?: J,
 ): Promise<J> {
-  let state = await begin();
+  let state = known ?? (await begin());
   let beginnings = 1;
   let isForgotten = false;
   seen(state);

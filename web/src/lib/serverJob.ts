@@ -15,6 +15,8 @@ export interface ServerJob<Body, State, Made> {
   state: Readonly<ShallowRef<State | null>>;
   /** Follows a job to its end; nothing where it was cancelled. */
   follow: (body: Body) => Promise<Made | null>;
+  /** The same with one that was begun before, as the server tells it. */
+  resume: (known: State) => Promise<Made | null>;
   cancel: () => void;
 }
 
@@ -47,11 +49,14 @@ function jobOf<Body, State extends Standing, Made>(
   const state = shallowRef(null) as ShallowRef<State | null>;
   let isGivenUp = false;
 
-  async function follow(body: Body): Promise<Made | null> {
+  const follow = (body: Body) => toTheEnd(() => ways.begin(tag, body));
+  const resume = (known: State) => toTheEnd(() => ways.look(known.id), known);
+
+  async function toTheEnd(begin: () => Promise<State>, known?: State): Promise<Made | null> {
     isGivenUp = false;
     try {
       const ended = await followed(
-        () => ways.begin(tag, body),
+        begin,
         ways.look,
         (seen) => {
           // Cancelled before it was known by name.
@@ -59,6 +64,7 @@ function jobOf<Body, State extends Standing, Made>(
           state.value = ways.shown ? ways.shown(seen, state.value) : seen;
         },
         () => isGivenUp,
+        known,
       );
       if (isGivenUp) return null;
       if (ended.problem) {
@@ -76,5 +82,5 @@ function jobOf<Body, State extends Standing, Made>(
     if (state.value) ways.end(state.value.id);
   }
 
-  return { state, follow, cancel };
+  return { state, follow, resume, cancel };
 }

@@ -43,6 +43,13 @@ export function best(result: ProofResult): { name: string; text: string } | null
   return { name, text: share ? percent(share) : `${result.kept[first]} of ${result.limited}` };
 }
 
+/** How far a proof is, in words: `42 %, 21 of 50 pieces by 2 workers`. */
+export function howFar(state: Schemas["ProofState"]): string {
+  if (state.pieces === 0) return "waits for a worker";
+  const pieces = `${state.pieces_done} of ${plural(state.pieces, "piece")}`;
+  return `${Math.round(100 * state.share)} %, ${pieces} by ${plural(Math.max(1, state.workers), "worker")}`;
+}
+
 /** What a row of the trail is called as a candidate. */
 export const nameOf = (row: TrialRow) => letter(row.number);
 

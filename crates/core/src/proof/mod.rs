@@ -16,7 +16,9 @@ pub use criteria::{Criterion, CriterionTold, Figure, FigureOffer, figure_offers}
 pub use plants::{ParameterRange, Uncertainty};
 pub use proposal::propose_set;
 pub use proving_set::{Changes, Disturbance, ProvingSet};
-pub use running::{Difference, DrawnParameter, ProofCell, ProofResult, ProofSoFar, Spread, Total, Tried, prove};
+pub use running::{
+    Difference, DrawnParameter, ProofCell, ProofResult, ProofSoFar, ProvenTrial, Proving, Spread, Total, Tried, prove,
+};
 pub use share::Share;
 pub use verdicts::ProofVerdict;
 

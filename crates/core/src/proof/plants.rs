@@ -190,6 +190,7 @@ impl Uncertainty {
 }
 
 /// The plants that were drawn.
+#[derive(Debug)]
 pub(super) struct Drawn {
     /// What each number is in each plant, in the order of [`Uncertainty::parameters`].
     pub values: Vec<Vec<f64>>,

@@ -6,7 +6,7 @@ use super::verdicts::{ProofVerdict, in_words, ranked};
 use super::{Criterion, CriterionTold, Disturbance, Figure, Proof, Share};
 use crate::numerics::{NORMAL_95, in_parallel, quantile};
 use crate::simulation::{ENGINE_VERSION, Simulation, Trial};
-use crate::{Result, work};
+use crate::{Error, Result, work};
 use serde::{Deserialize, Serialize};
 use std::sync::atomic::{AtomicUsize, Ordering};
 use utoipa::ToSchema;
@@ -148,14 +148,14 @@ pub struct Difference {
     pub larger: usize,
 }
 
-/// What came out of one trial: its figures, and why it was stopped.
-#[derive(Debug, Clone, Default)]
-struct Outcome {
+/// What came out of one trial of a proof: its figures, and why it was stopped.
+#[derive(Debug, Clone, Default, PartialEq, Serialize, Deserialize)]
+pub struct ProvenTrial {
     values: Vec<Option<f64>>,
     trouble: Option<String>,
 }
 
-impl Outcome {
+impl ProvenTrial {
     /// Whether all limits are kept.
     fn keeps(&self, criteria: &[Criterion]) -> bool {
         criteria.iter().zip(&self.values).all(|(criterion, value)| criterion.bears(*value))
@@ -174,149 +174,198 @@ fn measured(disturbance: &Disturbance) -> Vec<Criterion> {
     all
 }
 
+/// A proof made ready: its plants are drawn, and its trials counted, so that any of them can be run by itself, anywhere and in any order,
+/// before the table is made of all.
+#[derive(Debug)]
+pub struct Proving {
+    proof: Proof,
+    criteria: Vec<Vec<Criterion>>,
+    drawn: Drawn,
+}
+
+impl Proving {
+    /// Draws the plants. Errors where the proof cannot be run at all; a cell that cannot be tried says so itself.
+    pub fn new(proof: Proof) -> Result<Self> {
+        proof.validate()?;
+        proof.plant.start()?;
+        let drawn = drawn(&proof.plant, &proof.uncertainty, proof.seed)?;
+        let criteria = proof.set.disturbances.iter().map(measured).collect();
+        Ok(Self { proof, criteria, drawn })
+    }
+
+    /// The proof.
+    #[must_use]
+    pub fn proof(&self) -> &Proof {
+        &self.proof
+    }
+
+    /// How many trials there are: every candidate under every disturbance, on the plant as it is and on those that were drawn.
+    #[must_use]
+    pub fn trials(&self) -> usize {
+        self.criteria.len() * self.proof.candidates.len() * self.plants()
+    }
+
+    fn plants(&self) -> usize {
+        self.drawn.plants.len() + 1
+    }
+
+    /// Row, column and plant of a trial; the plant as it is comes first, then those that were drawn.
+    fn place(&self, trial: usize) -> (usize, usize, usize) {
+        let (cell, plant) = (trial / self.plants(), trial % self.plants());
+        let columns = self.proof.candidates.len();
+        (cell / columns, cell % columns, plant)
+    }
+
+    /// How many scans a trial has, and whose candidate's they are.
+    #[must_use]
+    pub fn scans(&self, trial: usize) -> (f64, usize) {
+        let (row, column, _) = self.place(trial);
+        let scan = self.proof.candidates[column].scan.unwrap_or(self.proof.scan);
+        (self.proof.set.disturbances[row].duration / scan, column)
+    }
+
+    /// Runs one trial, counted from 0 and below [`trials`](Self::trials), and measures it.
+    #[must_use]
+    pub fn run(&self, trial: usize) -> ProvenTrial {
+        let (row, column, draw) = self.place(trial);
+        let criteria = &self.criteria[row];
+        let failed = |trouble: String| ProvenTrial { values: vec![None; criteria.len()], trouble: Some(trouble) };
+        let plant = match draw.checked_sub(1).map(|k| &self.drawn.plants[k]) {
+            None => &self.proof.plant,
+            Some(Ok(plant)) => plant,
+            Some(Err(why)) => return failed(why.clone()),
+        };
+        let begins = self.proof.set.disturbances[row].begins();
+        let trial = self.proof.trial(row, column, plant, draw as u64);
+        trial.and_then(|trial| measure(&trial, criteria, begins)).unwrap_or_else(|error| failed(error.to_string()))
+    }
+
+    /// The table, from what came out of all trials in their order.
+    pub fn table(&self, trials: &[ProvenTrial]) -> Result<ProofResult> {
+        if trials.len() != self.trials() {
+            return Err(Error::invalid("trials", trials.len(), format!("all {} of the proof", self.trials())));
+        }
+        let (proof, criteria, drawn) = (&self.proof, &self.criteria, &self.drawn);
+        let (rows, columns, draws) = (criteria.len(), proof.candidates.len(), drawn.plants.len());
+        let of_cell = |row: usize, column: usize| {
+            let start = (row * columns + column) * (draws + 1);
+            &trials[start..start + draws + 1]
+        };
+        let compared_with = proof.compared();
+        let cells: Vec<Vec<ProofCell>> = (0..rows)
+            .map(|row| {
+                let other = of_cell(row, compared_with);
+                (0..columns)
+                    .map(|column| {
+                        let other = (column != compared_with).then_some(other);
+                        cell(&criteria[row], of_cell(row, column), other)
+                    })
+                    .collect()
+            })
+            .collect();
+        // A plant passes where every limit of every disturbance is kept on it.
+        let keeps = |row: usize, column: usize, draw: usize| of_cell(row, column)[draw].keeps(&criteria[row]);
+        let limited: Vec<usize> =
+            (0..rows).filter(|row| criteria[*row].iter().any(|criterion| criterion.most.is_some())).collect();
+        let all_kept = |column: usize, draw: usize| limited.iter().all(|row| keeps(*row, column, draw));
+        let passes: Vec<Vec<bool>> =
+            (0..columns).map(|column| (1..=draws).map(|draw| all_kept(column, draw)).collect()).collect();
+        let share = |passes: &Vec<bool>| {
+            let count = passes.iter().filter(|passes| **passes).count();
+            (draws > 0 && !limited.is_empty()).then(|| Share::new(count, draws))
+        };
+        let description = proof.plant.describe()?;
+        let told = |criterion: &Criterion| criterion.told(&proof.plant, &description);
+        let total = |figure: Figure| {
+            let summed = Criterion::shown(figure);
+            let of_row = |column: usize| {
+                let places = criteria.iter().map(|row| row.iter().position(|one| one.same_figure(&summed)));
+                let all = places.zip(&cells).map(move |(place, row)| row[column].figures.get(place?)?.middle());
+                all.sum::<Option<f64>>()
+            };
+            Total { of: told(&summed), values: (0..columns).map(of_row).collect() }
+        };
+        let mut result = ProofResult {
+            engine: ENGINE_VERSION,
+            rows: proof
+                .set
+                .disturbances
+                .iter()
+                .zip(criteria)
+                .map(|(one, criteria)| Tried { name: one.name.clone(), criteria: criteria.iter().map(told).collect() })
+                .collect(),
+            candidates: proof.candidates.iter().map(|contender| contender.name.clone()).collect(),
+            totals: STANDARD.into_iter().map(total).collect(),
+            limited: limited.len(),
+            kept: (0..columns).map(|column| limited.iter().filter(|row| keeps(**row, column, 0)).count()).collect(),
+            cells,
+            holds: (0..columns).map(|column| (!limited.is_empty()).then(|| all_kept(column, 0))).collect(),
+            shares: passes.iter().map(share).collect(),
+            order: Vec::new(),
+            compared_with,
+            drawn: proof
+                .uncertainty
+                .parameters()
+                .into_iter()
+                .enumerate()
+                .map(|(k, name)| DrawnParameter {
+                    parameter: name.to_owned(),
+                    own: drawn.own[k],
+                    values: drawn.values.iter().map(|values| values[k]).collect(),
+                })
+                .collect(),
+            verdicts: Vec::new(),
+        };
+        result.order = ranked(&result);
+        result.verdicts = in_words(&result, &passes);
+        Ok(result)
+    }
+}
+
 /// Carries a proof out. Nothing depends on how many threads there are, or in which order they work.
 ///
 /// Errors where the proof cannot be run at all; a cell that cannot be tried says so itself.
 pub fn prove(proof: &Proof) -> Result<ProofResult> {
-    proof.validate()?;
-    proof.plant.start()?;
-    let drawn = drawn(&proof.plant, &proof.uncertainty, proof.seed)?;
-    let criteria: Vec<Vec<Criterion>> = proof.set.disturbances.iter().map(measured).collect();
-    let (rows, columns, draws) = (criteria.len(), proof.candidates.len(), drawn.plants.len());
-    // The plant as it is comes first, then those that were drawn.
-    let tasks: Vec<(usize, usize, usize)> = (0..rows)
-        .flat_map(|row| (0..columns).flat_map(move |column| (0..=draws).map(move |draw| (row, column, draw))))
-        .collect();
-    let done = AtomicUsize::new(0);
-    let outcomes = in_parallel(&tasks, |&(row, column, draw)| {
-        let outcome = outcome(proof, &criteria[row], (row, column), draw, &drawn);
+    let proving = Proving::new(proof.clone())?;
+    let (all, done): (Vec<usize>, _) = ((0..proving.trials()).collect(), AtomicUsize::new(0));
+    let trials = in_parallel(&all, |trial| {
+        let proven = proving.run(*trial);
         let count = done.fetch_add(1, Ordering::Relaxed) + 1;
         if work::is_heard() {
-            work::tell(&ProofSoFar { share: count as f64 / tasks.len() as f64 });
+            work::tell(&ProofSoFar { share: count as f64 / all.len() as f64 });
         }
-        outcome
+        proven
     });
-    let of_cell = |row: usize, column: usize| {
-        let start = (row * columns + column) * (draws + 1);
-        &outcomes[start..start + draws + 1]
-    };
-    let compared_with = proof.compared();
-    let cells: Vec<Vec<ProofCell>> = (0..rows)
-        .map(|row| {
-            let other = of_cell(row, compared_with);
-            (0..columns)
-                .map(|column| {
-                    let other = (column != compared_with).then_some(other);
-                    cell(&criteria[row], of_cell(row, column), other)
-                })
-                .collect()
-        })
-        .collect();
-    // A plant passes where every limit of every disturbance is kept on it.
-    let keeps = |row: usize, column: usize, draw: usize| of_cell(row, column)[draw].keeps(&criteria[row]);
-    let limited: Vec<usize> =
-        (0..rows).filter(|row| criteria[*row].iter().any(|criterion| criterion.most.is_some())).collect();
-    let all_kept = |column: usize, draw: usize| limited.iter().all(|row| keeps(*row, column, draw));
-    let passes: Vec<Vec<bool>> =
-        (0..columns).map(|column| (1..=draws).map(|draw| all_kept(column, draw)).collect()).collect();
-    let share = |passes: &Vec<bool>| {
-        let count = passes.iter().filter(|passes| **passes).count();
-        (draws > 0 && !limited.is_empty()).then(|| Share::new(count, draws))
-    };
-    let description = proof.plant.describe()?;
-    let told = |criterion: &Criterion| criterion.told(&proof.plant, &description);
-    let total = |figure: Figure| {
-        let summed = Criterion::shown(figure);
-        let of_row = |column: usize| {
-            let places = criteria.iter().map(|row| row.iter().position(|one| one.same_figure(&summed)));
-            let all = places.zip(&cells).map(move |(place, row)| row[column].figures.get(place?)?.middle());
-            all.sum::<Option<f64>>()
-        };
-        Total { of: told(&summed), values: (0..columns).map(of_row).collect() }
-    };
-    let mut result = ProofResult {
-        engine: ENGINE_VERSION,
-        rows: proof
-            .set
-            .disturbances
-            .iter()
-            .zip(&criteria)
-            .map(|(one, criteria)| Tried { name: one.name.clone(), criteria: criteria.iter().map(told).collect() })
-            .collect(),
-        candidates: proof.candidates.iter().map(|contender| contender.name.clone()).collect(),
-        totals: STANDARD.into_iter().map(total).collect(),
-        limited: limited.len(),
-        kept: (0..columns).map(|column| limited.iter().filter(|row| keeps(**row, column, 0)).count()).collect(),
-        cells,
-        holds: (0..columns).map(|column| (!limited.is_empty()).then(|| all_kept(column, 0))).collect(),
-        shares: passes.iter().map(share).collect(),
-        order: Vec::new(),
-        compared_with,
-        drawn: proof
-            .uncertainty
-            .parameters()
-            .into_iter()
-            .enumerate()
-            .map(|(k, name)| DrawnParameter {
-                parameter: name.to_owned(),
-                own: drawn.own[k],
-                values: drawn.values.iter().map(|values| values[k]).collect(),
-            })
-            .collect(),
-        verdicts: Vec::new(),
-    };
-    result.order = ranked(&result);
-    result.verdicts = in_words(&result, &passes);
-    Ok(result)
+    proving.table(&trials)
 }
 
-/// Runs one trial and measures it.
-fn outcome(
-    proof: &Proof,
-    criteria: &[Criterion],
-    (row, column): (usize, usize),
-    draw: usize,
-    drawn: &Drawn,
-) -> Outcome {
-    let failed = |trouble: String| Outcome { values: vec![None; criteria.len()], trouble: Some(trouble) };
-    let plant = match draw.checked_sub(1).map(|k| &drawn.plants[k]) {
-        None => &proof.plant,
-        Some(Ok(plant)) => plant,
-        Some(Err(why)) => return failed(why.clone()),
-    };
-    let trial = match proof.trial(row, column, plant, draw as u64) {
-        Ok(trial) => trial,
-        Err(error) => return failed(error.to_string()),
-    };
-    measure(&trial, criteria, proof.set.disturbances[row].begins()).unwrap_or_else(|error| failed(error.to_string()))
-}
-
-fn measure(trial: &Trial, criteria: &[Criterion], begins: f64) -> Result<Outcome> {
+fn measure(trial: &Trial, criteria: &[Criterion], begins: f64) -> Result<ProvenTrial> {
     let balances = criteria.iter().any(Criterion::needs_balances);
     let simulation = if balances { Simulation::with_balances(trial) } else { Simulation::new(trial) };
     let trace = simulation?.run();
     let trouble = trace.stopped.as_ref().map(|stopped| stopped.text.clone());
     let mut values = Vec::with_capacity(criteria.len());
     for criterion in criteria {
-        let value = match criterion.of.as_deref().filter(|of| *of != trial.plant.loop_tag()) {
+        let value: Option<f64> = match criterion.of.as_deref().filter(|of| *of != trial.plant.loop_tag()) {
             None => criterion.measure(&Seen { trace: &trace, begins }),
             Some(of) => match trial.trace_seen_from(of, &trace)? {
                 Some(seen) => criterion.measure(&Seen { trace: &seen, begins }),
                 None => {
                     let sentence = format!("There is no controller {of} with a loop of its own in this candidate.");
-                    return Err(crate::Error::said("criteria.of", sentence));
+                    return Err(Error::said("criteria.of", sentence));
                 }
             },
         };
-        values.push(value);
+        // What is no number was not reached; and only numbers come whole from one machine to another.
+        values.push(value.filter(|value| value.is_finite()));
     }
-    Ok(Outcome { values, trouble })
+    Ok(ProvenTrial { values, trouble })
 }
 
 /// A cell from its trials, that on the plant as it is first, and those of the candidate that is compared with.
-fn cell(criteria: &[Criterion], own: &[Outcome], other: Option<&[Outcome]>) -> ProofCell {
+fn cell(criteria: &[Criterion], own: &[ProvenTrial], other: Option<&[ProvenTrial]>) -> ProofCell {
     let limited = criteria.iter().any(|criterion| criterion.most.is_some());
-    let keeps = |outcome: &Outcome| outcome.keeps(criteria);
+    let keeps = |outcome: &ProvenTrial| outcome.keeps(criteria);
     let drawn = &own[1..];
     let figures = (0..criteria.len()).map(|k| {
         let values: Vec<Option<f64>> = drawn.iter().map(|outcome| outcome.values[k]).collect();
@@ -351,13 +400,13 @@ fn badness(criteria: &[Criterion], values: &[Option<f64>]) -> (usize, f64) {
 }
 
 /// The plant on which limits are passed by most, as shares of them; where there is none, on which the first figure is largest.
-fn worst_plant(criteria: &[Criterion], drawn: &[Outcome]) -> Option<usize> {
+fn worst_plant(criteria: &[Criterion], drawn: &[ProvenTrial]) -> Option<usize> {
     let all = drawn.iter().map(|outcome| badness(criteria, &outcome.values).1).enumerate();
     all.reduce(|worst, next| if next.1 > worst.1 { next } else { worst }).map(|worst| worst.0)
 }
 
 /// The differences of a figure plant by plant, where both reached it.
-fn difference(own: &[Outcome], other: &[Outcome], k: usize) -> Option<Difference> {
+fn difference(own: &[ProvenTrial], other: &[ProvenTrial], k: usize) -> Option<Difference> {
     let pairs = own.iter().zip(other).filter_map(|(own, other)| Some(own.values[k]? - other.values[k]?));
     let all: Vec<f64> = pairs.collect();
     if all.len() < 2 {

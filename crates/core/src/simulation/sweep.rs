@@ -56,16 +56,16 @@ impl Axis {
     /// The values in order.
     #[must_use]
     pub fn values(&self) -> Vec<f64> {
-        (0..self.count)
-            .map(|k| {
-                let share = k as f64 / (self.count.max(2) - 1) as f64;
-                if self.by_ratio {
-                    self.from * (self.to / self.from).powf(share)
-                } else {
-                    self.from + share * (self.to - self.from)
-                }
-            })
-            .collect()
+        (0..self.count).map(|k| self.value(k)).collect()
+    }
+
+    fn value(&self, k: usize) -> f64 {
+        let share = k as f64 / (self.count.max(2) - 1) as f64;
+        if self.by_ratio {
+            self.from * (self.to / self.from).powf(share)
+        } else {
+            self.from + share * (self.to - self.from)
+        }
     }
 
     fn validate(&self, field: &str) -> Result<()> {
@@ -150,48 +150,54 @@ impl Sweep {
         advance: impl Fn(usize) -> bool + Sync,
     ) -> Result<Option<Vec<SweepPoint<T>>>> {
         self.validate()?;
-        let (first, second) = (self.axes[0].values(), self.axes.get(1).map(Axis::values));
-        let combinations: Vec<Vec<f64>> = first
-            .iter()
-            .flat_map(|a| match &second {
-                Some(second) => second.iter().map(|b| vec![*a, *b]).collect(),
-                None => vec![vec![*a]],
-            })
-            .collect();
         let (next, done, wanted) = (AtomicUsize::new(0), AtomicUsize::new(0), AtomicBool::new(true));
-        let finished: Mutex<Vec<(usize, SweepPoint<T>)>> = Mutex::new(Vec::with_capacity(combinations.len()));
+        let finished: Mutex<Vec<(usize, SweepPoint<T>)>> = Mutex::new(Vec::with_capacity(self.len()));
         let work = || {
             while wanted.load(Ordering::Relaxed) {
                 let index = next.fetch_add(1, Ordering::Relaxed);
-                let Some(values) = combinations.get(index) else { break };
-                let point = self.point(values, &measure);
+                if index >= self.len() {
+                    break;
+                }
+                let point = self.point(index, &measure);
                 finished.lock().unwrap_or_else(std::sync::PoisonError::into_inner).push((index, point));
                 if !advance(done.fetch_add(1, Ordering::Relaxed) + 1) {
                     wanted.store(false, Ordering::Relaxed);
                 }
             }
         };
-        on_threads(threads.min(combinations.len()), work);
+        on_threads(threads.min(self.len()), work);
         let mut points = finished.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
-        if points.len() < combinations.len() {
+        if points.len() < self.len() {
             return Ok(None);
         }
         points.sort_by_key(|point| point.0);
         Ok(Some(points.into_iter().map(|point| point.1).collect()))
     }
 
-    fn point<T>(&self, values: &[f64], measure: impl Fn(&Trial, &Trace) -> Result<T>) -> SweepPoint<T> {
+    /// The values of a trial, counted from 0 and below [`len`](Self::len), the first axis changing slowest.
+    #[must_use]
+    pub fn values_at(&self, index: usize) -> Vec<f64> {
+        let place = match self.axes.get(1) {
+            Some(second) => vec![index / second.count, index % second.count],
+            None => vec![index],
+        };
+        self.axes.iter().zip(place).map(|(axis, k)| axis.value(k)).collect()
+    }
+
+    /// Runs one trial by itself, and makes of it what `measure` makes of it.
+    pub fn point<T>(&self, index: usize, measure: impl Fn(&Trial, &Trace) -> Result<T>) -> SweepPoint<T> {
+        let values = self.values_at(index);
         let outcome = || -> Result<T> {
             let mut trial = self.trial.clone();
-            for (axis, value) in self.axes.iter().zip(values) {
+            for (axis, value) in self.axes.iter().zip(&values) {
                 trial = trial.with_number(&axis.pointer, *value)?;
             }
             let trace = trial.run()?;
             measure(&trial, &trace)
         };
         match outcome() {
-            Ok(outcome) => SweepPoint { values: values.to_vec(), outcome: Some(outcome), refusal: None },
-            Err(error) => SweepPoint { values: values.to_vec(), outcome: None, refusal: Some(error.to_string()) },
+            Ok(outcome) => SweepPoint { values, outcome: Some(outcome), refusal: None },
+            Err(error) => SweepPoint { values, outcome: None, refusal: Some(error.to_string()) },
         }
     }
 }

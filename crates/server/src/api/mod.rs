@@ -25,7 +25,6 @@ mod trials;
 mod tunings;
 
 pub(crate) use fits::FitOutcome;
-pub(crate) use proofs::ProofOutcome;
 
 use crate::contract;
 use crate::problem::Problem;

@@ -4,26 +4,23 @@ use super::lists::{InPart, PartOfList};
 use super::models::data_of_model;
 use super::{annotation, name_of};
 use crate::download::{attachment, named_file};
-use crate::gate::{compute, compute_job};
-use crate::jobs::{Job, Stage};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
+use crate::queue::{Asked, ProofJob, Standing};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::assessment::Rejection;
 use antistasis_core::proof::{
-    CriterionTold, Disturbance, FigureOffer, Proof, ProofSoFar, ProvingSet, Uncertainty, figure_offers, propose_set,
-    prove,
+    CriterionTold, Disturbance, FigureOffer, Proof, ProvingSet, Uncertainty, figure_offers, propose_set,
 };
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_exchange::{Format, junit};
-use antistasis_store::{BinItem, DeletionKind, Error, NewProof, ProofRow};
+use antistasis_store::{BinItem, DeletionKind, Error, JobStanding, ProofRow, Store};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
-use std::any::Any;
-use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -37,6 +34,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(disturbance_of_trial))
         .routes(routes!(trial_of_cell))
         .routes(routes!(list_proofs, start_proof))
+        .routes(routes!(proofs_under_way))
         .routes(routes!(proof_state, cancel_proof))
         .routes(routes!(change_proof, delete_proof))
         .routes(routes!(export_proof))
@@ -191,7 +189,7 @@ struct ProofRequest {
 
 /// What a proof has made.
 #[derive(Debug, Serialize, ToSchema)]
-pub(crate) struct ProofOutcome {
+struct ProofOutcome {
     /// The proof as it is kept, with its table.
     row: ProofRow,
 }
@@ -199,29 +197,20 @@ pub(crate) struct ProofOutcome {
 /// A proof under way.
 #[derive(Debug, Serialize, ToSchema)]
 struct ProofState {
-    /// Identifier, good for an hour.
-    id: Uuid,
-    /// How it stands.
-    stage: Stage,
-    /// Which share of its trials is done, 0 to 1.
-    share: f64,
+    #[serde(flatten)]
+    standing: Standing,
     /// What came out, once it is done.
-    #[schema(value_type = Option<ProofOutcome>)]
-    outcome: Option<Arc<ProofOutcome>>,
-    /// What is wrong.
-    problem: Option<Problem>,
+    outcome: Option<ProofOutcome>,
 }
 
 impl ProofState {
-    fn of(id: Uuid, job: &Job<ProofOutcome>) -> Self {
-        let (stage, outcome, problem) = job.standing();
-        Self { id, stage, share: job.share(), outcome, problem }
-    }
-}
-
-fn hear(job: &Job<ProofOutcome>, told: &dyn Any) {
-    if let Some(so_far) = told.downcast_ref::<ProofSoFar>() {
-        job.advance(so_far.share);
+    async fn of(store: &Store, id: Uuid, found: &JobStanding) -> Result<Self, Problem> {
+        let row = found.outcome.as_ref().and_then(|row| serde_json::from_value::<Uuid>(row.clone()).ok());
+        let outcome = match row {
+            Some(row) => Some(ProofOutcome { row: store.proof(row).await? }),
+            None => None,
+        };
+        Ok(Self { standing: Standing::of(id, found), outcome })
     }
 }
 
@@ -236,7 +225,8 @@ fn usual_label(proof: &Proof) -> String {
     format!("{}, {}, {plants}", counted(candidates, "candidate"), counted(disturbances, "disturbance"))
 }
 
-/// Begins a proof on all cores; once it is done it is kept with its table. One that is there already is not kept twice.
+/// Begins a proof: the workers of this database share it. It goes on when the server is started again. Once it is done it is kept with
+/// its table; one that is there already is not kept twice.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/proofs", tag = "proof",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = ProofRequest,
     responses((status = 202, body = ProofState), (status = 404, body = Problem), (status = 422, body = Problem)))]
@@ -255,29 +245,26 @@ async fn start_proof(
         state.store.model(id).await?;
     }
     let proof = compute(move || proof.validate().map(|()| proof)).await??;
-    let (id, job) = state.proofs.begin()?;
-    let running = Arc::clone(&job);
-    tokio::spawn(async move {
-        let working = Arc::clone(&running);
-        let cancelled = || Problem::cancelled("The proof was cancelled.");
-        let done = compute_job(move || working.heard(hear, || prove(&proof).map(|result| (proof, result))));
-        let outcome = match done.await {
-            Ok(Ok(Ok((proof, result)))) if !running.is_cancelled() => {
-                let new = NewProof { model_id, label: &label, proof: &proof, result: &result };
-                kept(&state, found.id, new).await
-            }
-            Ok(Ok(Err(error))) => Err(error.into()),
-            Ok(Ok(Ok(_)) | Err(_)) => Err(cancelled()),
-            Err(problem) => Err(problem),
-        };
-        running.finish(outcome);
-    });
-    Ok((StatusCode::ACCEPTED, Json(ProofState::of(id, &job))))
+    let id = state.queue.begin(&ProofJob { loop_id: found.id, label, model_id, proof }).await?;
+    let standing = state.queue.standing(ProofJob::KIND, id).await?;
+    Ok((StatusCode::ACCEPTED, Json(ProofState::of(&state.store, id, &standing).await?)))
 }
 
-async fn kept(state: &AppState, loop_id: Uuid, new: NewProof<'_>) -> Result<ProofOutcome, Problem> {
-    let id = state.store.add_proof(loop_id, new).await?;
-    Ok(ProofOutcome { row: state.store.proof(id).await? })
+/// The proofs of a loop that are under way, the newest first: whoever comes back finds them again.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/proofs/under-way", tag = "proof",
+    params(("tag" = String, Path, description = "Tag of the loop")),
+    responses((status = 200, body = Vec<ProofState>), (status = 404, body = Problem)))]
+async fn proofs_under_way(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+) -> Result<Json<Vec<ProofState>>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let mut all = Vec::new();
+    for id in state.store.jobs_of_loop(ProofJob::KIND, found.id).await? {
+        let standing = state.queue.standing(ProofJob::KIND, id).await?;
+        all.push(ProofState::of(&state.store, id, &standing).await?);
+    }
+    Ok(Json(all))
 }
 
 /// How far a proof is, and what came out.
@@ -285,7 +272,8 @@ async fn kept(state: &AppState, loop_id: Uuid, new: NewProof<'_>) -> Result<Proo
     params(("id" = Uuid, Path, description = "Identifier of the proof under way")),
     responses((status = 200, body = ProofState), (status = 404, body = Problem)))]
 async fn proof_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ProofState>, Problem> {
-    Ok(Json(ProofState::of(id, &*state.proofs.find(id)?)))
+    let standing = state.queue.standing(ProofJob::KIND, id).await?;
+    Ok(Json(ProofState::of(&state.store, id, &standing).await?))
 }
 
 /// Ends a proof that is under way; nothing of it is kept.
@@ -293,9 +281,8 @@ async fn proof_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Res
     params(("id" = Uuid, Path, description = "Identifier of the proof under way")),
     responses((status = 200, body = ProofState), (status = 404, body = Problem)))]
 async fn cancel_proof(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<ProofState>, Problem> {
-    let job = state.proofs.find(id)?;
-    job.cancel();
-    Ok(Json(ProofState::of(id, &job)))
+    let standing = state.queue.cancel(ProofJob::KIND, id).await?;
+    Ok(Json(ProofState::of(&state.store, id, &standing).await?))
 }
 
 /// A proof as it is to be called.

@@ -1,17 +1,17 @@
-//! Sweeps over one number of a trial or two, in the background.
+//! Sweeps over one number of a trial or two, in the queue.
 
-use crate::gate::{compute, compute_job};
-use crate::jobs::{Job, Stage};
+use crate::gate::compute;
 use crate::problem::{Body, Path, Problem};
+use crate::queue::{Asked, Standing, SweepJob, SweepOutcome};
 use crate::state::AppState;
-use crate::sweeps::{SweepOutcome, run};
 use antistasis_core::assessment::Question;
 use antistasis_core::simulation::{Axis, Sweep, SweepTarget, Trial, sweep_targets};
+use antistasis_store::JobStanding;
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
+use serde_json::Value;
 use utoipa::ToSchema;
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -40,23 +40,16 @@ struct SweepRequest {
 /// A sweep.
 #[derive(Debug, Serialize, ToSchema)]
 struct SweepState {
-    /// Identifier, good for an hour.
-    id: Uuid,
-    /// How it stands.
-    stage: Stage,
-    /// Which share is done, 0 to 1.
-    share: f64,
+    #[serde(flatten)]
+    standing: Standing,
     /// What came out, once it is done.
     #[schema(value_type = Option<SweepOutcome>)]
-    outcome: Option<Arc<SweepOutcome>>,
-    /// What is wrong.
-    problem: Option<Problem>,
+    outcome: Option<Value>,
 }
 
 impl SweepState {
-    fn of(id: Uuid, job: &Job<SweepOutcome>) -> Self {
-        let (stage, outcome, problem) = job.standing();
-        Self { id, stage, share: job.share(), outcome, problem }
+    fn of(id: Uuid, found: JobStanding) -> Self {
+        Self { standing: Standing::of(id, &found), outcome: found.outcome }
     }
 }
 
@@ -67,7 +60,7 @@ async fn list_targets(Body(trial): Body<Trial>) -> Result<Json<Vec<SweepTarget>>
     Ok(Json(compute(move || sweep_targets(&trial)).await??))
 }
 
-/// Begins a sweep on all cores.
+/// Begins a sweep: the workers of this database share it.
 #[utoipa::path(post, path = "/api/v1/sweeps", tag = "control", request_body = SweepRequest,
     responses((status = 202, body = SweepState), (status = 422, body = Problem)))]
 async fn start_sweep(
@@ -76,14 +69,8 @@ async fn start_sweep(
 ) -> Result<(StatusCode, Json<SweepState>), Problem> {
     let sweep = Sweep { trial: request.trial, axes: request.axes };
     let sweep = compute(move || sweep.validate().map(|()| sweep)).await??;
-    let (id, job) = state.sweeps.begin()?;
-    let running = Arc::clone(&job);
-    tokio::spawn(async move {
-        let working = Arc::clone(&running);
-        let done = compute_job(move || run(&sweep, request.question.as_ref(), &working)).await;
-        running.finish(done.and_then(|outcome| outcome));
-    });
-    Ok((StatusCode::ACCEPTED, Json(SweepState::of(id, &job))))
+    let id = state.queue.begin(&SweepJob { sweep, question: request.question }).await?;
+    Ok((StatusCode::ACCEPTED, Json(SweepState::of(id, state.queue.standing(SweepJob::KIND, id).await?))))
 }
 
 /// How far a sweep is, and what came out.
@@ -91,7 +78,7 @@ async fn start_sweep(
     params(("id" = Uuid, Path, description = "Identifier of the sweep")),
     responses((status = 200, body = SweepState), (status = 404, body = Problem)))]
 async fn sweep_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<SweepState>, Problem> {
-    Ok(Json(SweepState::of(id, &*state.sweeps.find(id)?)))
+    Ok(Json(SweepState::of(id, state.queue.standing(SweepJob::KIND, id).await?)))
 }
 
 /// Ends a sweep that is under way.
@@ -99,7 +86,5 @@ async fn sweep_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Res
     params(("id" = Uuid, Path, description = "Identifier of the sweep")),
     responses((status = 200, body = SweepState), (status = 404, body = Problem)))]
 async fn cancel_sweep(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<SweepState>, Problem> {
-    let job = state.sweeps.find(id)?;
-    job.cancel();
-    Ok(Json(SweepState::of(id, &job)))
+    Ok(Json(SweepState::of(id, state.queue.cancel(SweepJob::KIND, id).await?)))
 }
