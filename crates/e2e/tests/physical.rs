@@ -87,6 +87,9 @@ async fn the_loss_and_the_sun_gain_of_the_hall_are_told_apart_by_its_weather() -
     page.click("Control with it").await?;
     page.drawn().await?;
     page.shows("TIC-501.PV").await?;
+    let kept = "return (async () => { const all = await (await fetch('/api/v1/loops/TIC-501/trials')).json(); \
+                return all.length === 3 && all[0].model_id !== null; })()";
+    page.until("the trial on the model", kept).await?;
     page.prove_and_hand_over("TIC-501", &["Settings to type in", "glass area", "Proof 1"]).await?;
     page.close().await
 }

@@ -184,6 +184,20 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     assert!((found - 300.0).abs() < 3.0, "{found}");
     let run = site.send(Method::POST, "/simulate", trial, StatusCode::OK).await;
     assert_eq!(run["assessment"]["margins"]["stable"], json!(true), "{}", run["assessment"]["margins"]);
+    // Kept, it stands on the model as long as its process is that one's, and its dossier has the numbers.
+    let keep = |trial: &Value| json!({ "trial": trial, "model_id": id });
+    let kept = site.send(Method::POST, "/loops/TIC-1/trials", &keep(trial), StatusCode::CREATED).await;
+    assert_eq!(kept["model_id"], json!(id), "{kept}");
+    let mut edited = trial.clone();
+    edited["plant"]["process"]["parameters"]["holdup"] = json!(found + 1.0);
+    let edited = site.send(Method::POST, "/loops/TIC-1/trials", &keep(&edited), StatusCode::CREATED).await;
+    assert_eq!(edited["model_id"], Value::Null);
+    let alone = json!({ "trial": trial, "label": "by somebody who names no model", "model_id": null });
+    let alone = site.send(Method::POST, "/loops/TIC-1/trials", &alone, StatusCode::CREATED).await;
+    assert_eq!(alone["id"], kept["id"], "one that is there already is not kept twice");
+    let body = json!({ "plant": trial["plant"], "model_id": id, "plants": 20 });
+    let open = site.send(Method::POST, "/proofs/uncertainty", &body, StatusCode::OK).await;
+    assert_eq!(open["parameters"], json!(["holdup", "loss"]), "{open}");
     // An own structure's balances are refused in words.
     let plain = json!({ "record_id": record["id"], "options": { "structure": { "kind": "fopdt" } } });
     let lag = site.send(Method::POST, "/loops/TIC-1/models", &plain, StatusCode::CREATED).await;

@@ -422,6 +422,10 @@ async fn keep_trial(
             process @ (ProcessSpec::Linear(_) | ProcessSpec::Detailed(DetailedSpec::TransferFunctions(_))) => {
                 origin(&state.store.models(found.id).await?, process, request.model_id)
             }
+            // A balance is that of a physical model only where it is said to be.
+            process @ ProcessSpec::Detailed(_) if request.model_id.is_some() => {
+                origin(&state.store.models(found.id).await?, process, request.model_id)
+            }
             ProcessSpec::Detailed(_) => None,
         },
         label: &label,
