@@ -134,6 +134,36 @@ describe("a trial being edited", () => {
     expect(kept().at(-1)!.body).toMatchObject({ trial: { gain: 3 }, changed_from: "a", replaces: "b" });
   });
 
+  it("stays as it is typed when the row that it began from makes room meanwhile", async () => {
+    const { draft, answer, set, kept, trials, base } = site();
+    const gain = () => (draft.draft.value as unknown as { gain: number }).gain;
+    await answer(result("first"));
+    set(2);
+    await answer(result("second"));
+    await vi.advanceTimersByTimeAsync(1000);
+    trials.push(row("b", 2));
+    await answer(row("b", 2));
+    set(3);
+    await answer(result("third"));
+    await vi.advanceTimersByTimeAsync(1000);
+    // While the trail takes 3 in place of 2, 4 is typed; the page hears of the new row before the answer is there.
+    const keeping = kept().at(-1)!;
+    set(4);
+    trials.splice(1, 1, row("c", 3));
+    base.value = trials[1]!;
+    await nextTick();
+    expect(gain()).toBe(4);
+    keeping.answer(row("c", 3));
+    await vi.advanceTimersByTimeAsync(20);
+    await answer(result("fourth"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept().at(-1)!.body).toMatchObject({ trial: { gain: 4 } });
+    // Who chooses another row gets that row.
+    base.value = trials[0]!;
+    await nextTick();
+    expect(gain()).toBe(1);
+  });
+
   it("keeps a row that was meant", async () => {
     const { draft, answer, set, kept, trials } = site();
     await answer(result("first"));

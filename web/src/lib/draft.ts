@@ -142,7 +142,7 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
   /** Starts from a row of the trail; or from what was being edited when the step was left. */
   watch(
     () => base.value?.id,
-    () => {
+    (id, before) => {
       if (draft.value === null && unsaved.value && unsaved.value.base === (base.value?.id ?? null)) {
         ({ label, model: modelId } = unsaved.value);
         draft.value = plain(unsaved.value.trial);
@@ -150,6 +150,11 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
         return;
       }
       if (!base.value || JSON.stringify(base.value.trial) === JSON.stringify(draft.value)) return;
+      // Nobody chose another row: the one before has made room, or was deleted. What is typed meanwhile stays.
+      if (before && unsaved.value && !loop.state.trials.some((row) => row.id === before)) {
+        unsaved.value = { ...unsaved.value, base: id ?? null };
+        return;
+      }
       draft.value = plain(base.value.trial);
       unsaved.value = null;
       label = null;
@@ -203,7 +208,7 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
         }),
       );
       passed = stays || label !== null ? null : { id: row.id, base: from, at: Date.now(), paths: ownPaths };
-      unsaved.value = null;
+      if (JSON.stringify(draft.value) === kept) unsaved.value = null;
       await loop.refreshTrials();
       // Whoever typed on meanwhile is not thrown back.
       if (JSON.stringify(draft.value) === kept) select(row.id);
