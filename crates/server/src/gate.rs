@@ -25,7 +25,7 @@ const MOST_OF_ONE: usize = 48;
 
 /// What somebody waits for at the other end of a request.
 static ANSWERS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_ANSWERS, LONGEST_ANSWER));
-/// What goes on in the background: imports, sweeps, searches. It has places of its own, so that answers need not wait for it.
+/// What goes on in the background: imports, fits, searches. It has places of its own, so that answers need not wait for it.
 static JOBS: LazyLock<Gate> = LazyLock::new(|| Gate::new(processors(), MOST_JOBS, LONGEST_JOB));
 
 /// Pieces of long work: as many as the worker takes up.

@@ -95,11 +95,21 @@ async fn what_is_cancelled_ends_and_short_work_passes_long() {
     done(&site, &short).await;
     let state = site.get(&long).await;
     assert_eq!(state["stage"], "running", "{state}");
+    // Whoever opens the page now finds it, and follows it to its end.
+    let under_way = site.get("/loops/TIC-1/proofs/under-way").await;
+    let found: Vec<String> = under_way
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| format!("/proofs/jobs/{}", one["id"].as_str().unwrap()))
+        .collect();
+    assert_eq!(found, [long.clone()]);
     let gone = site.send(Method::DELETE, &long, &Value::Null, StatusCode::OK).await;
     assert_eq!((&gone["stage"], &gone["problem"]["detail"]), (&json!("failed"), &json!("The proof was cancelled.")));
     let done_then = site.get(&long).await["pieces_done"].clone();
     tokio::time::sleep(Duration::from_millis(600)).await;
     assert_eq!(site.get(&long).await["pieces_done"], done_then, "nothing of it is done any more");
+    assert_eq!(site.get("/loops/TIC-1/proofs/under-way").await, json!([]));
     assert_eq!(site.get("/loops/TIC-1/proofs").await.as_array().unwrap().len(), 1);
     // Too many at once are put off, and cancelled ones make room.
     let mut all = Vec::new();

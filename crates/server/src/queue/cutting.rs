@@ -46,7 +46,7 @@ fn by_time(expected: &[f64]) -> Cut {
     let (mut pieces, mut first, mut so_far) = (Vec::new(), 0, 0.0);
     for (trial, time) in expected.iter().enumerate() {
         so_far += time;
-        if so_far >= wanted || trial + 1 == expected.len() {
+        if so_far > (1.0 - 1e-9) * wanted || trial + 1 == expected.len() {
             pieces.push(first..trial + 1);
             (first, so_far) = (trial + 1, 0.0);
         }

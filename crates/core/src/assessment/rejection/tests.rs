@@ -184,7 +184,7 @@ fn what_a_loop_leaves_is_what_its_transfer_function_leaves() {
         );
         let left = arrived.through("A", &trial(&case, pi(&case)));
         assert!(near(left.deviation.unwrap(), case.deviation, 0.03), "{case:?}: {left:?}");
-        assert!(left.helped + left.made_worse <= 1.0 + 1e-9 && left.helped > 0.3, "{left:?}");
+        assert!(left.helped + left.made_worse <= 1.0 + 1e-9 && left.helped > 0.1 && left.made_worse > 0.0, "{left:?}");
         // The area under what is drawn is the variance; the slowest, which came with the first point, is beside it.
         let decades: Vec<f64> = arrived.omega.iter().map(|omega| omega.log10()).collect();
         let drawn: f64 = (1..decades.len())
