@@ -48,14 +48,16 @@ let online: typeof import("../src/lib/live").online;
 
 const row = (id: string, gain: number) => ({ id, trial: { gain } as unknown as Trial }) as TrialRow;
 
-function site() {
+/** A trail; with `later`, the row that is chosen is shown only when that is called, as an address changes. */
+function site(later?: { show: () => void }) {
   const trials = [row("a", 1)];
   const base = ref<TrialRow | null>(trials[0]!);
   const loop = {
     state: { tag: "TIC-1", trials },
     refreshTrials: () => Promise.resolve(),
   } as unknown as LoopContext;
-  const select = (id: string) => (base.value = trials.find((known) => known.id === id) ?? null);
+  const show = (id: string) => (base.value = trials.find((known) => known.id === id) ?? null);
+  const select = (id: string) => (later ? (later.show = () => show(id)) : show(id));
   const draft = useDraft(loop, base as never, select);
   /** Answers what is asked, and lets everything that follows happen. */
   const answer = async (value: unknown) => {
@@ -162,6 +164,25 @@ describe("a trial being edited", () => {
     base.value = trials[0]!;
     await nextTick();
     expect(gain()).toBe(1);
+  });
+
+  it("stays as it is typed when the row that was kept is shown only afterwards", async () => {
+    const later = { show: () => undefined as unknown };
+    const { draft, answer, set, kept, trials, base } = site(later as { show: () => void });
+    const gain = () => (draft.draft.value as unknown as { gain: number }).gain;
+    await answer(result("first"));
+    set(2);
+    await answer(result("second"));
+    await vi.advanceTimersByTimeAsync(1000);
+    trials.push(row("b", 2));
+    await answer(row("b", 2));
+    set(3);
+    later.show();
+    await nextTick();
+    expect([gain(), base.value?.id]).toEqual([3, "b"]);
+    await answer(result("third"));
+    await vi.advanceTimersByTimeAsync(1000);
+    expect(kept().at(-1)!.body).toMatchObject({ trial: { gain: 3 } });
   });
 
   it("keeps a row that was meant", async () => {

@@ -55,6 +55,8 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
   let modelId: string | null = null;
   /** A person said that just this is to stay. */
   let isMeant = false;
+  /** The row that was kept last: that it is shown now was nobody's choice. */
+  let keptRow: string | null = null;
   let passed: { id: string; base: string | null; at: number; paths: string } | null = null;
 
   const isChanged = computed(
@@ -150,8 +152,12 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
         return;
       }
       if (!base.value || JSON.stringify(base.value.trial) === JSON.stringify(draft.value)) return;
-      // Nobody chose another row: the one before has made room, or was deleted. What is typed meanwhile stays.
-      if (before && unsaved.value && !loop.state.trials.some((row) => row.id === before)) {
+      // Nobody chose another row: what was kept is shown a moment later, or the one before has made room, or was deleted.
+      // What was typed meanwhile stays.
+      const isOwn = id === keptRow;
+      keptRow = null;
+      const isGone = before !== undefined && !loop.state.trials.some((row) => row.id === before);
+      if (unsaved.value && (isOwn || isGone)) {
         unsaved.value = { ...unsaved.value, base: id ?? null };
         return;
       }
@@ -209,6 +215,7 @@ export function useDraft(loop: LoopContext, base: Ref<TrialRow | null>, select: 
       );
       passed = stays || label !== null ? null : { id: row.id, base: from, at: Date.now(), paths: ownPaths };
       if (JSON.stringify(draft.value) === kept) unsaved.value = null;
+      keptRow = row.id;
       await loop.refreshTrials();
       // Whoever typed on meanwhile is not thrown back.
       if (JSON.stringify(draft.value) === kept) select(row.id);
