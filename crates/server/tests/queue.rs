@@ -103,7 +103,7 @@ async fn what_is_cancelled_ends_and_short_work_passes_long() {
         .iter()
         .map(|one| format!("/proofs/jobs/{}", one["id"].as_str().unwrap()))
         .collect();
-    assert_eq!(found, [long.clone()]);
+    assert_eq!(found, std::slice::from_ref(&long));
     let gone = site.send(Method::DELETE, &long, &Value::Null, StatusCode::OK).await;
     assert_eq!((&gone["stage"], &gone["problem"]["detail"]), (&json!("failed"), &json!("The proof was cancelled.")));
     let done_then = site.get(&long).await["pieces_done"].clone();
