@@ -104,6 +104,11 @@ async fn what_is_cancelled_ends_and_short_work_passes_long() {
         .map(|one| format!("/proofs/jobs/{}", one["id"].as_str().unwrap()))
         .collect();
     assert_eq!(found, std::slice::from_ref(&long));
+    // Under another kind it is not there, and goes on.
+    let as_sweep = long.replace("/proofs/jobs/", "/sweeps/");
+    let answer = site.request(Method::DELETE, &as_sweep).send().await.unwrap();
+    assert_eq!(answer.status(), StatusCode::NOT_FOUND);
+    assert_eq!(site.get(&long).await["stage"], "running");
     let gone = site.send(Method::DELETE, &long, &Value::Null, StatusCode::OK).await;
     assert_eq!((&gone["stage"], &gone["problem"]["detail"]), (&json!("failed"), &json!("The proof was cancelled.")));
     let done_then = site.get(&long).await["pieces_done"].clone();

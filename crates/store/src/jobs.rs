@@ -183,9 +183,12 @@ impl Store {
         )
         .execute(&self.pool)
         .await?;
-        // The queue takes up one piece for each word on its channel, and forgets words that come while all are busy: whoever is done
-        // with one asks for the next, where the clock of the queue would only look once a second.
-        sqlx::query("select pg_notify('jobs:insert', '')").execute(&self.pool).await?;
+        Ok(())
+    }
+
+    /// Says a word to all who listen on a channel.
+    pub async fn notify(&self, channel: &str) -> Result<()> {
+        sqlx::query("select pg_notify($1, '')").bind(channel).execute(&self.pool).await?;
         Ok(())
     }
 

@@ -17,7 +17,7 @@ pub use plants::{ParameterRange, Uncertainty};
 pub use proposal::propose_set;
 pub use proving_set::{Changes, Disturbance, ProvingSet};
 pub use running::{
-    Difference, DrawnParameter, ProofCell, ProofResult, ProofSoFar, ProvenTrial, Proving, Spread, Total, Tried, prove,
+    Difference, DrawnParameter, ProofCell, ProofResult, ProvenTrial, Proving, Spread, Total, Tried, prove,
 };
 pub use share::Share;
 pub use verdicts::ProofVerdict;

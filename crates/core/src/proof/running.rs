@@ -6,9 +6,8 @@ use super::verdicts::{ProofVerdict, in_words, ranked};
 use super::{Criterion, CriterionTold, Disturbance, Figure, Proof, Share};
 use crate::numerics::{NORMAL_95, in_parallel, quantile};
 use crate::simulation::{ENGINE_VERSION, Simulation, Trial};
-use crate::{Error, Result, work};
+use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
-use std::sync::atomic::{AtomicUsize, Ordering};
 use utoipa::ToSchema;
 
 /// Points at which a distribution is told, both ends included.
@@ -53,13 +52,6 @@ pub struct Total {
     /// The sum of each candidate: of the medians over the plants that were drawn and on which it was reached, or of the plant as it is
     /// where none was drawn; null where it was reached on none.
     pub values: Vec<Option<f64>>,
-}
-
-/// How far a proof is.
-#[derive(Debug, Clone, Copy, PartialEq)]
-pub struct ProofSoFar {
-    /// Share of the trials that have been run.
-    pub share: f64,
 }
 
 /// A number that was drawn.
@@ -327,16 +319,8 @@ impl Proving {
 /// Errors where the proof cannot be run at all; a cell that cannot be tried says so itself.
 pub fn prove(proof: &Proof) -> Result<ProofResult> {
     let proving = Proving::new(proof.clone())?;
-    let (all, done): (Vec<usize>, _) = ((0..proving.trials()).collect(), AtomicUsize::new(0));
-    let trials = in_parallel(&all, |trial| {
-        let proven = proving.run(*trial);
-        let count = done.fetch_add(1, Ordering::Relaxed) + 1;
-        if work::is_heard() {
-            work::tell(&ProofSoFar { share: count as f64 / all.len() as f64 });
-        }
-        proven
-    });
-    proving.table(&trials)
+    let all: Vec<usize> = (0..proving.trials()).collect();
+    proving.table(&in_parallel(&all, |trial| proving.run(*trial)))
 }
 
 fn measure(trial: &Trial, criteria: &[Criterion], begins: f64) -> Result<ProvenTrial> {

@@ -146,6 +146,8 @@ impl Queue {
 
     /// Ends a job that is under way.
     pub async fn cancel(&self, kind: &'static str, id: Uuid) -> Result<JobStanding, Problem> {
+        // What is of another kind is not there.
+        self.standing(kind, id).await?;
         self.store.cancel_job(id, &Problem::cancelled(format!("The {kind} was cancelled."))).await?;
         self.standing(kind, id).await
     }

@@ -19,6 +19,9 @@ use uuid::Uuid;
 
 /// Where the queue is in the database.
 pub(super) const SCHEMA: &str = "antistasis_queue";
+/// The channel of the queue. It takes up one piece for each word there, and forgets words that come while all are busy: whoever is done with
+/// a piece asks for the next, where the queue's own clock would only look once a second.
+const CHANNEL: &str = "jobs:insert";
 /// What is begun and ended comes first, then short work, then long.
 pub(super) const FIRST: i16 = -1;
 const SHORT: i16 = 0;
@@ -153,6 +156,7 @@ impl Bench {
             let made = self.ready(job).await?;
             let results: Vec<Value> = self.computed(job, move || trials.map(|trial| made.run(trial)).collect()).await?;
             self.store.keep_piece(job, number, &results, worker).await?;
+            self.store.notify(CHANNEL).await?;
         }
         if self.store.all_pieces_done(job).await? { self.close(job).await } else { Ok(()) }
     }
