@@ -1,7 +1,7 @@
 //! The dossier of a loop out of its archive.
 
 use crate::Failure;
-use crate::files::read_json;
+use crate::files::read_document;
 use antistasis_dossier::{DossierSpec, dossier, html, pdf};
 use antistasis_server::archive;
 use antistasis_server::dossier::{proposed, record_needed, sources, written};
@@ -55,7 +55,7 @@ pub(crate) fn run(options: &DossierOptions) -> Result<(), Failure> {
     let (archived, mut records) = loops.swap_remove(place);
     let failed = |problem: antistasis_server::Problem| Failure::of(path, problem.detail());
     let spec = match &options.spec {
-        Some(file) => Some(read_json::<DossierSpec>(file)?),
+        Some(file) => Some(read_document::<DossierSpec>(file)?),
         None => match &archived.dossier {
             Some(own) => written(&own.spec).map(Some),
             None => proposed(&archived),

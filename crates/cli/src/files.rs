@@ -6,6 +6,7 @@ use antistasis_core::assessment::{
     Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
 };
 use antistasis_core::controller::predictive::LookAhead;
+use antistasis_core::document::Document as Stored;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::identification::Tracked;
 use antistasis_core::proof::{Proof, ProofResult};
@@ -44,6 +45,13 @@ pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
     }
 }
 
+/// Reads a document of any version that there was.
+pub(crate) fn read_document<T: Stored>(path: &Path) -> Result<T, Failure> {
+    let text = std::fs::read_to_string(path).map_err(|error| Failure::of(path, error))?;
+    antistasis_core::document::read_text(&text).map_err(|error| Failure::of(path, error))
+}
+
+/// Reads what has no version: a question, a sweep.
 pub(crate) fn read_json<T: DeserializeOwned>(path: &Path) -> Result<T, Failure> {
     let file = File::open(path).map_err(|error| Failure::of(path, error))?;
     serde_json::from_reader(BufReader::new(file)).map_err(|error| Failure::of(path, error))
@@ -68,7 +76,7 @@ pub(crate) struct SimulateOptions {
 }
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
-    let trial: Trial = read_json(&options.trial)?;
+    let trial: Trial = read_document(&options.trial)?;
     let in_trial = |error: antistasis_core::Error| Failure::of(&options.trial, error);
     let simulation = if options.balances { Simulation::with_balances(&trial) } else { Simulation::new(&trial) };
     let trace = simulation.map_err(in_trial)?.run();
@@ -120,7 +128,7 @@ pub(crate) struct StructuredTextOptions {
 
 /// Blocks one after the other; how they are wired, and what has no text, stands before them as comments.
 pub(crate) fn structured_text(options: &StructuredTextOptions) -> Result<(), Failure> {
-    let trial: Trial = read_json(&options.trial)?;
+    let trial: Trial = read_document(&options.trial)?;
     let written = trial_as_text(&trial).map_err(|error| Failure::of(&options.trial, error))?;
     if written.blocks.is_empty() {
         return Err(Failure::of(&options.trial, written.remarks.join(" ")));
@@ -137,7 +145,7 @@ pub(crate) struct AnalyseOptions {
 }
 
 pub(crate) fn analyse_plant(options: &AnalyseOptions) -> Result<(), Failure> {
-    let trial: Trial = read_json(&options.trial)?;
+    let trial: Trial = read_document(&options.trial)?;
     print(&analyse(&trial.plant).map_err(|error| Failure::of(&options.trial, error))?)
 }
 
@@ -151,7 +159,7 @@ pub(crate) struct InteractionOptions {
 }
 
 pub(crate) fn interaction(options: &InteractionOptions) -> Result<(), Failure> {
-    let trial: Trial = read_json(&options.trial)?;
+    let trial: Trial = read_document(&options.trial)?;
     let refused = |error: antistasis_core::Error| Failure::of(&options.trial, error);
     let question = match &options.between {
         Some(path) => read_json(path)?,
@@ -208,7 +216,7 @@ enum DecouplerOption {
 }
 
 pub(crate) fn loops(options: &LoopsOptions) -> Result<(), Failure> {
-    let trial: Trial = read_json(&options.trial)?;
+    let trial: Trial = read_document(&options.trial)?;
     let refused = |error: antistasis_core::Error| Failure::of(&options.trial, error);
     if options.in_order {
         return print(&tune_in_order(&trial).map_err(refused)?);
@@ -254,7 +262,7 @@ pub(crate) struct SweepOptions {
 
 pub(crate) fn sweep(options: &SweepOptions) -> Result<(), Failure> {
     let axes = options.over.iter().map(|text| axis(text, options.by_ratio)).collect::<Result<_, _>>()?;
-    let sweep = Sweep { trial: read_json(&options.trial)?, axes };
+    let sweep = Sweep { trial: read_document(&options.trial)?, axes };
     let threads = options.threads.or_else(|| std::thread::available_parallelism().ok().map(usize::from)).unwrap_or(1);
     let points =
         sweep.run(threads, assess, |_| true).map_err(|error| Failure::of(&options.trial, error))?.unwrap_or_default();

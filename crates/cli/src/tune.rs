@@ -1,7 +1,7 @@
 //! Settings for a model or a trial, by rule or by optimisation.
 
 use crate::Failure;
-use crate::files::{print, read_json};
+use crate::files::{print, read_document};
 use antistasis_core::assessment::scan_verdicts;
 use antistasis_core::controller::ControllerSpec;
 use antistasis_core::identification::Model;
@@ -137,7 +137,7 @@ enum StructureName {
 /// What is tuned for: the low-order process, the span of its PV and the scan.
 fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial>), Failure> {
     if let Some(path) = &options.trial {
-        let trial: Trial = read_json(path)?;
+        let trial: Trial = read_document(path)?;
         trial.validate().and_then(|()| trial.check_stands_alone()).map_err(|error| Failure::of(path, error))?;
         let plant = Controlled::of(&trial.plant).map_err(|error| Failure::of(path, error))?;
         let scan = options.scan.unwrap_or(trial.scenario.scan);
@@ -146,7 +146,7 @@ fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial
     let Some(path) = &options.model else {
         return Err(Failure("Give --model or --trial: one of them is needed.".to_owned()));
     };
-    let model: Model = read_json(path)?;
+    let model: Model = read_document(path)?;
     let in_model = |error: antistasis_core::Error| Failure::of(path, error);
     let ends = options.pv_span.split_once(':').and_then(|(low, high)| Some((low.parse().ok()?, high.parse().ok()?)));
     let Some((low, high)) = ends else {
@@ -170,7 +170,7 @@ fn subject(options: &TuneOptions) -> Result<(Controlled, Span, f64, Option<Trial
 /// The trial with a predictive controller in the place of its own.
 fn predictive(path: &Path, options: &TuneOptions) -> Result<Trial, Failure> {
     let in_trial = |error: antistasis_core::Error| Failure::of(path, error);
-    let mut trial: Trial = read_json(path)?;
+    let mut trial: Trial = read_document(path)?;
     trial.validate().map_err(in_trial)?;
     trial.scenario.scan = match options.scan {
         Some(scan) => scan,

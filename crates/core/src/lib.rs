@@ -14,12 +14,14 @@
 //! preparation                            steps laid over a record
 //! series   units   numerics              records; units and spans; roots, least squares, integration
 //! work                                   what can be ended from outside
+//! document                               versions of what is stored, and the ways up (knows every kind)
 //! ```
 //!
 //! Time is in seconds, angular frequency in rad/s, controller output (OP) in % everywhere.
 
 pub mod assessment;
 pub mod controller;
+pub mod document;
 mod error;
 pub mod estimation;
 pub mod experiment;

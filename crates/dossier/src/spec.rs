@@ -2,6 +2,7 @@
 
 use crate::document::{DOSSIER_VERSION, Part};
 use antistasis_core::controller::{Notation, TYPED_DIGITS};
+use antistasis_core::document::Document as Stored;
 use antistasis_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -10,6 +11,11 @@ use utoipa::ToSchema;
 const LONGEST_TEXT: usize = 4000;
 /// Most operating instructions.
 const MOST_INSTRUCTIONS: usize = 40;
+
+impl Stored for DossierSpec {
+    const KIND: &'static str = "dossier";
+    const HAS_VERSION: bool = true;
+}
 
 /// What a dossier is to be: chosen, ordered and written by a person.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]

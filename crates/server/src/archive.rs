@@ -1,10 +1,12 @@
 //! Loops and areas as one open file, and back: documents in JSON, samples in Parquet, and a text that says what is what.
 
 use crate::problem::Problem;
+use antistasis_core::document::Stored;
 use antistasis_core::series::{Channel, Record, TimeAxis};
 use antistasis_exchange::archive::{Entries, columns, pack, samples, unpack};
 use antistasis_store::{
     ArchivedDossier, ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedSaved, ArchivedTrial,
+    SavedSpec,
 };
 use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
@@ -187,26 +189,34 @@ fn check(archived: &ArchivedLoop) -> Result<(), Problem> {
     archived.op.span.validate("op.span")?;
     for model in &archived.models {
         let what = format!("model {} of {}", model.number, archived.tag);
-        readable::<antistasis_core::identification::Model>(&model.result, &what)?;
-        readable::<antistasis_core::identification::FitOptions>(&model.options, &what)?;
-        readable::<Vec<antistasis_core::preparation::Step>>(&model.preparation, &what)?;
-        readable::<Option<antistasis_core::identification::Validation>>(
+        readable::<Stored<antistasis_core::identification::Model>>(&model.result, &what)?;
+        readable::<Stored<antistasis_core::identification::FitOptions>>(&model.options, &what)?;
+        readable::<Vec<Stored<antistasis_core::preparation::Step>>>(&model.preparation, &what)?;
+        readable::<Option<Stored<antistasis_core::identification::Validation>>>(
             model.validation.as_ref().unwrap_or(&serde_json::Value::Null),
             &what,
         )?;
     }
     for trial in &archived.trials {
         let what = format!("trial {} of {}", trial.number, archived.tag);
-        readable::<antistasis_core::simulation::Trial>(&trial.spec, &what)?;
-        readable::<antistasis_core::assessment::Assessment>(&trial.assessment, &what)?;
+        readable::<Stored<antistasis_core::simulation::Trial>>(&trial.spec, &what)?;
+        readable::<Stored<antistasis_core::assessment::Assessment>>(&trial.assessment, &what)?;
     }
     if let Some(dossier) = &archived.dossier {
-        readable::<antistasis_dossier::DossierSpec>(&dossier.spec, &format!("the dossier of {}", archived.tag))?;
+        readable::<Stored<antistasis_dossier::DossierSpec>>(
+            &dossier.spec,
+            &format!("the dossier of {}", archived.tag),
+        )?;
     }
     for proof in &archived.proofs {
         let what = format!("proof {} of {}", proof.number, archived.tag);
-        readable::<antistasis_core::proof::Proof>(&proof.spec, &what)?;
-        readable::<antistasis_core::proof::ProofResult>(&proof.result, &what)?;
+        readable::<Stored<antistasis_core::proof::Proof>>(&proof.spec, &what)?;
+        readable::<Stored<antistasis_core::proof::ProofResult>>(&proof.result, &what)?;
+    }
+    for saved in &archived.saved {
+        let what = format!("“{}”, saved in {},", saved.name, archived.tag);
+        SavedSpec::read(&saved.kind, saved.spec.clone())
+            .map_err(|error| Problem::invalid(format!("{what} cannot be read: {error}.")))?;
     }
     Ok(())
 }

@@ -1,6 +1,7 @@
 //! The documents of a loop as its dossier takes them, from the database or from an archive alike.
 
 use crate::problem::Problem;
+use antistasis_core::document::Document;
 use antistasis_core::preparation::Step;
 use antistasis_core::proof::Proof;
 use antistasis_core::series::Record;
@@ -12,7 +13,6 @@ use antistasis_store::{
     ArchivedLoop, ArchivedModel, ArchivedProof, ArchivedRecord, ArchivedTrial, ProvenCandidates, TriedCandidate,
 };
 use chrono::{DateTime, SecondsFormat, Utc};
-use serde::de::DeserializeOwned;
 use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
@@ -22,8 +22,14 @@ fn when(time: DateTime<Utc>) -> String {
     time.to_rfc3339_opts(SecondsFormat::Secs, true)
 }
 
-fn read<T: DeserializeOwned>(value: &Value, what: &str) -> Result<T, Problem> {
-    T::deserialize(value).map_err(|error| Problem::invalid(format!("{what} cannot be read: {error}.")))
+fn read<T: Document>(value: &Value, what: &str) -> Result<T, Problem> {
+    antistasis_core::document::read(value.clone())
+        .map_err(|error| Problem::invalid(format!("{what} cannot be read: {error}.")))
+}
+
+fn steps(value: &Value, what: &str) -> Result<Vec<Step>, Problem> {
+    let steps = value.as_array().into_iter().flatten();
+    steps.map(|step| read(step, what)).collect()
 }
 
 /// What was written for the dossier of a loop.
@@ -95,7 +101,7 @@ fn of_model(model: &ArchivedModel) -> Result<ModelSource, Problem> {
         reason: model.reason.clone(),
         model: read(&model.result, &what)?,
         options: read(&model.options, &what)?,
-        preparation: read::<Vec<Step>>(&model.preparation, &what)?,
+        preparation: steps(&model.preparation, &what)?,
         window: [model.window_from, model.window_to],
         validation_window: model.validation_from.zip(model.validation_to).map(|(from, to)| [from, to]),
         validation: model.validation.as_ref().map(|validation| read(validation, &what)).transpose()?,
@@ -110,7 +116,7 @@ fn of_record(info: &ArchivedRecord, record: Record) -> RecordSource {
         origin: info.origin.clone(),
         started: info.started.clone(),
         remark: info.remark.clone(),
-        preparation: info.preparation.clone(),
+        preparation: info.preparation.iter().map(|step| step.0.clone()).collect(),
         content_hash: info.content_hash.clone(),
         record,
     }

@@ -276,6 +276,7 @@ async fn plants_scenarios_and_candidates_are_saved_for_the_works() {
     assert!(again["detail"].as_str().unwrap().contains("already a candidate “calm”"), "{again}");
     assert_eq!(site.get("/saved?kind=candidate").await.as_array().unwrap().len(), 1);
     assert!(site.get("/saved?kind=plant").await.as_array().unwrap().is_empty());
+    assert!(site.get("/saved/unreadable").await.as_array().unwrap().is_empty());
     let path = format!("/saved/{}", saved["id"].as_str().unwrap());
     let other = json!({ "name": "calmer", "content": { "kind": "scenario", "spec": { "duration": 10.0, "scan": 1.0, "events": [] } } });
     let refused = site.change(&path, "\"1\"", &other, StatusCode::CONFLICT).await;

@@ -2,6 +2,7 @@
 
 use crate::records::{NewRecord, insert_record};
 use crate::{Error, Result, Store, taken};
+use antistasis_core::document::Stored;
 use antistasis_core::preparation::Step;
 use antistasis_core::series::Record;
 use antistasis_core::simulation::{Plant, Signal};
@@ -34,7 +35,7 @@ pub struct ArchivedLoop {
     /// Controller output.
     pub op: Signal,
     /// The simulated plant behind it.
-    pub plant: Option<Plant>,
+    pub plant: Option<Stored<Plant>>,
     /// Whether the span of the PV was guessed from data.
     pub span_is_guess: bool,
     /// When it was made.
@@ -73,7 +74,7 @@ pub struct ArchivedRecord {
     pub content_hash: String,
     pub notes: Vec<String>,
     pub remark: String,
-    pub preparation: Vec<Step>,
+    pub preparation: Vec<Stored<Step>>,
     pub channels: Vec<crate::ChannelInfo>,
     pub created_at: DateTime<Utc>,
 }
@@ -187,7 +188,7 @@ impl Store {
         let wanted_proofs: Option<Vec<i32>> = around.map(|(_, proof)| proof.into_iter().collect());
         let detail = self.find_loop(tag).await?;
         let more = sqlx::query!(
-            r#"select area.notes as area_notes, l.plant as "plant: Json<Plant>", l.made_at
+            r#"select area.notes as area_notes, l.plant as "plant: Json<Stored<Plant>>", l.made_at
             from control_loop l join area on area.id = l.area_id where l.id = $1"#,
             detail.id
         )
@@ -207,7 +208,7 @@ impl Store {
                 content_hash: info.content_hash,
                 notes: info.notes,
                 remark: info.remark,
-                preparation: info.preparation,
+                preparation: info.preparation.into_iter().map(Stored).collect(),
                 channels: info.channels,
                 created_at: info.created_at,
             })

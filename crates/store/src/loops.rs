@@ -1,6 +1,7 @@
 //! Areas and loops.
 
 use crate::{Error, Expected, Listed, Part, Result, Store, found, taken};
+use antistasis_core::document::{Stored, Written};
 use antistasis_core::simulation::{Plant, Signal};
 use chrono::{DateTime, Utc};
 use serde::{Deserialize, Serialize};
@@ -394,7 +395,7 @@ impl Store {
             card.notes,
             Json(&card.pv) as _,
             Json(&card.op) as _,
-            new.plant.map(Json) as _,
+            new.plant.map(|plant| Json(Written(plant))) as _,
             new.span_is_guess
         )
         .execute(&self.pool)
@@ -444,12 +445,12 @@ impl Store {
     /// The simulated plant behind a loop, where there is one.
     pub async fn plant(&self, tag: &str) -> Result<Option<Plant>> {
         let row = sqlx::query!(
-            r#"select plant as "plant: Json<Plant>" from control_loop where tag = $1 and deletion_id is null"#,
+            r#"select plant as "plant: Json<Stored<Plant>>" from control_loop where tag = $1 and deletion_id is null"#,
             tag
         )
         .fetch_optional(&self.pool)
         .await?;
-        Ok(found(row, "loop", tag)?.plant.map(|plant| plant.0))
+        Ok(found(row, "loop", tag)?.plant.map(|plant| plant.0.0))
     }
 
     /// Puts a simulated plant behind a loop, or takes it away.
@@ -457,7 +458,7 @@ impl Store {
         let done = sqlx::query!(
             "update control_loop set plant = $2, revision = revision + 1 where tag = $1 and deletion_id is null",
             tag,
-            plant.map(Json) as _
+            plant.map(|plant| Json(Written(plant))) as _
         )
         .execute(&self.pool)
         .await?;

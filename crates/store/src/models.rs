@@ -2,6 +2,7 @@
 
 use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
+use antistasis_core::document::{Stored, Written};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
 use chrono::{DateTime, Utc};
@@ -112,7 +113,7 @@ impl Store {
         sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
             .fetch_one(&mut *transaction)
             .await?;
-        let validation = new.validation.map(|(_, validation)| Json(validation));
+        let validation = new.validation.map(|(_, validation)| Json(Written(validation)));
         sqlx::query!(
             "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result, options,
                 preparation, validation_from, validation_to, validation, reduced_from, further)
@@ -124,9 +125,9 @@ impl Store {
             new.record_hash,
             new.window.0,
             new.window.1,
-            Json(new.model) as _,
-            Json(new.options) as _,
-            Json(new.preparation) as _,
+            Json(Written(new.model)) as _,
+            Json(Written(new.options)) as _,
+            Json(new.preparation.iter().map(Written).collect::<Vec<_>>()) as _,
             new.validation.map(|(window, _)| window.0),
             new.validation.map(|(window, _)| window.1),
             validation as _,
@@ -190,9 +191,9 @@ impl Store {
                         join record as its on its.id = (stretch ->> 'record_id')::uuid
                     where its.content_hash <> stretch ->> 'record_hash' or its.preparation <> stretch -> 'preparation'
                 )) as "stale!", further as "further: Json<Vec<FurtherWindow>>",
-                model.preparation as "preparation: Json<Vec<Step>>", window_from, window_to, validation_from, validation_to,
-                validation as "validation: Json<Validation>", chosen, reason, reduced_from,
-                options as "options: Json<FitOptions>", result as "model: Json<Model>", model.created_at
+                model.preparation as "preparation: Json<Vec<Stored<Step>>>", window_from, window_to, validation_from, validation_to,
+                validation as "validation: Json<Stored<Validation>>", chosen, reason, reduced_from,
+                options as "options: Json<Stored<FitOptions>>", result as "model: Json<Stored<Model>>", model.created_at
             from model join record on record.id = record_id
             where model.id = any($1) and model.deletion_id is null
             order by number desc"#,
@@ -269,18 +270,18 @@ struct ModelRecord {
     remark: String,
     revision: i64,
     stale: bool,
-    preparation: Json<Vec<Step>>,
+    preparation: Json<Vec<Stored<Step>>>,
     window_from: f64,
     window_to: f64,
     further: Json<Vec<FurtherWindow>>,
     validation_from: Option<f64>,
     validation_to: Option<f64>,
-    validation: Option<Json<Validation>>,
+    validation: Option<Json<Stored<Validation>>>,
     chosen: bool,
     reason: String,
     reduced_from: Option<Uuid>,
-    options: Json<FitOptions>,
-    model: Json<Model>,
+    options: Json<Stored<FitOptions>>,
+    model: Json<Stored<Model>>,
     created_at: DateTime<Utc>,
 }
 
@@ -295,18 +296,18 @@ impl From<ModelRecord> for ModelRow {
             remark: row.remark,
             revision: row.revision,
             stale: row.stale,
-            preparation: row.preparation.0,
+            preparation: row.preparation.0.into_iter().map(|step| step.0).collect(),
             window_from: row.window_from,
             window_to: row.window_to,
             further: row.further.0,
             validation_from: row.validation_from,
             validation_to: row.validation_to,
-            validation: row.validation.map(|validation| validation.0),
+            validation: row.validation.map(|validation| validation.0.0),
             chosen: row.chosen,
             reason: row.reason,
             reduced_from: row.reduced_from,
-            options: row.options.0,
-            model: row.model.0,
+            options: row.options.0.0,
+            model: row.model.0.0,
             created_at: row.created_at,
         }
     }

@@ -2,6 +2,7 @@
 
 use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
+use antistasis_core::document::{Stored, Written};
 use antistasis_core::proof::{Proof, ProofResult};
 use antistasis_core::simulation::ENGINE_VERSION;
 use chrono::{DateTime, Utc};
@@ -74,7 +75,7 @@ impl Store {
             sqlx::query!(
                 "update proof set result = $2, engine = $3, revision = revision + 1 where id = $1 and engine <> $3",
                 id,
-                Json(new.result) as _,
+                Json(Written(new.result)) as _,
                 ENGINE
             )
             .execute(&mut *transaction)
@@ -88,8 +89,8 @@ impl Store {
                 new.model_id,
                 new.label,
                 digest,
-                Json(new.proof) as _,
-                Json(new.result) as _,
+                Json(Written(new.proof)) as _,
+                Json(Written(new.result)) as _,
                 ENGINE
             )
             .execute(&mut *transaction)
@@ -128,8 +129,8 @@ impl Store {
 
     async fn proof_rows(&self, ids: &[Uuid]) -> Result<Vec<ProofRow>> {
         let rows = sqlx::query!(
-            r#"select id, number, model_id, label, remark, revision, spec as "spec: Json<Proof>",
-                result as "result: Json<ProofResult>", engine, created_at
+            r#"select id, number, model_id, label, remark, revision, spec as "spec: Json<Stored<Proof>>",
+                result as "result: Json<Stored<ProofResult>>", engine, created_at
             from proof where id = any($1) and deletion_id is null order by number desc"#,
             ids
         )
@@ -144,8 +145,8 @@ impl Store {
                 label: row.label,
                 remark: row.remark,
                 revision: row.revision,
-                proof: row.spec.0,
-                result: row.result.0,
+                proof: row.spec.0.0,
+                result: row.result.0.0,
                 engine: row.engine,
                 of_older_engine: row.engine != ENGINE,
                 created_at: row.created_at,

@@ -2,6 +2,7 @@
 
 use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
+use antistasis_core::document::{Stored, Written};
 use antistasis_core::preparation::Step;
 use antistasis_core::series::{Channel, Record, Role, TimeAxis, extremes};
 use chrono::{DateTime, Utc};
@@ -126,7 +127,7 @@ impl Store {
         let rows = sqlx::query!(
             r#"select id, name, origin, started, sample_interval, duration, length, content_hash,
                 notes as "notes: Json<Vec<String>>", remark, revision,
-                preparation as "preparation: Json<Vec<Step>>", created_at
+                preparation as "preparation: Json<Vec<Stored<Step>>>", created_at
             from record where id = any($1) and deletion_id is null order by created_at desc, id desc"#,
             ids
         )
@@ -161,7 +162,7 @@ impl Store {
                 notes: row.notes.0,
                 remark: row.remark,
                 revision: row.revision,
-                preparation: row.preparation.0,
+                preparation: row.preparation.0.into_iter().map(|step| step.0).collect(),
                 created_at: row.created_at,
             })
             .collect())
@@ -174,7 +175,7 @@ impl Store {
             where id = $1 and deletion_id is null and revision = coalesce($2, revision)",
             id,
             expected.revision(),
-            Json(steps) as _
+            Json(steps.iter().map(Written).collect::<Vec<_>>()) as _
         )
         .execute(&self.pool)
         .await?;

@@ -1,7 +1,9 @@
 //! Plants, scenarios, candidates, proving sets and target controllers saved for the works, to be used again in any loop.
 
-use crate::{Error, Expected, Result, Store, found, taken};
+use crate::unreadable::{Listed, Unreadable};
+use crate::{DeletionKind, Error, Expected, Result, Store, found, taken};
 use antistasis_core::controller::TargetController;
+use antistasis_core::document::{Written, read};
 use antistasis_core::proof::ProvingSet;
 use antistasis_core::simulation::{Candidate, Plant, Scenario};
 use chrono::{DateTime, Utc};
@@ -69,24 +71,30 @@ impl SavedSpec {
 
     fn value(&self) -> Result<serde_json::Value> {
         let value = match self {
-            Self::Plant(plant) => serde_json::to_value(plant),
-            Self::Scenario(scenario) => serde_json::to_value(scenario),
-            Self::Candidate(candidate) => serde_json::to_value(candidate),
-            Self::ProvingSet(set) => serde_json::to_value(set),
-            Self::Target(target) => serde_json::to_value(target),
+            Self::Plant(plant) => serde_json::to_value(Written(&**plant)),
+            Self::Scenario(scenario) => serde_json::to_value(Written(scenario)),
+            Self::Candidate(candidate) => serde_json::to_value(Written(&**candidate)),
+            Self::ProvingSet(set) => serde_json::to_value(Written(set)),
+            Self::Target(target) => serde_json::to_value(Written(target)),
         };
         value.map_err(|error| sqlx::Error::Encode(error.into()).into())
     }
 
-    fn read(kind: &str, value: serde_json::Value) -> Result<Self> {
-        let spec = match kind {
-            "plant" => serde_json::from_value(value).map(Self::Plant),
-            "scenario" => serde_json::from_value(value).map(Self::Scenario),
-            "proving_set" => serde_json::from_value(value).map(Self::ProvingSet),
-            "target" => serde_json::from_value(value).map(Self::Target),
-            _ => serde_json::from_value(value).map(Self::Candidate),
-        };
-        spec.map_err(|error| sqlx::Error::Decode(error.into()).into())
+    /// What is saved as a kind.
+    ///
+    /// Errors where there is no such kind, or the document is none that this version reads.
+    pub fn read(kind: &str, value: serde_json::Value) -> antistasis_core::Result<Self> {
+        Ok(match kind {
+            "plant" => Self::Plant(Box::new(read(value)?)),
+            "scenario" => Self::Scenario(read(value)?),
+            "proving_set" => Self::ProvingSet(read(value)?),
+            "target" => Self::Target(read(value)?),
+            "candidate" => Self::Candidate(Box::new(read(value)?)),
+            other => {
+                let allowed = "one of plant, scenario, candidate, proving_set, target";
+                return Err(antistasis_core::Error::invalid("kind", other, allowed));
+            }
+        })
     }
 }
 
@@ -110,18 +118,36 @@ pub struct SavedItem {
     pub spec: SavedSpec,
 }
 
+/// Identifier and name, the document as it is stored, and what it is, where it can be read.
+type SavedRow = ((Uuid, String), serde_json::Value, antistasis_core::Result<SavedItem>);
+
 impl Store {
-    /// All that is saved, or all of a kind, by name.
-    pub async fn saved(&self, kind: Option<SavedKind>) -> Result<Vec<SavedItem>> {
-        self.saved_rows(kind, None).await
+    /// All that is saved, or all of a kind, by name, without what cannot be read.
+    pub async fn saved(&self, kind: Option<SavedKind>) -> Result<Listed<SavedItem>> {
+        let rows = self.saved_rows(kind, None).await?;
+        let all = rows.len();
+        let rows: Vec<SavedItem> = rows.into_iter().filter_map(|(_, _, item)| item.ok()).collect();
+        Ok(Listed { unreadable: all - rows.len(), rows, all: all as i64 })
     }
 
     /// One saved thing.
     pub async fn saved_item(&self, id: Uuid) -> Result<SavedItem> {
-        found(self.saved_rows(None, Some(id)).await?.pop(), "saved thing", id)
+        let (_, _, item) = found(self.saved_rows(None, Some(id)).await?.pop(), "saved thing", id)?;
+        item.map_err(|error| sqlx::Error::ColumnDecode { index: "spec".to_owned(), source: error.into() }.into())
     }
 
-    async fn saved_rows(&self, kind: Option<SavedKind>, id: Option<Uuid>) -> Result<Vec<SavedItem>> {
+    /// What is saved and cannot be read, or what of a kind.
+    pub async fn unreadable_saved(&self, kind: Option<SavedKind>) -> Result<Vec<Unreadable>> {
+        let rows = self.saved_rows(kind, None).await?.into_iter();
+        Ok(rows
+            .filter_map(|((id, name), document, item)| {
+                let why = item.err()?.to_string();
+                Some(Unreadable { kind: DeletionKind::Saved, id, number: None, name, why, document })
+            })
+            .collect())
+    }
+
+    async fn saved_rows(&self, kind: Option<SavedKind>, id: Option<Uuid>) -> Result<Vec<SavedRow>> {
         let rows = sqlx::query!(
             r#"select saved.id, kind, saved.name, remark, control_loop.tag as "made_in?", saved.revision,
                 spec as "spec: Json<serde_json::Value>", saved_at
@@ -133,19 +159,21 @@ impl Store {
         )
         .fetch_all(&self.pool)
         .await?;
-        rows.into_iter()
+        Ok(rows
+            .into_iter()
             .map(|row| {
-                Ok(SavedItem {
-                    spec: SavedSpec::read(&row.kind, row.spec.0)?,
+                let item = SavedSpec::read(&row.kind, row.spec.0.clone()).map(|spec| SavedItem {
+                    spec,
                     id: row.id,
-                    name: row.name,
+                    name: row.name.clone(),
                     remark: row.remark,
                     made_in: row.made_in,
                     revision: row.revision,
                     saved_at: row.saved_at,
-                })
+                });
+                ((row.id, row.name), row.spec.0, item)
             })
-            .collect()
+            .collect())
     }
 
     /// Saves something under a new name.

@@ -3,6 +3,7 @@
 use crate::unreadable::{Listed, each_that_can_be_read};
 use crate::{Error, Expected, Part, Result, Store, found};
 use antistasis_core::assessment::Assessment;
+use antistasis_core::document::{Stored, Written};
 use antistasis_core::simulation::{ENGINE_VERSION, Trial};
 use chrono::{DateTime, Utc};
 use serde::Serialize;
@@ -109,8 +110,8 @@ impl Store {
             new.model_id,
             new.label,
             digest,
-            Json(new.trial) as _,
-            Json(new.assessment) as _,
+            Json(Written(new.trial)) as _,
+            Json(Written(new.assessment)) as _,
             ENGINE
         )
         .execute(&mut *transaction)
@@ -124,7 +125,7 @@ impl Store {
         let done = sqlx::query!(
             "update trial set assessment = $2, engine = $3, revision = revision + 1 where id = $1 and deletion_id is null",
             id,
-            Json(assessment) as _,
+            Json(Written(assessment)) as _,
             ENGINE
         )
         .execute(&self.pool)
@@ -167,8 +168,8 @@ impl Store {
 
     async fn trial_rows(&self, ids: &[Uuid]) -> Result<Vec<TrialRow>> {
         let rows = sqlx::query!(
-            r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Trial>",
-                assessment as "assessment: Json<Assessment>", engine, created_at
+            r#"select id, number, model_id, label, remark, starred, revision, pinned, spec as "spec: Json<Stored<Trial>>",
+                assessment as "assessment: Json<Stored<Assessment>>", engine, created_at
             from trial where id = any($1) and deletion_id is null order by number desc"#,
             ids
         )
@@ -185,8 +186,8 @@ impl Store {
                 starred: row.starred,
                 revision: row.revision,
                 pinned: row.pinned,
-                trial: row.spec.0,
-                assessment: row.assessment.0,
+                trial: row.spec.0.0,
+                assessment: row.assessment.0.0,
                 engine: row.engine,
                 of_older_engine: row.engine != ENGINE,
                 created_at: row.created_at,

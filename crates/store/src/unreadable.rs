@@ -2,12 +2,12 @@
 
 use crate::{DeletionKind, Error, Result, Store};
 use antistasis_core::assessment::Assessment;
+use antistasis_core::document::{Document, Stored};
 use antistasis_core::identification::{FitOptions, Model, Validation};
 use antistasis_core::preparation::Step;
 use antistasis_core::proof::{Proof, ProofResult};
 use antistasis_core::simulation::Trial;
-use serde::Serialize;
-use serde::de::DeserializeOwned;
+use serde::{Deserialize, Serialize};
 use serde_json::Value;
 use utoipa::ToSchema;
 use uuid::Uuid;
@@ -68,8 +68,12 @@ pub(crate) async fn each_that_can_be_read<T, Rows: Future<Output = Result<Vec<T>
 }
 
 /// What is wrong with one of several documents.
-fn fault<T: DeserializeOwned>(what: &str, document: &Value) -> Option<String> {
-    T::deserialize(document).err().map(|error| format!("{what}: {error}"))
+fn fault<T: Document>(what: &str, document: &Value) -> Option<String> {
+    Stored::<T>::deserialize(document).err().map(|error| format!("{what}: {error}"))
+}
+
+fn fault_of_steps(steps: &Value) -> Option<String> {
+    Vec::<Stored<Step>>::deserialize(steps).err().map(|error| format!("its preparation: {error}"))
 }
 
 impl Error {
@@ -105,7 +109,7 @@ impl Store {
         let models = models.into_iter().filter_map(|row| {
             let why = fault::<Model>("the model", &row.result)
                 .or_else(|| fault::<FitOptions>("how it was fitted", &row.options))
-                .or_else(|| fault::<Vec<Step>>("its preparation", &row.preparation))
+                .or_else(|| fault_of_steps(&row.preparation))
                 .or_else(|| row.validation.as_ref().and_then(|found| fault::<Validation>("its validation", found)))?;
             let (number, name) = (Some(row.number), row.name);
             Some(Unreadable { kind: DeletionKind::Model, id: row.id, number, name, why, document: row.result })
@@ -117,7 +121,7 @@ impl Store {
         .fetch_all(&self.pool)
         .await?;
         let records = records.into_iter().filter_map(|row| {
-            let why = fault::<Vec<Step>>("its preparation", &row.preparation)?;
+            let why = fault_of_steps(&row.preparation)?;
             let kind = DeletionKind::Record;
             Some(Unreadable { kind, id: row.id, number: None, name: row.name, why, document: row.preparation })
         });

@@ -150,7 +150,7 @@ async fn each_older_version_is_brought_up_to_date_with_all_that_it_held() {
             assert!(model.chosen && !model.stale && model.further.is_empty() && model.reason == "as good as any");
             assert!(model.model.process().is_ok() && model.validation.is_some());
         }
-        let saved = store.saved(None).await.unwrap();
+        let saved = store.saved(None).await.unwrap().rows;
         assert_eq!(saved.len(), if version == 3 { 2 } else { 0 });
         // Two of one name are told apart.
         if let [one, other] = &saved[..] {

@@ -8,14 +8,14 @@ use antistasis_core::controller::{ControllerSpec, PidSettings};
 use antistasis_core::identification::{DataSet, FitOptions, Model, Series, Structure, fit_fopdt, validate};
 use antistasis_core::instrument::SensorSpec;
 use antistasis_core::preparation::{Operation, Step};
-use antistasis_core::process::LinearSpec;
+use antistasis_core::process::{LinearSpec, ProcessSpec};
 use antistasis_core::proof::{Contender, Disturbance, PROOF_VERSION, Proof, ProvingSet, Uncertainty, prove};
 use antistasis_core::series::{Channel, Record, Role, TimeAxis};
 use antistasis_core::simulation::{Candidate, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trial};
 use antistasis_core::units::Span;
 use antistasis_store::{
     AreaSeed, DeletionKind, Error, Expected, Listed, LoopDetail, LoopSeed, LoopsAsked, NewModel, NewProof, NewRecord,
-    NewTrial, Part, Store,
+    NewTrial, Part, SavedKind, SavedSpec, Store,
 };
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
@@ -471,6 +471,14 @@ async fn a_row_that_cannot_be_read_hides_no_other_and_is_kept_as_it_is() {
     let strange = "update trial set spec = spec || '{\"version\": 99, \"of_the_future\": [1, 2]}' where number = 2";
     assert_eq!(sqlx::query(strange).execute(&raw).await.unwrap().rows_affected(), 1);
     sqlx::query("update model set result = '{}' where number = 1").execute(&raw).await.unwrap();
+    let plant = Plant::usual(ProcessSpec::library("stirred_heater", &[]), "T").unwrap();
+    store.set_plant("LIC-1", Some(&plant)).await.unwrap();
+    let mut saved = Vec::new();
+    for name in ["now", "later"] {
+        saved.push(store.save(name, "", None, &SavedSpec::Plant(Box::new(plant.clone()))).await.unwrap());
+    }
+    let later = "update saved set spec = spec || '{\"version\": 2}' where name = 'later'";
+    assert_eq!(sqlx::query(later).execute(&raw).await.unwrap().rows_affected(), 1);
     let part = Part { newest: 10, also: None };
     let listed = store.newest_trials(found.id, part).await.unwrap();
     let numbers: Vec<i32> = listed.rows.iter().map(|row| row.number).collect();
@@ -482,9 +490,34 @@ async fn a_row_that_cannot_be_read_hides_no_other_and_is_kept_as_it_is() {
     let unreadable = store.unreadable(found.id).await.unwrap();
     assert_eq!(unreadable.len(), 2);
     assert_eq!((unreadable[0].kind, unreadable[0].id, unreadable[0].number), (DeletionKind::Trial, trials[1], Some(2)));
-    assert!(unreadable[0].why.contains("of_the_future"), "{}", unreadable[0].why);
+    assert!(unreadable[0].why.contains("This trial is of version 99, and this program reads"), "{}", unreadable[0].why);
+    assert_eq!(unreadable[0].document["of_the_future"], serde_json::json!([1, 2]));
     assert_eq!(unreadable[0].document["version"], 99);
     assert_eq!((unreadable[1].kind, unreadable[1].id), (DeletionKind::Model, models[0]));
+    // What is saved for the works the same.
+    let listed = store.saved(Some(SavedKind::Plant)).await.unwrap();
+    assert_eq!((listed.rows.len(), listed.rows[0].id, listed.all, listed.unreadable), (1, saved[0], 2, 1));
+    let lost = store.unreadable_saved(None).await.unwrap();
+    assert_eq!(
+        (lost.len(), lost[0].kind, lost[0].id, lost[0].name.as_str()),
+        (1, DeletionKind::Saved, saved[1], "later")
+    );
+    assert!(lost[0].why.starts_with("This plant is of version 2"), "{}", lost[0].why);
+    assert!(store.unreadable_saved(Some(SavedKind::Target)).await.unwrap().is_empty());
+    assert!(store.saved_item(saved[1]).await.unwrap_err().is_unreadable());
+    // A later plant behind the loop is not taken for one of today, and goes when another takes its place.
+    assert_eq!(store.plant("LIC-1").await.unwrap().as_ref(), Some(&plant));
+    let later = "update control_loop set plant = plant || '{\"version\": 2}' where tag = 'LIC-1'";
+    assert_eq!(sqlx::query(later).execute(&raw).await.unwrap().rows_affected(), 1);
+    assert!(store.plant("LIC-1").await.unwrap_err().is_unreadable());
+    store.set_plant("LIC-1", Some(&plant)).await.unwrap();
+    assert_eq!(store.plant("LIC-1").await.unwrap().as_ref(), Some(&plant));
+    // A step that is not known yet hides its record only.
+    let step = "update record set preparation = '[{\"kind\": \"cut_out\", \"version\": 7}]'";
+    assert_eq!(sqlx::query(step).execute(&raw).await.unwrap().rows_affected(), 1);
+    let why = store.unreadable(found.id).await.unwrap().pop().unwrap().why;
+    assert!(why.contains("its preparation: This preparation step is of version 7"), "{why}");
+    sqlx::query("update record set preparation = '[]'").execute(&raw).await.unwrap();
     // It can be deleted and brought back like any other.
     let gone = store.delete(DeletionKind::Trial, trials[1]).await.unwrap();
     assert_eq!(gone.title, "trial B, x");

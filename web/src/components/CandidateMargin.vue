@@ -269,7 +269,7 @@ function setRatio(signal: string) {
   });
 }
 
-const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("candidate");
+const { saved, unreadable, trouble, save, change: keepSaved, forget, specOf } = useSaved("candidate");
 
 function use(item: SavedItem) {
   emit("change", (trial) => (trial.candidate = specOf(item)), `candidate ${item.name}`);
@@ -303,6 +303,7 @@ function setTracking(value: boolean) {
     <SavedList
       what="candidate"
       :items="saved"
+      :unreadable="unreadable"
       :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
       @use="use"
       @save="save($event, trial.candidate)"

@@ -237,7 +237,7 @@ const sensorSummary = computed(() => {
   return parts.join(" · ") || "perfect";
 });
 
-const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("plant");
+const { saved, unreadable, trouble, save, change: keepSaved, forget, specOf } = useSaved("plant");
 
 /** Takes another process of the same kind. Where the measured output has a new unit, the span of the PV takes it. */
 function takeProcess(next: Process) {
@@ -264,6 +264,7 @@ function use(item: SavedItem) {
     <SavedList
       what="plant"
       :items="saved"
+      :unreadable="unreadable"
       :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
       @use="use"
       @save="save($event, plant)"

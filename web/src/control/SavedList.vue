@@ -2,19 +2,22 @@
 /** What is saved for the works: used here, saved anew, replaced, renamed, put into the bin. */
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/vue";
 import { ref } from "vue";
+import { plural } from "../lib/format";
 import EditDialog from "../components/EditDialog.vue";
-import type { SavedItem } from "./useSaved";
+import { savedAs } from "../components/unreadable";
+import type { SavedItem, UnreadableItem } from "./useSaved";
 
 const props = defineProps<{
   what: string;
   items: SavedItem[];
+  unreadable: UnreadableItem[];
   keep: (item: SavedItem, name: string, remark: string, force: boolean) => Promise<void>;
 }>();
 const emit = defineEmits<{
   use: [item: SavedItem];
   save: [name: string];
   replace: [item: SavedItem];
-  forget: [item: SavedItem];
+  forget: [item: { id: string }];
 }>();
 
 const name = ref("");
@@ -86,6 +89,36 @@ function edit(item: SavedItem) {
           </span>
         </li>
       </ul>
+      <div v-if="unreadable.length" class="mb-2 text-[12.5px]">
+        <p>
+          <span class="font-semibold text-caution">△</span>
+          {{ plural(unreadable.length, `saved ${what}`) }} cannot be read by this version; nothing of
+          {{ unreadable.length === 1 ? "it" : "them" }} is lost.
+        </p>
+        <ul class="mt-1 max-h-[160px] overflow-y-auto border-y border-rule">
+          <li v-for="one in unreadable" :key="one.id" class="border-b border-rule py-1 last:border-0">
+            <strong class="block truncate font-semibold">{{ one.name }}</strong>
+            <span class="block text-soft">{{ one.why }}</span>
+            <span class="flex gap-3 text-[12px] text-soft">
+              <a
+                class="flex-1 hover:text-ink"
+                :href="savedAs(one.document)"
+                :download="`${one.name}.json`"
+                :aria-label="`Save ${one.name} as it is`"
+                >save as it is</a
+              >
+              <button
+                type="button"
+                class="hover:text-limit"
+                :aria-label="`Delete ${one.name}`"
+                @click="emit('forget', one)"
+              >
+                delete
+              </button>
+            </span>
+          </li>
+        </ul>
+      </div>
       <form class="flex gap-2" @submit.prevent="save">
         <input
           v-model="name"

@@ -171,7 +171,7 @@ const frame = computed<Field[]>(() => {
   ];
 });
 
-const { saved, trouble, save, change: keepSaved, forget, specOf } = useSaved("scenario");
+const { saved, unreadable, trouble, save, change: keepSaved, forget, specOf } = useSaved("scenario");
 
 function use(item: SavedItem) {
   emit("change", (trial) => (trial.scenario = specOf(item)), `scenario ${item.name}`);
@@ -183,6 +183,7 @@ function use(item: SavedItem) {
     <SavedList
       what="scenario"
       :items="saved"
+      :unreadable="unreadable"
       :keep="(item, name, remark, force) => keepSaved(item, name, remark, null, force)"
       @use="use"
       @save="save($event, trial.scenario)"

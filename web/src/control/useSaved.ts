@@ -1,6 +1,6 @@
 /** What is saved for the works under a name: plants, scenarios, candidates, proving sets. */
 import { onMounted, shallowRef, ref } from "vue";
-import { answered, api, ifMatch, messageOf, type Schemas } from "../api/client";
+import { answered, api, ifMatch, messageOf, unreadableOf, type Schemas } from "../api/client";
 import { gathered, useChanges } from "../lib/live";
 import { useLoop } from "../lib/loop";
 import { tell } from "../lib/notes";
@@ -9,16 +9,23 @@ import { plain } from "../lib/plain";
 
 export type Kind = Schemas["SavedKind"];
 export type SavedItem = Schemas["SavedItem"];
+export type UnreadableItem = Schemas["Unreadable"];
 type Content<K extends Kind> = Extract<Schemas["SavedSpec"], { kind: K }>["spec"];
 
 export function useSaved<K extends Kind>(kind: K) {
   const { state } = useLoop();
   const saved = shallowRef<SavedItem[]>([]);
+  /** What is saved and this version cannot read. */
+  const unreadable = shallowRef<UnreadableItem[]>([]);
   const trouble = ref("");
 
   async function load() {
     try {
-      saved.value = await answered(api.GET("/api/v1/saved", { params: { query: { kind } } }));
+      const params = { query: { kind } };
+      const asked = api.GET("/api/v1/saved", { params });
+      saved.value = await answered(asked);
+      const count = unreadableOf(await asked);
+      unreadable.value = count ? await answered(api.GET("/api/v1/saved/unreadable", { params })) : [];
     } catch (error) {
       trouble.value = messageOf(error);
     }
@@ -60,7 +67,7 @@ export function useSaved<K extends Kind>(kind: K) {
     await load();
   };
 
-  const forget = (item: SavedItem) =>
+  const forget = (item: { id: string }) =>
     attempt(async () => {
       const gone = await answered(api.DELETE("/api/v1/saved/{id}", { params: { path: { id: item.id } } }));
       tell(`In the bin: ${gone.title}.`, { title: "Bring it back", act: () => restore(gone.id).then(load) });
@@ -72,5 +79,5 @@ export function useSaved<K extends Kind>(kind: K) {
   onMounted(load);
   const again = gathered(() => void load());
   useChanges((what) => (!what || what.kind === "saved") && again());
-  return { saved, trouble, save, change, forget, specOf };
+  return { saved, unreadable, trouble, save, change, forget, specOf };
 }

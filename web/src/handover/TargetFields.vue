@@ -32,6 +32,7 @@ function use(target: Schemas["TargetController"]) {
     <SavedList
       what="target controller"
       :items="saved.saved.value"
+      :unreadable="saved.unreadable.value"
       :keep="(item, name, remark, force) => saved.change(item, name, remark, null, force)"
       @use="use(saved.specOf($event))"
       @save="saved.save($event, present())"

@@ -1,11 +1,12 @@
 //! Plants, scenarios, candidates, proving sets and target controllers saved for the works, to be used again in any loop.
 
+use super::lists::InPart;
 use super::{annotation, name_of};
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
-use antistasis_store::{BinItem, DeletionKind, Error, SavedItem, SavedKind, SavedSpec};
+use antistasis_store::{BinItem, DeletionKind, Error, SavedItem, SavedKind, SavedSpec, Unreadable};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
@@ -16,7 +17,10 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(list_saved, save)).routes(routes!(change_saved, delete_saved))
+    OpenApiRouter::new()
+        .routes(routes!(list_saved, save))
+        .routes(routes!(list_unreadable_saved))
+        .routes(routes!(change_saved, delete_saved))
 }
 
 #[derive(Debug, Deserialize, IntoParams)]
@@ -27,12 +31,25 @@ struct OfKind {
 
 /// What is saved for the works, by name.
 #[utoipa::path(get, path = "/api/v1/saved", tag = "works", params(OfKind),
-    responses((status = 200, body = Vec<SavedItem>)))]
+    responses((status = 200, body = Vec<SavedItem>, headers(
+            ("X-Total-Count" = i64, description = "How many there are in all"),
+            ("X-Unreadable-Count" = i64, description = "How many of them this version cannot read"))),
+        (status = 422, body = Problem)))]
 async fn list_saved(
     State(state): State<AppState>,
     Query(OfKind { kind }): Query<OfKind>,
-) -> Result<Json<Vec<SavedItem>>, Problem> {
-    Ok(Json(state.store.saved(kind).await?))
+) -> Result<InPart<SavedItem>, Problem> {
+    Ok(InPart::from(state.store.saved(kind).await?))
+}
+
+/// What is saved for the works and cannot be read by this version, as it is stored. It stays, and hides nothing else.
+#[utoipa::path(get, path = "/api/v1/saved/unreadable", tag = "works", params(OfKind),
+    responses((status = 200, body = Vec<Unreadable>), (status = 422, body = Problem)))]
+async fn list_unreadable_saved(
+    State(state): State<AppState>,
+    Query(OfKind { kind }): Query<OfKind>,
+) -> Result<Json<Vec<Unreadable>>, Problem> {
+    Ok(Json(state.store.unreadable_saved(kind).await?))
 }
 
 /// Something to be saved.
