@@ -1,4 +1,5 @@
-"""Random strictly convex quadratic programs, solved by quadprog; what has no point is confirmed by SciPy's linprog (HiGHS).
+"""Random strictly convex quadratic programs, solved by quadprog and once more by daqp, which must agree; what has no point is confirmed
+by SciPy's linprog (HiGHS).
 
 min ½ x'Gx + a'x subject to normals x >= bounds. Among them: none bound, all bound, vertices where more constraints meet than there
 are unknowns, the same constraint twice, badly scaled rows, and programs without a point.
@@ -6,6 +7,7 @@ are unknowns, the same constraint twice, badly scaled rows, and programs without
 import json
 import pathlib
 
+import daqp
 import numpy as np
 import quadprog
 from scipy.optimize import linprog
@@ -46,9 +48,9 @@ def program(k):
     return n, g, a, normals.reshape(-1, n), bounds
 
 
-out = []
+out, both = [], 0
 k = 0
-while len(out) < 480:
+while len(out) < 2000:
     n, g, a, normals, bounds = program(k)
     # As it is written down.
     g, normals = np.reshape(short(g, 6), (n, n)), np.reshape(short(normals, 6), (-1, n))
@@ -59,6 +61,13 @@ while len(out) < 480:
         if len(bounds):
             solution = quadprog.solve_qp(g, -a, normals.T, bounds)
             x, multipliers = solution[0], solution[4]
+            other, _, flag, _ = daqp.solve(
+                np.ascontiguousarray(g), a, np.ascontiguousarray(-normals), -bounds, np.full(len(bounds), -1e30), primal_tol=1e-11
+            )
+            if flag == 1:
+                apart = np.max(np.abs(x - other) / np.maximum(np.abs(x), 1.0))
+                assert apart < 1e-8, (k, apart)
+                both += 1
         else:
             x = np.linalg.solve(g, -a)
     except ValueError:
@@ -78,4 +87,4 @@ while len(out) < 480:
         }
     )
 pathlib.Path(__file__).with_name("data").joinpath("quadratic.json").write_text(json.dumps(out, separators=(',', ':')))
-print(len(out), sum(case["x"] is None for case in out))
+print(len(out), sum(case["x"] is None for case in out), both)

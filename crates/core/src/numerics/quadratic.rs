@@ -415,7 +415,7 @@ mod tests {
                 assert!((own - theirs).abs() < 1e-7 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");
             }
         }
-        assert!(programs.len() >= 400 && without >= 40 && bound > 1000, "{} {without} {bound}", programs.len());
+        assert!(programs.len() >= 2000 && without >= 200 && bound > 4000, "{} {without} {bound}", programs.len());
     }
 
     proptest! {
