@@ -37,6 +37,9 @@ const SIMPLEX_STARTS: usize = 3;
 const FAR: f64 = 1.6;
 /// Integral times of the coarse grid for one.
 const TIMES: usize = 12;
+/// By how much a gain is raised, and how often, until it no longer keeps what one beside it keeps: then all are looked at.
+const RISE: f64 = 1.25;
+const RISES: i32 = 6;
 /// Shares of the highest gain that keeps the limits at which it is looked coarsely.
 const SHARES: [f64; 6] = [1.0, 0.85, 0.65, 0.4, 0.15, 0.02];
 /// How far below the highest gain that keeps the limits it is looked whether a lower one does better.
@@ -51,8 +54,8 @@ enum Look {
     /// Over all gains that keep the limits, at a few of them: well enough to tell which times are worth a closer look.
     Coarsely,
     /// To the last digits: at the highest of them first, which is the best, as a rule, beside times that were looked at
-    /// already. Where a gain just below does better, below it; where that comes to nothing, over all.
-    Closely,
+    /// already, with this gain. Where a gain just below does better, below it; where that comes to nothing, over all.
+    Closely(f64),
 }
 
 pub(super) struct Search<'a> {
@@ -122,6 +125,15 @@ impl Search<'_> {
         let [low, high] = self.bench.gains;
         let gain_at = |k: usize| low * (high / low).powf(k as f64 / (GAINS - 1) as f64);
         let allowed = |gain: f64| self.keeps_over_frequency(&families, gain);
+        let at = |gain: f64| self.try_at(&families, gain, integral, derivative);
+        if let Look::Closely(beside) = look
+            && let Some(last) = edge_beside(beside.clamp(low, high), high, &allowed)
+        {
+            let highest = at(last)?;
+            if highest.score <= at(BELOW * last)?.score {
+                return Ok(Some(highest));
+            }
+        }
         let kept = longest_run((0..GAINS).map(|k| allowed(gain_at(k))));
         if kept.is_empty() {
             // Nothing keeps it: the gain that misses it least.
@@ -135,21 +147,9 @@ impl Search<'_> {
         }
         let (from, to) = (kept.start, kept.end - 1);
         let halvings = if look == Look::Coarsely { 4 } else { 14 };
-        let edge = |inside: f64, outside: f64| {
-            let (mut inside, mut outside) = (inside.ln(), outside.ln());
-            for _ in 0..halvings {
-                let middle = 0.5 * (inside + outside);
-                if allowed(middle.exp()) {
-                    inside = middle;
-                } else {
-                    outside = middle;
-                }
-            }
-            inside.exp()
-        };
+        let edge = |inside: f64, outside: f64| edge(inside, outside, halvings, &allowed);
         let last = if to + 1 == GAINS { high } else { edge(gain_at(to), gain_at(to + 1)) };
-        let at = |gain: f64| self.try_at(&families, gain, integral, derivative);
-        if look == Look::Closely {
+        if matches!(look, Look::Closely(_)) {
             let highest = at(last)?;
             if highest.score <= at(BELOW * last)?.score {
                 return Ok(Some(highest));
@@ -211,7 +211,7 @@ impl Search<'_> {
         let (from, to) = (place(k.saturating_sub(1)), place((k + 1).min(times - 1)));
         let nowhere = Tried { score: f64::INFINITY, ..coarse };
         let refined = golden(from, to, 13, |log_time| {
-            Ok(self.best_gain(log_time.exp(), 0.0, Look::Closely)?.unwrap_or(nowhere))
+            Ok(self.best_gain(log_time.exp(), 0.0, Look::Closely(coarse.gain))?.unwrap_or(nowhere))
         })?;
         Ok(Some(if refined.score < coarse.score { refined } else { coarse }))
     }
@@ -262,7 +262,8 @@ impl Search<'_> {
 
     fn simplex(&self, start: [f64; 2], known: Tried, spread: f64) -> Result<Tried> {
         let nowhere = Tried { score: f64::INFINITY, ..known };
-        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(self.at_times(place, Look::Closely)?.unwrap_or(nowhere)) };
+        let look = Look::Closely(known.gain);
+        let worth = |place: [f64; 2]| -> Result<Tried> { Ok(self.at_times(place, look)?.unwrap_or(nowhere)) };
         let mut simplex = vec![(start, known)];
         for place in [[start[0] + spread, start[1]], [start[0], start[1] + 2.0 * spread]] {
             simplex.push((place, worth(place)?));
@@ -297,6 +298,33 @@ impl Search<'_> {
         simplex.sort_by(|a, b| a.1.score.total_cmp(&b.1.score));
         Ok(simplex[0].1)
     }
+}
+
+/// The highest gain that is allowed, by halving the way between one that is and one that is not.
+fn edge(inside: f64, outside: f64, halvings: usize, allowed: &dyn Fn(f64) -> bool) -> f64 {
+    let (mut inside, mut outside) = (inside.ln(), outside.ln());
+    for _ in 0..halvings {
+        let middle = 0.5 * (inside + outside);
+        if allowed(middle.exp()) {
+            inside = middle;
+        } else {
+            outside = middle;
+        }
+    }
+    inside.exp()
+}
+
+/// The same near a gain; None where it is not found there.
+fn edge_beside(gain: f64, high: f64, allowed: &dyn Fn(f64) -> bool) -> Option<f64> {
+    let is_inside = allowed(gain);
+    let step = if is_inside { RISE } else { RISE.recip() };
+    let next = (1..=RISES).map(|k| gain * step.powi(k)).find(|next| *next >= high || allowed(*next) != is_inside)?;
+    if next >= high {
+        return None;
+    }
+    let before = next / step;
+    let (inside, outside) = if is_inside { (before, next) } else { (next, before) };
+    Some(edge(inside, outside, 12, allowed))
 }
 
 /// The least score between two places, by golden section.
