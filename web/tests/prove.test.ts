@@ -10,7 +10,10 @@ import {
   said,
   saidWithUnit,
   sizeText,
+  takenIn,
   trialOf,
+  trialOfDraft,
+  type Disturbance,
   type Proof,
   type ProofResult,
 } from "../src/prove/proof";
@@ -87,6 +90,33 @@ describe("a draft", () => {
     const manual = row(7, 9);
     manual.trial.candidate.controller = { kind: "manual" };
     expect(firstRows([manual, ...rows], base).map((one) => one.number)).toEqual([3, 6, 5, 2]);
+  });
+
+  it("takes what was found in the place of its namesakes, and behind the others", () => {
+    const one = (name: string, duration: number) => ({ name, duration }) as unknown as Disturbance;
+    const set = { name: "s", note: "", disturbances: [one("step", 1), one("load as in May", 2)] };
+    takenIn(set, [one("load as in May", 3), one("load +4 %", 4)]);
+    expect(set.disturbances.map((own) => [own.name, own.duration])).toEqual([
+      ["step", 1],
+      ["load as in May", 3],
+      ["load +4 %", 4],
+    ]);
+    takenIn(set, []);
+    expect(set.disturbances).toHaveLength(3);
+  });
+
+  it("is tried by its first candidate at that one's scan, and not without any", () => {
+    const [first, second] = [row(1, 2), row(2, 3)];
+    const draft = {
+      plant: first.trial.plant,
+      scan: 0.5,
+      candidates: contenders([first, second], 0.5),
+      seed: 4,
+    } as unknown as Proof;
+    const trial = trialOfDraft(draft);
+    expect(trial?.candidate).toEqual(first.trial.candidate);
+    expect(trial?.scenario).toEqual({ duration: 100, scan: 1, seed: 4, events: [] });
+    expect(trialOfDraft({ ...draft, candidates: [] })).toBeNull();
   });
 
   it("knows the trial of a candidate as long as that is as it was", () => {

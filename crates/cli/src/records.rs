@@ -1,9 +1,10 @@
 //! Records in files: models fitted to them, findings about them, experiments that make them.
 
 use crate::Failure;
-use crate::files::{format_of, print, read_json, save};
+use crate::files::{format_of, print, read_document, save};
 use crate::physical::{Asked, PhysicalArguments};
 use antistasis_core::assessment::{Spans, inspect as inspect_record};
+use antistasis_core::document::Stored;
 use antistasis_core::experiment::ExperimentSpec;
 use antistasis_core::identification::{
     Constraint, DataSet, Drifting, DriftingKind, FitOptions, Loss, Model, NoiseModel, PhysicalModel, Series, Structure,
@@ -17,7 +18,7 @@ use antistasis_exchange::{ChannelMapping, ColumnPreview, Mapping, Reading, TimeS
 use clap::builder::ArgPredicate;
 use clap::{Args, ValueEnum};
 use serde::Serialize;
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use utoipa::ToSchema;
 
 /// Where the columns of a record are.
@@ -37,6 +38,14 @@ struct RecordFile {
     /// Column of the PV; guessed when left out.
     #[arg(long, visible_alias = "pv")]
     output: Option<String>,
+}
+
+/// What a model takes of a file: the columns called as its signals.
+pub(crate) fn data_of_model(path: &Path, model: &Model) -> Result<DataSet, Failure> {
+    let (input, output) = (Some(model.inputs[0].tag.clone()), Some(model.outputs[0].tag.clone()));
+    let file = RecordFile { record: path.to_owned(), time: None, interval: None, input, output };
+    let disturbances: Vec<String> = model.inputs[1..].iter().map(|own| own.tag.clone()).collect();
+    Ok(data_set(&file.read(&disturbances)?))
 }
 
 impl RecordFile {
@@ -214,7 +223,8 @@ enum LossName {
 #[derive(Debug, Serialize, ToSchema)]
 pub(crate) struct IdentifiedModel {
     #[serde(flatten)]
-    model: Model,
+    #[schema(value_type = Model)]
+    model: Stored<Model>,
     /// Estimation window in s.
     window: (f64, f64),
     /// Validation window in s.
@@ -324,7 +334,12 @@ pub(crate) fn identify(options: &IdentifyOptions) -> Result<(), Failure> {
     }
     let identified = identify_together(&data, 0.0, &windows, &further, &fit_options).map_err(in_record)?;
     let (validation_window, validation) = identified.validation.unzip();
-    print(&IdentifiedModel { model: identified.model, window: identified.window, validation_window, validation })
+    print(&IdentifiedModel {
+        model: Stored(identified.model),
+        window: identified.window,
+        validation_window,
+        validation,
+    })
 }
 
 #[derive(Debug, Args)]
@@ -435,7 +450,7 @@ impl TrackOptions {
 /// Leads a physical model along a record.
 pub(crate) fn track(options: &TrackOptions) -> Result<(), Failure> {
     let path = &options.file.record;
-    let model: Model = read_json(&options.model)?;
+    let model: Model = read_document(&options.model)?;
     let in_model = |error: antistasis_core::Error| Failure::of(&options.model, error);
     let physical = model.physical().map_err(in_model)?;
     let (op, pv, resolved) = options.file.roles()?;
@@ -544,12 +559,12 @@ pub(crate) struct ExperimentOptions {
 }
 
 pub(crate) fn experiment(options: &ExperimentOptions) -> Result<(), Failure> {
-    let spec: ExperimentSpec = read_json(&options.experiment)?;
+    let spec: ExperimentSpec = read_document(&options.experiment)?;
     let plan = spec.plan().map_err(|error| Failure::of(&options.experiment, error))?;
     if let Some(out) = &options.out {
         let record = match &options.run {
             Some(path) => {
-                let trial: Trial = read_json(path)?;
+                let trial: Trial = read_document(path)?;
                 let trial = plan.trial(&trial.plant, spec.sample_time, spec.seed);
                 let trace = trial.and_then(|trial| trial.run()).map_err(|error| Failure::of(path, error))?;
                 trace.as_record().map_err(Failure::new)?

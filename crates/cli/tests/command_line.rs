@@ -513,6 +513,34 @@ fn prove_ends_with_status_1_when_a_limit_is_passed() {
     let passed = antistasis(&["prove", &path("alone.json")]);
     assert_eq!(printed(&passed)["holds"], serde_json::json!([true]));
 
+    // What a record shows comes into the set.
+    let mut record = "time [s],L.OP [%],L.PV [%]\n".to_owned();
+    let (mut x, mut delayed) = (0.0f64, [0.0f64; 8]);
+    for k in 0..1200 {
+        let op = if (k / 120) % 2 == 0 { 50.0 } else { 58.0 };
+        delayed.rotate_left(1);
+        delayed[7] = op - 50.0 + if k > 700 { 6.0 } else { 0.0 };
+        x += 0.05 * (1.25 * delayed[0] - x);
+        record += &format!("{},{op},{}\n", 0.5 * f64::from(k), 50.0 + x + 0.02 * f64::from(k % 5));
+    }
+    std::fs::write(path("monday.csv"), record).unwrap();
+    let model = printed(&antistasis(&["identify", &path("monday.csv"), "--to", "300"]));
+    std::fs::write(path("model.json"), model.to_string()).unwrap();
+    let with =
+        ["prove", "--propose", &path("sound.json"), "--record", &path("monday.csv"), "--model", &path("model.json")];
+    let output = antistasis(&with);
+    let told = String::from_utf8_lossy(&output.stderr).into_owned();
+    assert!(told.contains("of monday the load changed 1 time by"), "{told}");
+    let names: Vec<String> = printed(&output)["set"]["disturbances"]
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|one| one["name"].as_str().unwrap().to_owned())
+        .collect();
+    assert!(names.contains(&"load as in monday".to_owned()), "{names:?}");
+    assert!(names.iter().any(|name| name.starts_with("load +") && name.ends_with("as found")), "{names:?}");
+    assert!(refusal(&["prove", &path("alone.json"), "--record", &path("monday.csv")]).contains("--model"));
+
     let mut wrong = alone;
     wrong["set"]["disturbances"][0]["duration"] = 0.into();
     std::fs::write(path("wrong.json"), wrong.to_string()).unwrap();

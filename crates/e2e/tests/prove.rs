@@ -60,6 +60,14 @@ async fn candidates_are_proven_against_what_the_plant_will_bring() -> Result<()>
     page.click_radio("nothing: the plant as it is").await?;
     page.click("Proving set").await?;
     page.shows("Limits are 1.5 times what settings by SIMC").await?;
+    // What really came in, as a record shows it, becomes part of the set.
+    page.click("Look in a record").await?;
+    page.pick("Record", "A shift in automatic").await?;
+    page.click("Look for disturbances").await?;
+    page.shows("of A shift in automatic the load walks by").await?;
+    page.shows("the load as it was").await?;
+    page.click("Take all 2 disturbances in").await?;
+    page.shows("in the set").await?;
     page.script("[...document.querySelectorAll('button[aria-expanded]')].find((one) => one.textContent.includes('load +10 %, step')).click()")
         .await?;
     page.enter("largest deviation", "−1").await?;

@@ -404,6 +404,22 @@ async fn rejection_is_told_by_a_record_and_a_model() {
     let nobody =
         site.request(Method::GET, &format!("{address}?model={}", row["id"].as_str().unwrap())).send().await.unwrap();
     assert_eq!(nobody.status(), StatusCode::NOT_FOUND);
+
+    // The wave as a load, and as items of a set.
+    let look =
+        |model: &Value, record: Value| json!({ "trial": trial(&pi(1.0)), "model_id": model, "record_id": record });
+    let found = site.send(Method::POST, "/proofs/found", &look(&model["id"], Value::Null), StatusCode::OK).await;
+    let loads = &found["loads"];
+    assert_eq!((loads["load"].as_array().unwrap().len(), &loads["interval"]), (600, &json!(0.5)));
+    let stretch = &found["disturbances"][0];
+    assert_eq!(stretch["name"], format!("load as in {}", record["name"].as_str().unwrap()));
+    assert_eq!(stretch["events"][0]["kind"], "load_channel");
+    assert!(stretch["criteria"][0]["most"].as_f64().unwrap() > 0.0, "{stretch}");
+    assert!(found["verdicts"][0]["text"].as_str().unwrap().contains(record["name"].as_str().unwrap()));
+    let same = site.send(Method::POST, "/proofs/found", &look(&model["id"], json!(id)), StatusCode::OK).await;
+    assert_eq!(same, found);
+    site.send(Method::POST, "/proofs/found", &look(&row["id"], Value::Null), StatusCode::NOT_FOUND).await;
+    site.send(Method::POST, "/proofs/found", &look(&model["id"], row["id"].clone()), StatusCode::NOT_FOUND).await;
 }
 
 #[tokio::test]

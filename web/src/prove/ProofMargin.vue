@@ -10,7 +10,8 @@ import { letter } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { plain } from "../lib/plain";
 import { inWords } from "../lib/structures";
-import { contenders, nameOf, trialOf, type Proof, type ProvingSet } from "./proof";
+import FoundInRecord from "./FoundInRecord.vue";
+import { contenders, nameOf, takenIn, trialOf, type Disturbance, type Proof, type ProvingSet } from "./proof";
 import SetEditor from "./SetEditor.vue";
 
 const props = defineProps<{
@@ -131,6 +132,7 @@ function setPlants(value: number | null) {
 const wrong = (field: string) => (props.refusedField.startsWith(field) ? props.problem : "");
 
 const editSet = (edit: (set: ProvingSet) => void) => emit("change", (proof) => edit(proof.set));
+const takeIn = (found: Disturbance[]) => editSet((set) => takenIn(set, plain(found)));
 </script>
 
 <template>
@@ -280,6 +282,7 @@ const editSet = (edit: (set: ProvingSet) => void) => emit("change", (proof) => e
       <SavedList
         what="proving set"
         :items="saved.saved.value"
+        :unreadable="saved.unreadable.value"
         :keep="(item, name, remark, force) => saved.change(item, name, remark, null, force)"
         @use="(item) => emit('change', (proof) => (proof.set = saved.specOf(item)))"
         @save="(name) => saved.save(name, plain({ ...draft.set, name }))"
@@ -291,6 +294,7 @@ const editSet = (edit: (set: ProvingSet) => void) => emit("change", (proof) => e
       <button type="button" class="button !py-[2px] text-[12.5px]" @click="emit('propose')">
         Propose one
       </button>
+      <FoundInRecord :draft="draft" @found="takeIn" />
     </div>
     <p v-if="saved.trouble.value" class="mb-2 text-limit" role="alert">{{ saved.trouble.value }}</p>
     <SetEditor

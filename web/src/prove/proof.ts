@@ -71,6 +71,24 @@ export function contenders(rows: TrialRow[], scan: number): Schemas["Contender"]
   }));
 }
 
+/** A trial of the first candidate of a draft on its plant, in which nothing happens; null where there is none. */
+export function trialOfDraft(draft: Proof): Schemas["Trial"] | null {
+  const first = draft.candidates[0];
+  if (!first) return null;
+  const scan = first.scan ?? draft.scan;
+  const scenario = { duration: 100 * scan, scan, seed: draft.seed ?? 0, events: [] };
+  return { version: 1, plant: draft.plant, candidate: first.candidate, scenario };
+}
+
+/** Takes disturbances into a set: each in the place of what has its name, or behind the others. */
+export function takenIn(set: ProvingSet, found: Disturbance[]) {
+  for (const one of found) {
+    const known = set.disturbances.findIndex((own) => own.name === one.name);
+    if (known < 0) set.disturbances.push(one);
+    else set.disturbances[known] = one;
+  }
+}
+
 /** The rows that a proof begins with: the pinned one first, as it runs, then the newest others on the same plant. */
 export function firstRows(trials: TrialRow[], base: TrialRow): TrialRow[] {
   const plant = JSON.stringify(base.trial.plant);

@@ -5,6 +5,7 @@
 //! candidates differ by what they do and not by what they met.
 
 mod criteria;
+mod found;
 mod plants;
 mod proposal;
 mod proving_set;
@@ -13,6 +14,7 @@ mod share;
 mod verdicts;
 
 pub use criteria::{Criterion, CriterionTold, Figure, FigureOffer, figure_offers};
+pub use found::{FoundDisturbances, find_disturbances};
 pub use plants::{ParameterRange, Uncertainty};
 pub use proposal::propose_set;
 pub use proving_set::{Changes, Disturbance, ProvingSet};

@@ -30,7 +30,7 @@ const WORN: [f64; 2] = [1.0, 0.5];
 const MOST_INPUTS: usize = 4;
 
 /// What the set is built on.
-struct Ground<'a> {
+pub(super) struct Ground<'a> {
     trial: &'a Trial,
     description: Description,
     /// The candidate that limits are taken from, and what it is.
@@ -39,8 +39,8 @@ struct Ground<'a> {
     /// The scan on which it runs, s: that of the trial, its own where one of them plans ahead.
     scan: f64,
     /// When things begin, and how long a loop on this plant takes to settle, s.
-    lead: f64,
-    settles: f64,
+    pub lead: f64,
+    pub settles: f64,
     /// Sizes of a load in % of OP and of a move of the set point in PV units.
     load: f64,
     step: f64,
@@ -83,7 +83,7 @@ fn plans_ahead(trial: &Trial) -> bool {
 }
 
 impl<'a> Ground<'a> {
-    fn of(trial: &'a Trial) -> Result<Self> {
+    pub fn of(trial: &'a Trial) -> Result<Self> {
         let plant = &trial.plant;
         let choice = SimcChoice::default();
         let fits = |begun: &FirstTrial| {
@@ -193,7 +193,7 @@ impl<'a> Ground<'a> {
     }
 
     /// Something to come with the usual figures, and how far it throws the other loops.
-    fn item(&self, name: String, reason: &str, duration: f64) -> Disturbance {
+    pub fn item(&self, name: String, reason: &str, duration: f64) -> Disturbance {
         let of = |name: &String| Criterion { of: Some(name.clone()), ..Criterion::shown(Figure::LargestDeviation {}) };
         Disturbance {
             name,
@@ -378,7 +378,7 @@ impl<'a> Ground<'a> {
     }
 
     /// Gives a disturbance its limits. Errors where it cannot happen to this plant.
-    fn limit(&self, one: &mut Disturbance) -> Result<()> {
+    pub fn limit(&self, one: &mut Disturbance) -> Result<()> {
         let values = self.worst(one)?;
         let values = self.narrowed(one, values)?;
         let least = LEAST * self.plant().pv.span.width();
@@ -423,7 +423,7 @@ impl Disturbance {
         }
     }
 
-    fn with(mut self, event: Event) -> Self {
+    pub(super) fn with(mut self, event: Event) -> Self {
         self.events.push(event);
         self
     }

@@ -10,17 +10,20 @@ use crate::queue::{Asked, ProofJob, Standing};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::assessment::Rejection;
+use antistasis_core::preparation::Prepared;
 use antistasis_core::proof::{
-    CriterionTold, Disturbance, FigureOffer, Proof, ProvingSet, Uncertainty, figure_offers, propose_set,
+    CriterionTold, Disturbance, FigureOffer, FoundDisturbances, Proof, ProvingSet, Uncertainty, figure_offers,
+    find_disturbances, propose_set,
 };
 use antistasis_core::simulation::{Plant, Trial};
 use antistasis_exchange::{Format, junit};
-use antistasis_store::{BinItem, DeletionKind, Error, JobStanding, ProofRow, Store};
+use antistasis_store::{BinItem, DeletionKind, Error, JobStanding, ModelRow, ProofRow, Store};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use axum::response::Response;
 use serde::{Deserialize, Serialize};
+use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -29,6 +32,7 @@ use uuid::Uuid;
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new()
         .routes(routes!(propose_proving_set))
+        .routes(routes!(found_disturbances))
         .routes(routes!(propose_uncertainty))
         .routes(routes!(set_in_words))
         .routes(routes!(disturbance_of_trial))
@@ -46,6 +50,48 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
     responses((status = 200, body = ProvingSet), (status = 422, body = Problem)))]
 async fn propose_proving_set(Body(trial): Body<Trial>) -> Result<Json<ProvingSet>, Problem> {
     Ok(Json(compute(move || propose_set(&trial)).await??))
+}
+
+/// A record in which disturbances are looked for.
+#[derive(Debug, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+struct FindRequest {
+    /// A trial on the plant that they are for.
+    trial: Trial,
+    /// The model behind which they are looked for.
+    model_id: Uuid,
+    /// The record; null for that of the model.
+    #[serde(default)]
+    record_id: Option<Uuid>,
+}
+
+/// Disturbances that were really there: the load that a record shows behind a model, as items of a proving set with limits.
+#[utoipa::path(post, path = "/api/v1/proofs/found", tag = "proof", request_body = FindRequest,
+    responses((status = 200, body = FoundDisturbances), (status = 404, body = Problem), (status = 422, body = Problem)))]
+async fn found_disturbances(
+    State(state): State<AppState>,
+    Body(request): Body<FindRequest>,
+) -> Result<Json<FoundDisturbances>, Problem> {
+    let FindRequest { trial, model_id, record_id } = request;
+    let model = state.store.model(model_id).await?;
+    let (prepared, name) = prepared_for(&state, &model, record_id).await?;
+    compute(move || {
+        let data = data_of_model(&prepared.record, &model)?;
+        Ok(Json(find_disturbances(&trial, &data, &model.model, &name)?))
+    })
+    .await?
+}
+
+/// A record as it is looked at through a model, and its name: that of the model as it was prepared for it, another as it is prepared now.
+async fn prepared_for(
+    state: &AppState,
+    model: &ModelRow,
+    record: Option<Uuid>,
+) -> Result<(Arc<Prepared>, String), Problem> {
+    let record = record.unwrap_or(model.record_id);
+    let info = state.store.record_info(record).await?;
+    let steps = if record == model.record_id { &model.preparation } else { &info.preparation };
+    Ok((state.prepared(record, steps).await?, info.name))
 }
 
 /// A proving set that is to be told in words.
@@ -394,14 +440,7 @@ async fn disturbance_rejection(
         Problem::invalid_field("model", "This proof stands on no model of a record: name the model of the process.")
     })?;
     let model = state.store.model(id).await?;
-    let record = query.record.unwrap_or(model.record_id);
-    // Its own record as it was prepared for the model, another as it is prepared now.
-    let steps = if record == model.record_id {
-        model.preparation.clone()
-    } else {
-        state.store.record_info(record).await?.preparation
-    };
-    let prepared = state.prepared(record, &steps).await?;
+    let (prepared, _) = prepared_for(&state, &model, query.record).await?;
     compute(move || {
         let data = data_of_model(&prepared.record, &model)?;
         let candidates: Vec<(String, Trial)> = row

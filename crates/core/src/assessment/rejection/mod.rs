@@ -3,11 +3,13 @@
 
 mod arrived;
 mod least_variance;
+mod loads;
 #[cfg(test)]
 mod tests;
 
 pub use arrived::{Arrived, Rejected};
 pub use least_variance::LeastVariance;
+pub use loads::{LoadChange, LoadsFound};
 
 use crate::identification::{DataSet, Model};
 use crate::numerics::longest_run;
@@ -119,19 +121,27 @@ fn no_index(error: &Error) -> Verdict {
     )
 }
 
-/// The part of the PV that the model does not owe to the OP.
+/// The part of the PV that the model does not owe to the OP, over frequency.
 fn arrived(data: &DataSet, model: &Model, dead_time: f64) -> Result<Arrived> {
+    let (left, interval, _) = left(data, model)?;
+    Arrived::of(&left, interval, dead_time)
+}
+
+/// The part of the PV that the model does not owe to the OP, over the longest whole stretch; seconds between its samples, and when it
+/// begins.
+fn left(data: &DataSet, model: &Model) -> Result<(Vec<f64>, f64, f64)> {
     // The longest stretch without a gap.
     let is_whole = |k: usize| data.inputs.iter().chain(&data.outputs).all(|series| series.values[k].is_finite());
     let range = longest_run((0..data.axis.len()).map(is_whole));
     if range.len() < 2 {
         return Err(Error::unfit("the record has no whole stretch", "fill its gaps at Measure"));
     }
+    let first = range.start;
     let data = data.slice(range);
     let simulated = model.simulate_on(&data)?.swap_remove(0);
-    let left: Vec<f64> = data.outputs[0].values.iter().zip(simulated).map(|(measured, own)| measured - own).collect();
+    let left = data.outputs[0].values.iter().zip(simulated).map(|(measured, own)| measured - own).collect();
     let interval = evenly(&data.axis)?;
-    Arrived::of(&left, interval, dead_time)
+    Ok((left, interval, first as f64 * interval))
 }
 
 /// A stretch of a record in which a loop runs by itself, its set point standing still.
