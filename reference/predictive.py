@@ -162,6 +162,59 @@ def constrained():
     return rows
 
 
+# --- what is known beforehand ---------------------------------------------------------------------------------------
+
+
+def set_point(k):
+    return 0.0 if k < 30 else 4.0 if k < 60 else 4.0 - 0.2 * (k - 60) if k < 75 else 1.0
+
+
+def feed(k):
+    return 0.0 if k < 15 else 3.0 if k < 45 else 3.0 - 0.25 * (k - 45) if k < 61 else -1.0
+
+
+def foreseen(knows_set_point, knows_feed, back):
+    """One lag of 10 s behind dead times of 8 scans from the MV and 2 from the disturbance, scanned every second."""
+    scans, begins, share = 40, [0, 1, 2, 3, 5, 8, 12], np.exp(-0.1)
+    usual = 2.0
+    high = 2.9
+
+    def course(y, before, moves, since, own, feeds):
+        """The output after each scan: `since` are the inputs of the scans before, the last one last."""
+        u, w, inputs, answer = before, list(since[1]), list(since[0]), []
+        for i in range(scans):
+            u += moves.get(i, 0.0)
+            inputs.append(u)
+            w.append(feeds[i])
+            own = (share * own[0] + (1 - share) * inputs[-9], share * own[1] + 2.0 * (1 - share) * w[-3])
+            answer.append(sum(own))
+        return np.array(answer)
+
+    # The effect of a unit move, and of a unit step of the disturbance.
+    effect = np.array([course(0, 0.0, {at: 1.0}, ([0.0] * 9, [0.0] * 3), (0.0, 0.0), [0.0] * scans) for at in begins]).T
+    g = effect.T @ effect + usual**-2.0 * np.eye(len(begins))
+    own, inputs, feeds, rows, felt = (0.0, 0.0), [0.0] * 9, [0.0] * 3, [], False
+    for k in range(110):
+        y = sum(own)
+        coming = [feed(k + i) if knows_feed else feed(k) for i in range(scans)]
+        free = course(y, inputs[-1], {}, (inputs, feeds), own, coming)
+        way, wanted = y, []
+        for i in range(1, scans + 1):
+            goal = set_point(k + i) if knows_set_point else set_point(k)
+            way = goal + (way - goal) * (np.exp(-1.0 / back) if back else 0.0)
+            wanted.append(way)
+        linear = effect.T @ (free - np.array(wanted))
+        normals = [[-1.0] * (m + 1) + [0.0] * (len(begins) - m - 1) for m in range(len(begins))]
+        solution = quadprog.solve_qp(g, -linear, np.array(normals).T, np.full(len(begins), inputs[-1] - high))
+        felt |= len(solution[5]) > 0
+        u = inputs[-1] + solution[0][0]
+        rows.append([y, u])
+        inputs, feeds = inputs[1:] + [u], feeds[1:] + [feed(k)]
+        own = (share * own[0] + (1 - share) * inputs[-9], share * own[1] + 2.0 * (1 - share) * feeds[-3])
+    assert felt
+    return {"knows_set_point": knows_set_point, "knows_feed": knows_feed, "back": back, "rows": [short(row) for row in rows]}
+
+
 # --- ranks ----------------------------------------------------------------------------------------------------------
 
 
@@ -212,6 +265,7 @@ out = {
     "quadratic_law": [short(row, 13) for row in quadratic_law()],
     "constrained": [short(row, 12) for row in constrained()],
     "ranked": [ranked(k) for k in range(200)],
+    "foreseen": [foreseen(*case) for case in [(True, True, 0.0), (True, False, 6.0), (False, True, 0.0), (True, True, 6.0)]],
 }
 path = pathlib.Path(__file__).parent / "data" / "predictive.json"
 path.write_text(json.dumps(out, separators=(",", ":")) + "\n")

@@ -1,6 +1,14 @@
 import { describe, expect, it } from "vitest";
 import type { Schemas, Trial } from "../src/api/client";
-import { aheadPanels, movesIn, movesOf, stepped, type LookAhead } from "../src/control/predictive";
+import {
+  aheadPanels,
+  evenMoves,
+  heldTooLong,
+  movesIn,
+  movesOf,
+  stepped,
+  type LookAhead,
+} from "../src/control/predictive";
 
 describe("moves as text", () => {
   it("reads what it writes", () => {
@@ -79,5 +87,30 @@ describe("steps from scan to scan", () => {
     expect(stepped(trial, 0.34, 0)).toBe(0.3);
     expect(stepped(trial, 0, -1)).toBe(0);
     expect(stepped(trial, 0.9, 10)).toBe(0.9);
+  });
+});
+
+describe("moves for what is known beforehand", () => {
+  const settings = (moves: number[], rest: object = {}) =>
+    ({ horizon: 276, moves, cvs: [{}], dvs: [{ known_ahead: true }], ...rest }) as unknown as Parameters<
+      typeof heldTooLong
+    >[0];
+
+  it("are even to the end of the horizon, and few", () => {
+    for (const scans of [4, 10, 16, 40, 138, 276, 300]) {
+      const moves = evenMoves(scans);
+      expect(moves.length).toBeLessThanOrEqual(20);
+      expect(heldTooLong(settings(moves, { horizon: scans }), 1)).toBe(0);
+      // The moves before the last one end within the horizon.
+      expect(moves.slice(0, -1).reduce((sum, held) => sum + held, 0)).toBeLessThan(scans);
+    }
+  });
+
+  it("are asked for where one is held too long, the last one to the end", () => {
+    expect(heldTooLong(settings([1, 1, 2, 4, 8, 16, 32, 64]), 1)).toBe(212);
+    expect(heldTooLong(settings([1, 1, 2, 4, 8, 16, 32, 64]), 4)).toBe(32);
+    // Nothing is known: ever longer moves are as good.
+    expect(heldTooLong(settings([1, 1, 2, 4, 8], { dvs: [] }), 1)).toBe(0);
+    expect(heldTooLong(settings([1], { dvs: [], cvs: [{ set_point_known_ahead: true }] }), 1)).toBe(276);
   });
 });

@@ -72,7 +72,7 @@ const WIRED: [(&str, &str, &str); 5] = [
     ),
     (
         "TIC-501",
-        "predictive: between 21 and 24 °C at least heat, the weather measured",
+        "predictive: between 21 and 24 °C at least heat, the weather forecast",
         include_str!("../../../demo/trials/TIC-501-predictive.json"),
     ),
     (

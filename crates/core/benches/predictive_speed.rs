@@ -4,7 +4,8 @@
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic, missing_docs)]
 
 use antistasis_core::controller::predictive::{
-    ControlledVariable, ManipulatedVariable, PlanProgram, Predictive, PredictiveSettings, RankedLimit, Sight,
+    ControlledVariable, KnownAhead, ManipulatedVariable, PlanProgram, Predictive, PredictiveSettings, RankedLimit,
+    Sight,
 };
 use antistasis_core::lti::Discrete;
 use antistasis_core::numerics::{Constraints, Ending, QuadraticProgram};
@@ -43,6 +44,7 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
                 tag: format!("Y{i}"),
                 output: format!("y{i}"),
                 follows_set_point: true,
+                set_point_known_ahead: false,
                 low: None,
                 // Above the first set points by a little: it is felt.
                 high: (i == 0).then_some(RankedLimit { value: 54.2, rank: 1 }),
@@ -143,6 +145,7 @@ fn case(title: &str, cells: &Cells, moves: usize, horizon: usize, scan: f64) -> 
             applied: &outputs.clone(),
             available: &vec![true; m],
             disturbances: &[],
+            ahead: KnownAhead::default(),
         };
         let begun = Instant::now();
         outputs.copy_from_slice(controller.scan(&sight));

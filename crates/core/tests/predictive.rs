@@ -2,28 +2,26 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
+#[path = "support/planned.rs"]
+mod planned;
+
 use antistasis_core::assessment::assess;
-use antistasis_core::controller::predictive::{
-    ControlledVariable, DisturbanceAt, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings, RankedLimit,
-};
+use antistasis_core::controller::predictive::{DisturbanceAt, MeasuredDisturbance, PredictiveSettings, RankedLimit};
 use antistasis_core::controller::{ControllerSpec, PidSettings};
-use antistasis_core::instrument::{ActuatorSpec, Failure, SensorSpec};
+use antistasis_core::instrument::Failure;
 use antistasis_core::numerics::{Ending, RankedProgram, riccati};
-use antistasis_core::process::{
-    DetailedSpec, Element, LinearSpec, NamedValue, ProcessSpec, TransferFunctionsSpec, offers,
-};
+use antistasis_core::process::{DetailedSpec, LinearSpec, ProcessSpec, offers};
 use antistasis_core::simulation::{
-    Candidate, ColumnRole, Event, Manipulated, Measured, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trace,
-    Trial, Wire, Wired,
+    Candidate, ColumnRole, Event, OperatingPoint, Plant, Ratio, Scenario, Signal, Trace, Trial, Wire, Wired,
 };
 use antistasis_core::tuning::{
     ControllerKind, SimcChoice, begin_predictive, begin_with, first_trial_on, predictive_scan,
 };
 use antistasis_core::units::Span;
 use nalgebra::DMatrix;
+use planned::{Cells, column, further, plant, predictive, process, settings, trial, wood_berry};
 use proptest::prelude::*;
 use serde::Deserialize;
-use std::collections::BTreeMap;
 
 /// Made by `reference/predictive.py` with SciPy and quadprog.
 const REFERENCE: &str = include_str!("../../../reference/data/predictive.json");
@@ -34,6 +32,15 @@ struct Reference {
     quadratic_law: Vec<[f64; 4]>,
     constrained: Vec<[f64; 4]>,
     ranked: Vec<Ranked>,
+    foreseen: Vec<Foreseen>,
+}
+
+#[derive(Deserialize)]
+struct Foreseen {
+    knows_set_point: bool,
+    knows_feed: bool,
+    back: f64,
+    rows: Vec<[f64; 2]>,
 }
 
 #[derive(Deserialize)]
@@ -61,134 +68,6 @@ struct Ranked {
 
 fn reference() -> Reference {
     serde_json::from_str(REFERENCE).unwrap()
-}
-
-/// Gain, time constant and dead time of each cell.
-type Cells = Vec<Vec<[f64; 3]>>;
-
-/// The column of Wood & Berry (Chemical Engineering Science 28, 1973), its minutes taken for seconds.
-fn wood_berry() -> Cells {
-    vec![vec![[12.8, 16.7, 1.0], [-18.9, 21.0, 3.0]], vec![[6.6, 10.9, 7.0], [-19.4, 14.4, 3.0]]]
-}
-
-fn process(cells: &Cells) -> ProcessSpec {
-    let named = |name: String| NamedValue { name, unit: "%".into(), value: 50.0, low: None, high: None };
-    let columns = cells[0].len();
-    let elements = cells.iter().enumerate().flat_map(|(i, row)| {
-        row.iter().enumerate().map(move |(j, [gain, time_constant, dead_time])| Element {
-            output: format!("y{}", i + 1),
-            input: format!("u{}", j + 1),
-            numerator: vec![*gain],
-            denominator: vec![*time_constant, 1.0],
-            dead_time: *dead_time,
-        })
-    });
-    ProcessSpec::from(DetailedSpec::TransferFunctions(TransferFunctionsSpec {
-        inputs: (1..=columns).map(|k| named(format!("u{k}"))).collect(),
-        outputs: (1..=cells.len()).map(|k| named(format!("y{k}"))).collect(),
-        elements: elements.collect(),
-    }))
-}
-
-/// A plant with as many loops as its process has outputs; what inputs there are beyond is disturbances.
-fn plant(cells: &Cells, loops: usize) -> Plant {
-    let whole = || Span::new(0.0, 100.0, "%");
-    let own = |tag: &str| Signal { tag: tag.into(), span: whole() };
-    Plant {
-        further_measured: (2..=cells.len())
-            .map(|k| Measured {
-                tag: format!("Y{k}.PV"),
-                span: whole(),
-                output: format!("y{k}"),
-                rest: None,
-                sensor: SensorSpec::default(),
-            })
-            .collect(),
-        further_driven: (2..=loops)
-            .map(|k| Manipulated {
-                tag: format!("Y{k}.OP"),
-                input: format!("u{k}"),
-                at_0: 0.0,
-                at_100: 100.0,
-                at_start: 50.0,
-                actuator: ActuatorSpec::Direct {},
-            })
-            .collect(),
-        ..Plant::plain(process(cells), own("Y1.PV"), own("Y1.OP"), OperatingPoint::new(50.0, 50.0))
-    }
-}
-
-fn cv(k: usize) -> ControlledVariable {
-    ControlledVariable {
-        tag: format!("Y{k}.PV"),
-        output: format!("y{k}"),
-        follows_set_point: true,
-        low: None,
-        high: None,
-        response_time: 0.0,
-        weight: 1.0,
-        disturbance: None,
-        believed_after: None,
-    }
-}
-
-fn mv(k: usize, usual_move: f64) -> ManipulatedVariable {
-    ManipulatedVariable {
-        tag: format!("Y{k}.OP"),
-        input: format!("u{k}"),
-        low: 0.0,
-        high: 100.0,
-        rate: None,
-        usual_move,
-        rests_at: None,
-        cost: 0.0,
-    }
-}
-
-fn settings(cells: &Cells, loops: usize, horizon: f64, moves: Vec<u32>) -> PredictiveSettings {
-    PredictiveSettings {
-        model: process(cells),
-        cvs: (1..=cells.len()).map(cv).collect(),
-        mvs: (1..=loops).map(|k| mv(k, 1.0)).collect(),
-        dvs: Vec::new(),
-        horizon,
-        moves,
-        beyond_horizon: true,
-        most_steps: 400,
-    }
-}
-
-/// The trial of a predictive controller over all loops of a plant.
-fn trial(plant: Plant, settings: PredictiveSettings, scan: f64, duration: f64) -> Trial {
-    let seats = (2..=plant.further_measured.len() + 1).map(|k| Wired {
-        name: format!("Y{k}"),
-        measures: format!("Y{k}.PV"),
-        sets: if k <= plant.further_driven.len() + 1 { vec![Wire::to(format!("Y{k}.OP"))] } else { Vec::new() },
-        controller: ControllerSpec::Seat,
-        set_point_tracking: false,
-    });
-    let candidate =
-        Candidate { further: seats.collect(), ..Candidate::new(ControllerSpec::Predictive(Box::new(settings))) };
-    let scenario = Scenario { duration, scan, seed: 1, events: Vec::new(), further: BTreeMap::new() };
-    Trial { version: TRIAL_VERSION, plant, candidate, scenario }
-}
-
-fn column<'a>(trace: &'a Trace, tag: &str) -> &'a [f64] {
-    let found = trace.columns.iter().find(|column| column.tag == tag);
-    let known = || trace.columns.iter().map(|column| column.tag.as_str()).collect::<Vec<_>>().join(", ");
-    &found.unwrap_or_else(|| panic!("no {tag} among {}", known())).values
-}
-
-/// The set point of a further loop.
-fn further(trial: &mut Trial, name: &str, events: Vec<Event>) {
-    trial.scenario.further.insert(name.to_owned(), events);
-}
-
-fn predictive(trial: &mut Trial) -> &mut PredictiveSettings {
-    match &mut trial.candidate.controller {
-        ControllerSpec::Predictive(settings) => settings,
-        _ => panic!("not predictive"),
-    }
 }
 
 #[test]
@@ -256,6 +135,70 @@ fn under_constraints_the_whole_loop_is_that_of_an_outside_solver() {
     assert!(
         at_work.iter().any(|count| *count > 0.0) && column(&trace, "limits given up").iter().all(|one| *one == 0.0)
     );
+}
+
+/// A lag behind a long dead time, a disturbance behind a short one: set point and disturbance known beforehand or not, along a limit of
+/// the MV, every plan by quadprog.
+fn foreseen_trial(knows_set_point: bool, knows_feed: bool, back: f64) -> Trial {
+    let cells = vec![vec![[1.0, 10.0, 8.0], [2.0, 10.0, 2.0]]];
+    let mut settings = settings(&cells, 1, 40.0, vec![1, 1, 1, 2, 3, 4, 28]);
+    settings.beyond_horizon = false;
+    settings.mvs[0].usual_move = 2.0;
+    settings.mvs[0].high = 52.9;
+    settings.cvs[0].response_time = back;
+    settings.cvs[0].set_point_known_ahead = knows_set_point;
+    settings.dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into(), known_ahead: knows_feed }];
+    let mut trial = trial(plant(&cells, 1), settings, 1.0, 110.0);
+    let feed = |at: f64, by: f64| Event::LoadStep { at, by, input: Some("u2".into()) };
+    let ramp = Event::SetPointRamp { at: 60.0, by: -3.0, over: 15.0 };
+    trial.scenario.events = vec![Event::set_point(30.0, 4.0), ramp, feed(15.0, 3.0)];
+    trial.scenario.events.extend((46..62).map(|at| feed(f64::from(at), -0.25)));
+    trial
+}
+
+#[test]
+fn what_is_known_beforehand_is_planned_for_as_an_outside_solver_plans_for_it() {
+    for Foreseen { knows_set_point, knows_feed, back, rows } in reference().foreseen {
+        let trace = foreseen_trial(knows_set_point, knows_feed, back).run().unwrap();
+        let (y, u) = (column(&trace, "Y1.PV"), column(&trace, "Y1.OP"));
+        for (k, [wanted_y, wanted_u]) in rows.iter().enumerate() {
+            let off = (y[k] - 50.0 - wanted_y).abs().max((u[k] - 50.0 - wanted_u).abs());
+            assert!(off < 1e-6, "{knows_set_point} {knows_feed} {back}, scan {k}: {} {}", y[k] - 50.0, u[k] - 50.0);
+        }
+        // It says at each scan what comes: until the next change of what it does not know.
+        let ahead = foreseen_trial(knows_set_point, knows_feed, back).ahead(62.0).unwrap();
+        let came = &y[63..103];
+        let off = ahead.cvs[0].expected.iter().zip(came).map(|(a, b)| (a - b).abs()).fold(0.0, f64::max);
+        assert!(off < if knows_set_point { 1.0 } else { 5.0 }, "{off}");
+    }
+}
+
+/// Known or not, the loop comes to rest at the same place; and a known future in which nothing comes changes nothing.
+#[test]
+fn a_future_in_which_nothing_comes_changes_nothing() {
+    let plan = |known: bool| {
+        let mut trial = foreseen_trial(known, known, 0.0);
+        predictive(&mut trial).beyond_horizon = true;
+        predictive(&mut trial).mvs[0].high = 100.0;
+        trial
+    };
+    let rest = |known: bool| {
+        let mut trial = plan(known);
+        trial.scenario.duration = 400.0;
+        *column(&trial.run().unwrap(), "Y1.PV").last().unwrap()
+    };
+    assert!((rest(true) - 51.0).abs() < 1e-6 && (rest(false) - 51.0).abs() < 1e-6);
+    let quiet = |known: bool| {
+        let mut trial = plan(known);
+        trial.scenario.events = vec![Event::load(0.0, 3.0)];
+        trial.run().unwrap()
+    };
+    let (known, unknown) = (quiet(true), quiet(false));
+    for tag in ["Y1.PV", "Y1.OP"] {
+        for (a, b) in column(&known, tag).iter().zip(column(&unknown, tag)) {
+            assert!((a - b).abs() < 1e-9, "{a} {b}");
+        }
+    }
 }
 
 /// Two hundred random programs against the same one rank after the other by quadprog.
@@ -333,7 +276,8 @@ fn a_measured_disturbance_is_met_before_it_is_felt() {
     trial.scenario.events = vec![event];
     let worst = |trace: &Trace| column(trace, "Y1.PV").iter().map(|y| (y - 50.0).abs()).fold(0.0, f64::max);
     let unknown = worst(&trial.run().unwrap());
-    predictive(&mut trial).dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into() }];
+    predictive(&mut trial).dvs =
+        vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into(), known_ahead: false }];
     let known = worst(&trial.run().unwrap());
     assert!(unknown > 1.0 && known < 0.05, "{unknown} {known}");
 }
@@ -479,7 +423,7 @@ fn what_does_not_fit_is_refused_at_its_field() {
         (error.field().unwrap_or_default().to_owned(), error.to_string())
     };
     type Change = fn(&mut Trial);
-    let cases: [(&str, Change); 16] = [
+    let cases: [(&str, Change); 19] = [
         ("controller.horizon", |t| predictive(t).horizon = 2.0),
         ("controller.horizon", |t| predictive(t).horizon = 1e6),
         ("controller.moves", |t| predictive(t).moves = vec![]),
@@ -496,6 +440,18 @@ fn what_does_not_fit_is_refused_at_its_field() {
         ("controller.mvs[1].tag", |t| predictive(t).mvs[1].tag = "Y9.OP".into()),
         ("controller.mvs[0].high", |t| predictive(t).mvs[0].high = 0.0),
         ("controller.mvs[0].usual_move", |t| predictive(t).mvs[0].usual_move = 0.0),
+        ("controller.cvs[1].set_point_known_ahead", |t| {
+            (predictive(t).cvs[1].follows_set_point, predictive(t).cvs[1].set_point_known_ahead) = (false, true);
+        }),
+        ("controller.cvs[0].set_point_known_ahead", |t| {
+            predictive(t).cvs[0].set_point_known_ahead = true;
+            t.candidate.ratio = Some(Ratio { signal: "y2".into(), ratio: 1.0 });
+        }),
+        ("controller.dvs[0].known_ahead", |t| {
+            predictive(t).model = process(&vec![vec![[1.0, 5.0, 0.0]; 3]; 2]);
+            let signal = "Y2.PV".to_owned();
+            predictive(t).dvs = vec![MeasuredDisturbance { signal, input: "u3".into(), known_ahead: true }];
+        }),
         ("controller.model.structure", |t| {
             predictive(t).model = ProcessSpec::library("stirred_heater", &[]);
         }),
@@ -539,6 +495,43 @@ fn a_document_leaves_out_what_is_usual_and_comes_back_as_it_was() {
 
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(24))]
+
+    /// Beyond the horizon a known future counts like within it: without limits a short plan with the cost of what comes after makes the
+    /// moves of a long one, whatever is known to come before its end.
+    #[test]
+    fn a_short_plan_with_what_comes_after_is_a_long_one(
+        gain in 0.4f64..2.0,
+        lags in proptest::array::uniform2(4f64..30.0),
+        dead in proptest::array::uniform2(0f64..6.0),
+        usual_move in 0.3f64..3.0,
+        steps in proptest::collection::vec((1u32..30, -4f64..4.0, any::<bool>()), 1..6),
+    ) {
+        let cells = vec![vec![[gain, lags[0], dead[0]], [1.5, lags[1], dead[1]]]];
+        let outputs = [40u32, 160].map(|scans| {
+            let mut settings = settings(&cells, 1, f64::from(scans), vec![1; scans.min(120) as usize]);
+            settings.mvs[0].usual_move = usual_move;
+            settings.cvs[0].set_point_known_ahead = true;
+            settings.dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into(), known_ahead: true }];
+            let mut trial = trial(plant(&cells, 1), settings, 1.0, 45.0);
+            trial.scenario.events = steps
+                .iter()
+                .map(|(at, by, of_feed)| {
+                    let at = f64::from(*at);
+                    if *of_feed {
+                        Event::LoadStep { at, by: *by, input: Some("u2".into()) }
+                    } else {
+                        Event::set_point(at, *by)
+                    }
+                })
+                .collect();
+            column(&trial.run().unwrap(), "Y1.OP").to_vec()
+        });
+        let inside = outputs.iter().flatten().all(|u| (0.5..99.5).contains(u));
+        prop_assume!(inside);
+        for (k, (short, long)) in outputs[0].iter().zip(&outputs[1]).enumerate() {
+            prop_assert!((short - long).abs() < 1e-4, "scan {k}: {short} {long}");
+        }
+    }
 
     /// On random plants with gains 30 % off, under loads, and with MVs that are hard against their limits: no limit of an MV, and no rate, is
     /// ever passed, and where the limits leave room there is no offset in the end.
@@ -628,7 +621,7 @@ fn what_cannot_be_reached_in_the_end_is_not_hastened_to() {
     // A known load that the MV cannot make good for ever, and that comes slowly: until it is there the set point is kept.
     let cells = vec![vec![[1.0, 10.0, 0.0], [1.0, 100.0, 0.0]]];
     let mut settings = settings(&cells, 1, 300.0, vec![1, 1, 2, 4, 8, 16, 32]);
-    settings.dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into() }];
+    settings.dvs = vec![MeasuredDisturbance { signal: "u2".into(), input: "u2".into(), known_ahead: false }];
     settings.mvs[0].low = 40.0;
     let mut trial = trial(plant(&cells, 1), settings, 1.0, 600.0);
     trial.scenario.events = vec![Event::LoadStep { at: 10.0, by: 20.0, input: Some("u2".into()) }];
@@ -701,8 +694,17 @@ fn a_row_of_the_trail_is_named_by_the_signal_that_was_changed() {
     );
     assert_eq!(named(&|s| s.cvs[1].response_time = 30.0), "Y2.PV response time 0 → 30");
     assert_eq!(named(&|s| s.moves = vec![1, 1, 4]), "moves 1, 2 → 1, 1, 4");
+    assert_eq!(named(&|s| s.moves = vec![1, 2, 2, 2]), "moves 1, 2 → 1, 2 × 3");
+    assert_eq!(named(&|s| s.cvs[0].set_point_known_ahead = true), "set points of Y1.PV known beforehand");
+    let measured = |known_ahead| vec![MeasuredDisturbance { signal: "load".into(), input: "u3".into(), known_ahead }];
+    let mut first = before.clone();
+    predictive(&mut first).dvs = measured(false);
+    let mut then = first.clone();
+    predictive(&mut then).dvs = measured(true);
+    assert_eq!(then.difference(&first).join(", "), "load forecast");
+    assert_eq!(first.difference(&then).join(", "), "load no longer forecast");
     assert_eq!(
-        named(&|s| s.dvs = vec![MeasuredDisturbance { signal: "load".into(), input: "u3".into() }]),
+        named(&|s| s.dvs = vec![MeasuredDisturbance { signal: "load".into(), input: "u3".into(), known_ahead: false }]),
         "with load"
     );
 }

@@ -1200,6 +1200,23 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/proofs/found": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** Disturbances that were really there: the load that a record shows behind a model, as items of a proving set with limits. */
+        post: operations["found_disturbances"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/proofs/jobs/{id}": {
         parameters: {
             query?: never;
@@ -1506,6 +1523,23 @@ export interface paths {
         put?: never;
         /** Saves a plant, a scenario, a candidate, a proving set or a target controller under a new name. */
         post: operations["save"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/saved/unreadable": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        /** What is saved for the works and cannot be read by this version, as it is stored. It stays, and hides nothing else. */
+        get: operations["list_unreadable_saved"];
+        put?: never;
+        post?: never;
         delete?: never;
         options?: never;
         head?: never;
@@ -2741,6 +2775,8 @@ export interface components {
              *     moves allow.
              */
             response_time?: number;
+            /** @description Whether the course of the set point is known beforehand, over the whole horizon: a recipe, a schedule. */
+            set_point_known_ahead?: boolean;
             /** @description Tag of the measured signal. */
             tag: string;
             /**
@@ -4130,6 +4166,21 @@ export interface components {
          * @enum {string}
          */
         Fill: "hold" | "line";
+        /** @description A record in which disturbances are looked for. */
+        FindRequest: {
+            /**
+             * Format: uuid
+             * @description The model behind which they are looked for.
+             */
+            model_id: string;
+            /**
+             * Format: uuid
+             * @description The record; null for that of the model.
+             */
+            record_id?: string | null;
+            /** @description A trial on the plant that they are for. */
+            trial: components["schemas"]["Trial"];
+        };
         /** @description One verdict, and where in the record it holds. */
         Finding: {
             /** @description Stretches in s from the start of the record. */
@@ -4295,6 +4346,15 @@ export interface components {
          * @enum {string}
          */
         Form: "ideal" | "parallel" | "series";
+        /** @description What a record shows of the loads of a loop, and what becomes of it in a proving set. */
+        FoundDisturbances: {
+            /** @description Items of a proving set, with limits. */
+            disturbances: components["schemas"]["Disturbance"][];
+            /** @description The load over the record. */
+            loads: components["schemas"]["LoadsFound"];
+            /** @description What was found, in sentences. */
+            verdicts: components["schemas"]["Verdict"][];
+        };
         /** @description A step of the PV that nothing measured explains. */
         FoundStep: {
             /**
@@ -4900,6 +4960,24 @@ export interface components {
             /** @description Finite transmission zeros in 1/s from the first inputs to as many of the first outputs; empty where there are none. */
             zeros: number[][];
         };
+        /** @description A change of the load. */
+        LoadChange: {
+            /**
+             * Format: double
+             * @description When it was half done, s of the record.
+             */
+            at: number;
+            /**
+             * Format: double
+             * @description By how much, % of OP.
+             */
+            by: number;
+            /**
+             * Format: double
+             * @description Within which time four fifths of it came, as far as the record can tell, s.
+             */
+            over: number;
+        };
         /** @description A plant at one load. */
         LoadPoint: {
             /**
@@ -5005,6 +5083,33 @@ export interface components {
              * @description The longest recovery time, s; null when one of them was not made good.
              */
             recovery_time?: number | null;
+        };
+        /** @description The load over a record. */
+        LoadsFound: {
+            /**
+             * Format: double
+             * @description When the first value was, s of the record.
+             */
+            begins: number;
+            /** @description Its changes, the largest first. */
+            changes: components["schemas"]["LoadChange"][];
+            /**
+             * Format: double
+             * @description Its standard error away from the ends, %.
+             */
+            error: number;
+            /**
+             * Format: double
+             * @description Seconds between the values.
+             */
+            interval: number;
+            /** @description The load where the OP acts, %; from an unknown level. */
+            load: number[];
+            /**
+             * Format: double
+             * @description A change is spread over about this time by the noise, s: quicker ones cannot be told from slower.
+             */
+            resolution: number;
         };
         /** @description An eigenvalue of the loops over frequency. */
         Locus: {
@@ -5564,6 +5669,8 @@ export interface components {
         MeasuredDisturbance: {
             /** @description The input of the model that it is, in the unit of the signal. */
             input: string;
+            /** @description Whether its course is known beforehand, over the whole horizon: a forecast, a schedule. Of an input of the process, or a load. */
+            known_ahead?: boolean;
             /** @description The signal: an input of the process by name, `load`, or the tag of a signal of the plant. */
             signal: string;
         };
@@ -17030,6 +17137,111 @@ export interface operations {
             };
         };
     };
+    found_disturbances: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["FindRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["FoundDisturbances"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description There is no such thing. */
+            404: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     proof_state: {
         parameters: {
             query?: never;
@@ -19057,6 +19269,10 @@ export interface operations {
             /** @description Done; the answer. */
             200: {
                 headers: {
+                    /** @description How many there are in all */
+                    "X-Total-Count"?: number;
+                    /** @description How many of them this version cannot read */
+                    "X-Unreadable-Count"?: number;
                     [name: string]: unknown;
                 };
                 content: {
@@ -19083,6 +19299,15 @@ export interface operations {
             };
             /** @description The request comes from another site. */
             403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
                 headers: {
                     [name: string]: unknown;
                 };
@@ -19188,6 +19413,83 @@ export interface operations {
             };
             /** @description The body is not of the media type that is asked for. */
             415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    list_unreadable_saved: {
+        parameters: {
+            query?: {
+                /** @description `plant`, `scenario`, `candidate`, `proving_set` or `target`; all where left out. */
+                kind?: components["schemas"]["SavedKind"] | null;
+            };
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody?: never;
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["Unreadable"][];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
                 headers: {
                     [name: string]: unknown;
                 };

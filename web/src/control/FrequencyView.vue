@@ -147,9 +147,9 @@ const sensitivityRange = computed<[number, number]>(() => {
     </div>
     <TogetherView v-if="all" :loops="all" />
     <StateNotice v-else-if="!curves" kind="empty" title="No frequency response">
-      In manual, with a relay, a predictive controller or one that adapts, where a controller stands by to
-      override, where the other loops do not hold without this one, and where the plant does not start at
-      rest, there is no linear loop that stands still.
+      In manual, with a relay or a controller that adapts, with a predictive one that only keeps ranges, where
+      a controller stands by to override, where the other loops do not hold without this one, and where the
+      plant does not start at rest, there is no linear loop that stands still.
     </StateNotice>
     <div v-else class="grid min-h-0 flex-1 grid-cols-2 grid-rows-2 gap-1 pr-3 pb-1">
       <XyPlot

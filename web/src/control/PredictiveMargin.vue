@@ -1,12 +1,14 @@
 <script setup lang="ts">
 /** What can be set of a predictive controller: how far it looks, what it controls and how soon, what it moves and how calmly. */
 import { computed, ref } from "vue";
+import CheckField from "../components/CheckField.vue";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
 import type { Schemas, Trial } from "../api/client";
 import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { readable } from "./events";
-import { movesIn, movesOf, unitOf, type Predictive } from "./predictive";
+import { duration } from "../lib/format";
+import { evenMoves, heldTooLong, movesIn, movesOf, unitOf, type Predictive } from "./predictive";
 
 const props = defineProps<{ trial: Trial; settings: Predictive }>();
 const emit = defineEmits<{ change: [edit: (settings: Predictive) => void]; settled: []; again: [] }>();
@@ -16,6 +18,18 @@ type Mv = Schemas["ManipulatedVariable"];
 
 function editCv(k: number, edit: (cv: Cv) => void) {
   emit("change", (settings) => settings.cvs[k] && edit(settings.cvs[k]));
+}
+
+/** What follows no set point knows none beforehand. */
+function follow(k: number, value: boolean) {
+  editCv(k, (own) => {
+    own.follows_set_point = value;
+    if (!value) own.set_point_known_ahead = undefined;
+  });
+}
+
+function editDv(k: number, edit: (dv: Schemas["MeasuredDisturbance"]) => void) {
+  emit("change", (settings) => settings.dvs?.[k] && edit(settings.dvs[k]));
 }
 
 function editMv(k: number, edit: (mv: Mv) => void) {
@@ -171,6 +185,15 @@ function typeMoves(text: string) {
     emit("change", (settings) => (settings.moves = found));
 }
 
+const scan = computed(() => props.trial.scenario.scan);
+const tooLong = computed(() => heldTooLong(props.settings, scan.value));
+function holdEvenly() {
+  const scans = Math.round(props.settings.horizon / scan.value);
+  typed.value = null;
+  emit("change", (settings) => (settings.moves = evenMoves(scans)));
+  emit("settled");
+}
+
 function leaveMoves() {
   // What is no list of moves stays to be mended.
   if (!refused.value) typed.value = null;
@@ -194,17 +217,16 @@ function leaveMoves() {
       />
     </label>
     <p v-if="refused" class="text-limit" role="alert">{{ refused }}</p>
-    <label class="flex items-center gap-2">
-      <input
-        type="checkbox"
-        :checked="settings.beyond_horizon ?? true"
-        @change="
-          (event) =>
-            emit('change', (own) => (own.beyond_horizon = (event.target as HTMLInputElement).checked))
-        "
-      />
-      what comes beyond the horizon counts
-    </label>
+    <p v-else-if="tooLong" class="text-caution">
+      △ A move is held for {{ tooLong }} scans ({{ duration(tooLong * scan) }}): what is known to come within
+      them cannot be met as it comes.
+      <button type="button" class="button !py-0" @click="holdEvenly">Hold none longer</button>
+    </p>
+    <CheckField
+      label="what comes beyond the horizon counts"
+      :model-value="settings.beyond_horizon ?? true"
+      @update:model-value="(value) => emit('change', (own) => (own.beyond_horizon = value))"
+    />
     <section
       v-for="(cv, k) in settings.cvs"
       :key="cv.tag"
@@ -214,17 +236,17 @@ function leaveMoves() {
       <h2 class="flex items-baseline justify-between font-semibold">
         <span>{{ cv.tag }}</span><span class="text-[12.5px] font-normal text-soft">CV</span>
       </h2>
-      <label class="flex items-center gap-2">
-        <input
-          type="checkbox"
-          :checked="cv.follows_set_point ?? true"
-          @change="
-            (event) =>
-              editCv(k, (own) => (own.follows_set_point = (event.target as HTMLInputElement).checked))
-          "
-        />
-        is led to its set point
-      </label>
+      <CheckField
+        label="is led to its set point"
+        :model-value="cv.follows_set_point ?? true"
+        @update:model-value="(value) => follow(k, value)"
+      />
+      <CheckField
+        v-if="cv.follows_set_point ?? true"
+        label="whose course is known beforehand"
+        :model-value="cv.set_point_known_ahead ?? false"
+        @update:model-value="(value) => editCv(k, (own) => (own.set_point_known_ahead = value || undefined))"
+      />
       <FieldList :fields="cvFields(cv, k)" @settled="emit('settled')" />
       <ChoiceField
         label="What disturbs it acts"
@@ -248,6 +270,21 @@ function leaveMoves() {
         <span>{{ mv.tag }}</span><span class="text-[12.5px] font-normal text-soft">MV</span>
       </h2>
       <FieldList :fields="mvFields(mv, k)" @settled="emit('settled')" />
+    </section>
+    <section
+      v-for="(dv, k) in settings.dvs ?? []"
+      :key="dv.signal"
+      class="grid gap-[6px] border-t border-rule pt-2"
+      :aria-label="`DV ${readable(dv.signal)}`"
+    >
+      <h2 class="flex items-baseline justify-between font-semibold">
+        <span>{{ readable(dv.signal) }}</span><span class="text-[12.5px] font-normal text-soft">DV</span>
+      </h2>
+      <CheckField
+        label="is forecast over the horizon"
+        :model-value="dv.known_ahead ?? false"
+        @update:model-value="(value) => editDv(k, (own) => (own.known_ahead = value || undefined))"
+      />
     </section>
     <p class="border-t border-rule pt-2 text-[12.5px] text-soft">
       The model is linear: the plant's process about where it rested when this was proposed.

@@ -33,9 +33,11 @@ watch(
         if (own === ticket) put(null, messageOf(error));
       }
     };
+    // A controller that plans takes its time on each plant: its map has fewer of them.
+    const question = props.trial.candidate.controller.kind === "predictive" ? { points: 24 } : {};
     await Promise.all([
       ask(
-        answered(api.POST("/api/v1/robustness/mismatch", { body: { trial: props.trial } })),
+        answered(api.POST("/api/v1/robustness/mismatch", { body: { trial: props.trial, question } })),
         (found, problem) => {
           map.value = found;
           mapProblem.value = problem;

@@ -36,6 +36,28 @@ export function movesIn(text: string): number[] | string {
   return moves;
 }
 
+/** Equal moves behind the first few, to the end of a horizon of so many scans: what is known to come is met wherever it comes. */
+export function evenMoves(scans: number): number[] {
+  const left = scans - 8;
+  if (left < 8) return [1, 1, 2, 4].slice(0, scans > 4 ? 4 : Math.max(1, scans - 1));
+  const first = [1, 1, 2, 4];
+  const held = Math.max(2, Math.ceil(left / 16));
+  return [...first, ...Array<number>(Math.ceil(left / held)).fill(held)].slice(0, 20);
+}
+
+/** Whether something is known beforehand that cannot be met move by move: one is held for too long. In scans; 0 where none is. */
+export function heldTooLong(settings: Predictive, scan: number): number {
+  const known =
+    settings.cvs.some((cv) => cv.set_point_known_ahead) || (settings.dvs ?? []).some((dv) => dv.known_ahead);
+  if (!known) return 0;
+  const scans = Math.round(settings.horizon / scan);
+  const before = settings.moves.slice(0, -1);
+  // The last one is held to the end.
+  const last = scans - before.reduce((sum, held) => sum + held, 0);
+  const longest = Math.max(last, ...before);
+  return longest > Math.max(8, 2 * Math.ceil((scans - 8) / 16)) ? longest : 0;
+}
+
 /** The unit of a measured signal. */
 export function unitOf(trial: Trial, tag: string): string {
   const k = measuredTags(trial).indexOf(tag);

@@ -183,6 +183,11 @@ const inFocus = computed(() => {
 const ALONE = ["trade-off", "robustness"];
 /** Whether the first controller is predictive. */
 const isPredictive = computed(() => draft.value?.candidate.controller.kind === "predictive");
+/** Whether it is one of several CVs or MVs, whose map of mismatch would have as many sides. */
+const isOfSeveral = computed(() => {
+  const own = draft.value?.candidate.controller;
+  return own?.kind === "predictive" && (own.cvs.length > 1 || own.mvs.length > 1);
+});
 const setsItsOp = computed(() => shown.value.result?.stands_alone ?? true);
 
 /** The part that a refusal is about, and its entry there. */
@@ -720,12 +725,18 @@ useKeys({
             @take="takeLoops"
           />
           <StateNotice
-            v-else-if="ALONE.includes(view) && isPredictive"
+            v-else-if="isPredictive && (view === 'trade-off' || (view === 'robustness' && isOfSeveral))"
             kind="empty"
-            title="Not of a predictive controller"
+            :title="view === 'trade-off' ? 'Not of a predictive controller' : 'Not of several CVs or MVs'"
           >
-            This view judges the settings of one PID loop. How a predictive controller bears a wrong model is
-            seen in a sweep over the plant (Sweep), and what holds it at Ahead.
+            <template v-if="view === 'trade-off'">
+              This view judges the settings of a PID loop or a Smith predictor. What a predictive controller
+              gives and takes is seen in a sweep over its times and moves (Sweep).
+            </template>
+            <template v-else>
+              The map of mismatch is of one CV and one MV. How this one bears a wrong model is seen over
+              frequency (Frequency), in a sweep over the plant (Sweep), and in a proof with ranges (Prove).
+            </template>
           </StateNotice>
           <StateNotice
             v-else-if="ALONE.includes(view) && !setsItsOp"

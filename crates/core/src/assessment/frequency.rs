@@ -228,6 +228,12 @@ impl Family {
         Self::new(grid, &with(&prediction.filter), Some(with(&prediction.ahead)), settings.integrators())
     }
 
+    /// That of a controller with this response on the grid, at a gain of 1, and so many poles at the origin.
+    #[must_use]
+    pub fn of_response(grid: &FrequencyGrid, feedback: &[Complex64], integrators: usize) -> Self {
+        Self::new(grid, feedback, None, integrators)
+    }
+
     fn new(grid: &FrequencyGrid, feedback: &[Complex64], inner: Option<Vec<Complex64>>, integrators: usize) -> Self {
         Self {
             opened: grid.process.iter().zip(feedback).map(|(process, feedback)| process * feedback).collect(),

@@ -24,14 +24,14 @@ pub fn judge(
     verdicts.extend(unheard(trial));
     verdicts.extend(of_further_loops(trial, margins, further));
     if margins.is_some_and(|margins| !margins.stable) {
-        verdicts.extend(robustness_verdicts(margins));
+        verdicts.extend(robustness_verdicts(margins, &trial.candidate.controller));
         return verdicts;
     }
     if trial.candidate.controller == ControllerSpec::Manual {
         // Nobody answers set point or load.
         return verdicts;
     }
-    verdicts.extend(margins.map(robustness));
+    verdicts.extend(robustness_verdicts(margins, &trial.candidate.controller));
     verdicts.extend(scan_verdicts(&trial.candidate.controller, trial.scenario.scan));
     let integrates = has_integral_action(&trial.candidate.controller);
     let is_predictive = trial.candidate.controller.is_seat();
@@ -211,13 +211,25 @@ fn has_integral_action(controller: &ControllerSpec) -> bool {
     controller.main_pid().is_none_or(|pid| pid.integral_time.is_some())
 }
 
-/// What margins alone mean; nothing of none.
+/// What margins alone mean of a controller; nothing of none.
 #[must_use]
-pub fn robustness_verdicts(margins: Option<&Margins>) -> Vec<Verdict> {
+pub fn robustness_verdicts(margins: Option<&Margins>, controller: &ControllerSpec) -> Vec<Verdict> {
     margins
         .map(|margins| {
             if margins.stable {
-                return robustness(margins);
+                let mut verdict = robustness(margins);
+                if let (true, Some(rest)) = (controller.is_seat(), verdict.text.strip_prefix("Stays stable")) {
+                    verdict.text = format!("While it feels no limit it stays stable{rest}");
+                }
+                return verdict;
+            }
+            if controller.is_seat() {
+                return Verdict::new(
+                    Tone::Bad,
+                    "Unstable, but for its limits: the plant is too far from the model. Make its moves calmer, let the CV be back \
+                     later, or mend the model.",
+                    "Nyquist criterion on what the controller does while it feels no limit, with the plant as it is",
+                );
             }
             if let Some(factor) = margins.needs_gain {
                 let text = format!(

@@ -2,6 +2,7 @@
 
 use super::frequency::highest;
 use crate::Result;
+use crate::controller::predictive::{Law, PredictiveSettings};
 use crate::lti::StateSpace;
 use crate::numerics::{bisect, eigenvalues};
 use crate::process::LinearSpec;
@@ -416,6 +417,9 @@ struct Feedback {
 
 /// The linear part of a controller; None where it has none that stands still.
 fn feedback(controller: &ControllerSpec, pv_span: &Span, scan: f64) -> Result<Option<Feedback>> {
+    if let ControllerSpec::Predictive(settings) = controller {
+        return planned(settings, pv_span, scan);
+    }
     let Some(pid) = controller.main_pid().cloned() else { return Ok(None) };
     let times = [pid.integral_time.unwrap_or(0.0), pid.derivative_time, pid.filter_time];
     let (gain, integrators) = (pid.gain, pid.integrators());
@@ -452,6 +456,23 @@ fn feedback(controller: &ControllerSpec, pv_span: &Span, scan: f64) -> Result<Op
         }
         _ => Ok(None),
     }
+}
+
+/// What a predictive controller of one CV by one MV does while it feels no limit.
+fn planned(settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<Option<Feedback>> {
+    if settings.cvs.len() != 1 || settings.mvs.len() != 1 {
+        return Ok(None);
+    }
+    let Some(law) = Law::of(settings, std::slice::from_ref(pv_span), scan)? else { return Ok(None) };
+    let slowest = settings.horizon;
+    Ok(Some(Feedback {
+        integrators: law.integrators(),
+        unstable_poles: law.unstable_poles(),
+        gain: law.response(slowest.recip())[(0, 0)].norm(),
+        slowest,
+        delay: settings.model.dead_time("")?,
+        response: Box::new(move |omega| -law.response(omega)[(0, 0)]),
+    }))
 }
 
 #[cfg(test)]
@@ -545,7 +566,7 @@ mod tests {
         assert!(margins.stable);
         close(margins.lower_gain_margin, 0.25, 1e-6);
         close(margins.gain_margin, (a + 1.0) / (a - 1.0) / 4.0, 1e-4);
-        let said = crate::assessment::robustness_verdicts(Some(&margins));
+        let said = crate::assessment::robustness_verdicts(Some(&margins), &ControllerSpec::Manual);
         assert!(said[0].text.contains("It needs at least 0.25 times the model's gain"), "{said:?}");
         let (sampled, controller) = runaway(0.8);
         assert!(!sampled.with(&controller).unwrap().unwrap().margins().stable);

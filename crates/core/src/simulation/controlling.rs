@@ -73,6 +73,16 @@ impl Controlling {
         }
     }
 
+    /// Whether it has a set point of its own, whose course the scenario knows.
+    pub fn has_own_set_point(&self) -> bool {
+        self.follows.is_none()
+    }
+
+    /// Its set point at a time to come, as the scenario has it.
+    pub fn set_point_at(&self, time: f64, slack: f64) -> f64 {
+        self.plan.set_point.value(time, slack) + self.offset
+    }
+
     /// Does what the scenario does at this scan.
     #[inline]
     fn switch(&mut self, scan_number: usize) {
@@ -181,6 +191,7 @@ impl ControlRoom {
         for k in &predicting.seats {
             self.held[*k] = self.ready(*k, time, slack, measured, drives, signal);
         }
+        predicting.look_ahead(&self.all, &self.wiring.measures, measured, (time, slack));
         predicting.scan(&mut self.all, &self.wiring.measures, measured, drives, &self.held);
         for k in &predicting.seats {
             self.set(*k, drives);

@@ -1,6 +1,7 @@
 //! What one trial changed from another, in words: the name of a row of the trail.
 
 use super::{Event, Plant, Trial, Wire, Wired};
+use crate::controller::predictive::ControlledVariable;
 use crate::controller::{Action, ControllerSpec, PidSettings, PredictiveSettings};
 use crate::process::{Description, EquationsSpec, ProcessSpec, Quantity};
 use crate::verdict::{readable, readable_duration};
@@ -128,15 +129,25 @@ impl Changes {
     fn predictive(&mut self, old: &PredictiveSettings, new: &PredictiveSettings) {
         self.time("looks ahead", old.horizon, new.horizon);
         if old.moves != new.moves {
-            let shown = |moves: &[u32]| moves.iter().map(u32::to_string).collect::<Vec<_>>().join(", ");
-            self.list.push(format!("moves {} → {}", shown(&old.moves), shown(&new.moves)));
+            self.list.push(format!("moves {} → {}", in_runs(&old.moves), in_runs(&new.moves)));
         }
         if old.model != new.model {
             self.list.push("another model".to_owned());
         }
         for new in &new.cvs {
-            if let Some(old) = old.cvs.iter().find(|old| old.tag == new.tag) {
-                self.document(&new.tag, old, new);
+            let Some(old) = old.cvs.iter().find(|old| old.tag == new.tag) else { continue };
+            let known = new.set_point_known_ahead;
+            self.document(&new.tag, &ControlledVariable { set_point_known_ahead: known, ..old.clone() }, new);
+            if old.set_point_known_ahead != known {
+                let word = if known { "known" } else { "not known" };
+                self.list.push(format!("set points of {} {word} beforehand", new.tag));
+            }
+        }
+        for new in &new.dvs {
+            let old = old.dvs.iter().find(|old| old.signal == new.signal);
+            if old.is_some_and(|old| old.known_ahead != new.known_ahead) {
+                let word = if new.known_ahead { "forecast" } else { "no longer forecast" };
+                self.list.push(format!("{} {word}", words(&new.signal)));
             }
         }
         for new in &new.mvs {
@@ -431,6 +442,15 @@ fn collect(value: &Value, path: &str, found: &mut BTreeMap<String, Value>) {
             found.insert(path.to_owned(), leaf.clone());
         }
     }
+}
+
+/// Moves as they are typed: `1, 1, 2, 4 × 3`.
+fn in_runs(moves: &[u32]) -> String {
+    let runs = moves.chunk_by(|a, b| a == b).map(|run| match run.len() {
+        count @ 3.. => format!("{} × {count}", run[0]),
+        _ => run.iter().map(u32::to_string).collect::<Vec<_>>().join(", "),
+    });
+    runs.collect::<Vec<_>>().join(", ")
 }
 
 #[cfg(test)]

@@ -127,6 +127,7 @@ impl Simulation {
         let all = controllers(trial, &wiring, plans, &description, &driven, &rest, started.op)?;
         let mut predicting = Predicting::new(plant, &trial.candidate, &wiring, scan)?;
         if let Some(predicting) = &mut predicting {
+            predicting.foresee(&trial.candidate, &all, &schedule)?;
             let spans = plant.measured_spans();
             let percent = |seat: usize| {
                 let measured = wiring.measures[seat];

@@ -26,6 +26,7 @@ mod wiring;
 pub use beginning::{EventKind, begin_event};
 pub use engine::{Row, Simulation};
 pub use plant::{Drive, OperatingPoint, Plant, Signal, Started};
+pub(crate) use predicting::seats;
 pub use scenario::{Event, Scenario};
 pub use signals::{Manipulated, Measured};
 pub use standard::round_down;

@@ -1,44 +1,74 @@
 //! The seats of a predictive controller: what each measures and sets, brought together for the one that plans for all.
 
+use super::columns::Signal;
 use super::controlling::Controlling;
 use super::driving::Driving;
 use super::measuring::Measuring;
 use super::plant::Plant;
+use super::schedule::Schedule;
+use super::timeline::Timeline;
 use super::trial::Candidate;
 use super::wiring::{End, Wiring};
 use crate::controller::ControllerSpec;
-use crate::controller::predictive::{LookAhead, Predictive, Sight};
+use crate::controller::predictive::{KnownAhead, LookAhead, Predictive, PredictiveSettings, Sight};
+use crate::units::Span;
 use crate::{Error, Result};
 
 /// How near to an end of its span a signal stands at it, %.
 const AT_END: f64 = 1e-9;
 
-/// A predictive controller at work over its seats.
-pub(super) struct Predicting {
-    controller: Predictive,
-    /// The controllers of the candidate that are seats, that with the settings among them.
-    pub seats: Vec<usize>,
-    /// That with the settings, which reads the disturbances.
+/// Which of the controllers of a candidate are seats of a predictive one, and what each is for.
+struct Seats<'a> {
+    /// The settings.
+    settings: &'a PredictiveSettings,
+    /// The controller that has them, which reads the disturbances.
     at: usize,
-    /// The seats of CVs and of MVs, and what each MV sets.
+    /// The seats, that one among them.
+    seats: Vec<usize>,
+    /// The seats of the CVs.
     cvs: Vec<usize>,
+    /// Those of the MVs, and what each sets.
     mvs: Vec<(usize, End)>,
-    measured: Vec<f64>,
-    set_points: Vec<f64>,
-    applied: Vec<f64>,
-    available: Vec<bool>,
+    /// Spans of the CVs.
+    spans: Vec<Span>,
 }
 
-impl Predicting {
+/// The seats of a predictive controller among the controllers of a candidate.
+pub(crate) struct SeatsAt {
+    /// The settings.
+    pub settings: PredictiveSettings,
+    /// Spans of its CVs.
+    pub spans: Vec<Span>,
+    /// The controllers that measure its CVs, and those that set its MVs.
+    pub cvs: Vec<usize>,
+    pub mvs: Vec<usize>,
+}
+
+/// The seats of a candidate on a plant; None where nothing in it is predictive. Errors as [`Seats::of`].
+pub(crate) fn seats(plant: &Plant, candidate: &Candidate) -> Result<Option<SeatsAt>> {
+    let wiring = Wiring::new(plant, candidate)?;
+    Ok(Seats::of(plant, candidate, &wiring)?.map(|Seats { settings, spans, cvs, mvs, .. }| SeatsAt {
+        settings: settings.clone(),
+        spans,
+        cvs,
+        mvs: mvs.into_iter().map(|(seat, _)| seat).collect(),
+    }))
+}
+
+/// Where a controller stands in a document.
+fn place(controller: usize) -> String {
+    match controller {
+        0 => "controller".to_owned(),
+        k => format!("candidate.further[{}].controller", k - 1),
+    }
+}
+
+impl<'a> Seats<'a> {
     /// Of a candidate on a plant; None where nothing in it is predictive. Errors where the settings and the seats do not fit.
-    pub fn new(plant: &Plant, candidate: &Candidate, wiring: &Wiring, scan: f64) -> Result<Option<Self>> {
+    fn of(plant: &Plant, candidate: &'a Candidate, wiring: &Wiring) -> Result<Option<Self>> {
         let specs: Vec<&ControllerSpec> = std::iter::once(&candidate.controller)
             .chain(candidate.further.iter().map(|wired| &wired.controller))
             .collect();
-        let place = |k: usize| match k {
-            0 => "controller".to_owned(),
-            k => format!("candidate.further[{}].controller", k - 1),
-        };
         let seats: Vec<usize> = (0..specs.len()).filter(|k| specs[*k].is_seat()).collect();
         let with_settings: Vec<usize> = seats.iter().copied().filter(|k| specs[*k].predictive().is_some()).collect();
         let (at, settings) = match (&with_settings[..], seats.first()) {
@@ -87,9 +117,49 @@ impl Predicting {
                 format!("{} is set here, but is none of the MVs of the predictive controller.", name_of(*end));
             return Err(Error::said(wiring.field(*seat), sentence));
         }
-        let controller =
-            Predictive::new(settings, &spans, scan).map_err(|error| error.within(&place(at), "controller"))?;
+        Ok(Some(Self { settings, at, seats, cvs, mvs, spans }))
+    }
+
+    /// Where the controller with the settings stands in the document.
+    fn place(&self) -> String {
+        place(self.at)
+    }
+}
+
+/// A predictive controller at work over its seats.
+pub(super) struct Predicting {
+    controller: Predictive,
+    /// The controllers of the candidate that are seats, that with the settings among them.
+    pub seats: Vec<usize>,
+    /// That with the settings, which reads the disturbances.
+    at: usize,
+    /// The seats of CVs and of MVs, and what each MV sets.
+    cvs: Vec<usize>,
+    mvs: Vec<(usize, End)>,
+    measured: Vec<f64>,
+    set_points: Vec<f64>,
+    applied: Vec<f64>,
+    available: Vec<bool>,
+    /// What it knows of the scans to come, and where that stands: nothing of what it does not know.
+    set_points_ahead: Vec<Vec<f64>>,
+    disturbances_ahead: Vec<Vec<f64>>,
+    courses: Vec<Option<Timeline>>,
+    scan: f64,
+}
+
+impl Predicting {
+    /// Of a candidate on a plant; None where nothing in it is predictive. Errors where the settings and the seats do not fit.
+    pub fn new(plant: &Plant, candidate: &Candidate, wiring: &Wiring, scan: f64) -> Result<Option<Self>> {
+        let Some(found) = Seats::of(plant, candidate, wiring)? else { return Ok(None) };
+        let own = found.place();
+        let Seats { settings, at, seats, cvs, mvs, spans } = found;
+        let controller = Predictive::new(settings, &spans, scan).map_err(|error| error.within(&own, "controller"))?;
+        let ahead = |knows: bool| vec![0.0; if knows { controller.scans_ahead() } else { 0 }];
         Ok(Some(Self {
+            set_points_ahead: settings.cvs.iter().map(|cv| ahead(cv.set_point_known_ahead)).collect(),
+            disturbances_ahead: settings.dvs.iter().map(|dv| ahead(dv.known_ahead)).collect(),
+            courses: vec![None; settings.dvs.len()],
+            scan,
             measured: vec![0.0; cvs.len()],
             set_points: vec![0.0; cvs.len()],
             applied: vec![0.0; mvs.len()],
@@ -100,6 +170,56 @@ impl Predicting {
             cvs,
             mvs,
         }))
+    }
+
+    /// Takes from the scenario what its settings say is known beforehand. Errors where nobody can know it.
+    pub fn foresee(&mut self, candidate: &Candidate, all: &[Controlling], schedule: &Schedule) -> Result<()> {
+        let Some(settings) = candidate.predictive() else { return Ok(()) };
+        let place = place(self.at);
+        for (k, cv) in settings.cvs.iter().enumerate() {
+            if cv.set_point_known_ahead && !all[self.cvs[k]].has_own_set_point() {
+                let sentence =
+                    format!("The set point of {} follows a signal, whose course nobody knows beforehand.", cv.tag);
+                return Err(Error::said(format!("{place}.cvs[{k}].set_point_known_ahead"), sentence));
+            }
+        }
+        for (k, dv) in settings.dvs.iter().enumerate().filter(|(_, dv)| dv.known_ahead) {
+            self.courses[k] = match all[self.at].reads[k] {
+                Signal::Input(input) => Some(schedule.inputs[input].clone()),
+                Signal::Load => Some(schedule.drives[0].load.clone()),
+                Signal::Output(_) | Signal::Measured(_) | Signal::Op(_) => {
+                    let sentence = format!(
+                        "{} is what the plant makes of it: only the course of an input, or of the load, can be known beforehand.",
+                        dv.signal
+                    );
+                    return Err(Error::said(format!("{place}.dvs[{k}].known_ahead"), sentence));
+                }
+            };
+        }
+        Ok(())
+    }
+
+    /// Notes what is known of the scans that come after `time`.
+    pub fn look_ahead(
+        &mut self,
+        all: &[Controlling],
+        measures: &[usize],
+        measured: &[Measuring],
+        (time, slack): (f64, f64),
+    ) {
+        let times = |after: usize| time + (after + 1) as f64 * self.scan;
+        for (known, seat) in self.set_points_ahead.iter_mut().zip(&self.cvs) {
+            let span = &measured[measures[*seat]].span;
+            for (after, value) in known.iter_mut().enumerate() {
+                *value = span.to_percent(all[*seat].set_point_at(times(after), slack));
+            }
+        }
+        for (known, course) in self.disturbances_ahead.iter_mut().zip(&self.courses) {
+            let Some(course) = course else { continue };
+            for (after, value) in known.iter_mut().enumerate() {
+                *value = course.value(times(after), slack);
+            }
+        }
     }
 
     /// Rests as the controllers of its seats do; `percent` is what each measures, in % of its span.
@@ -142,6 +262,7 @@ impl Predicting {
             applied: &self.applied,
             available: &self.available,
             disturbances: &all[self.at].further,
+            ahead: KnownAhead { set_points: &self.set_points_ahead, disturbances: &self.disturbances_ahead },
         };
         let outputs = self.controller.scan(&sight);
         for ((seat, _), output) in self.mvs.iter().zip(outputs) {

@@ -81,6 +81,13 @@ pub(super) struct Timeline {
 pub(super) struct Cursor(usize);
 
 impl Timeline {
+    /// The value at `t`, wherever it is read otherwise; a knot less than `slack` ahead counts as reached.
+    pub fn value(&self, t: f64, slack: f64) -> f64 {
+        let reached = self.knots.partition_point(|knot| knot.at <= t + slack);
+        let Knot { at, value, slope } = self.knots[reached.max(1) - 1];
+        if slope == 0.0 { value } else { value + slope * (t - at) }
+    }
+
     pub fn is_constant(&self) -> bool {
         self.knots.len() == 1
     }
@@ -118,5 +125,10 @@ mod tests {
         assert_eq!(at(5.0), (11.0, 0.0, 10.0));
         assert_eq!(at(11.0).0, 13.0);
         assert_eq!((at(12.5).0, at(20.0).0), (13.5, 12.0));
+        // Wherever it is looked at, it is what it is when it comes.
+        let mut cursor = Cursor::default();
+        for t in (-10..250).map(|k| 0.1 * f64::from(k)) {
+            assert_eq!(timeline.value(t, 1e-9), timeline.at(&mut cursor, t, 1e-9).0, "{t}");
+        }
     }
 }

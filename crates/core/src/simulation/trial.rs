@@ -3,7 +3,7 @@
 use super::plant::Plant;
 use super::scenario::{Event, Scenario};
 use super::wiring::{Wire, Wired, Wiring};
-use crate::controller::{ControllerSpec, OutputLimits};
+use crate::controller::{ControllerSpec, OutputLimits, PredictiveSettings};
 use crate::series::hex;
 use crate::{Error, Result};
 use serde::{Deserialize, Serialize};
@@ -14,7 +14,7 @@ use utoipa::ToSchema;
 pub const TRIAL_VERSION: u32 = 1;
 
 /// The version of the engine: raised whenever the same trial gives another trace or other figures than before.
-pub const ENGINE_VERSION: u32 = 1;
+pub const ENGINE_VERSION: u32 = 2;
 
 /// Longest dead time, in scans.
 const MOST_DELAY_SCANS: f64 = 1e5;
@@ -57,12 +57,18 @@ impl Candidate {
     /// The limits within which an OP is moved by a controller: its own, or, of a seat, those of the MV of the predictive controller.
     #[must_use]
     pub fn output_limits(&self, controller: &ControllerSpec, op: &str) -> OutputLimits {
-        let all = std::iter::once(&self.controller).chain(self.further.iter().map(|wired| &wired.controller));
-        let mv = all
-            .filter_map(ControllerSpec::predictive)
-            .find_map(|settings| settings.mvs.iter().find(|mv| mv.tag == op))
+        let mv = self
+            .predictive()
+            .and_then(|settings| settings.mvs.iter().find(|mv| mv.tag == op))
             .filter(|_| controller.is_seat());
         mv.map_or_else(|| controller.output_limits(), |mv| OutputLimits { low: mv.low, high: mv.high })
+    }
+
+    /// The settings of the predictive controller in it, where there is one.
+    #[must_use]
+    pub fn predictive(&self) -> Option<&PredictiveSettings> {
+        let all = std::iter::once(&self.controller).chain(self.further.iter().map(|wired| &wired.controller));
+        all.filter_map(ControllerSpec::predictive).next()
     }
 
     /// A controller with a set point of its own.

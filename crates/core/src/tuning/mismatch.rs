@@ -2,8 +2,9 @@
 
 use super::controlled::Controlled;
 use super::optimise::{Variation, load_error, sampled};
-use crate::assessment::{Family, FrequencyGrid, Prediction};
-use crate::controller::ControllerSpec;
+use crate::assessment::{Family, FrequencyGrid, OnGrid, Prediction};
+use crate::controller::predictive::Law;
+use crate::controller::{ControllerSpec, PredictiveSettings};
 use crate::numerics::on_threads;
 use crate::units::Span;
 use crate::verdict::{Tone, Verdict, readable};
@@ -139,6 +140,12 @@ fn row(
     };
     let sampled = sampled(&varied(1.0)?, pv_span, scan)?;
     let process = nominal.as_seen(scan);
+    if let ControllerSpec::Predictive(settings) = controller {
+        let grid = FrequencyGrid::new(&sampled, settings.horizon.max(process.time_scale()), process.dead_time());
+        let family = planned(&grid, settings, pv_span, scan)?;
+        let closed = |ratio: f64| family.close_on(&grid, 1.0, ratio);
+        return along(gains, closed, |ratio| load_error(&varied(ratio)?, pv_span, scan, controller));
+    }
     let Some(pid) = controller.main_pid().filter(|_| !matches!(controller, ControllerSpec::Cascade(_))) else {
         return Err(Error::unfit(
             format!("a {} has no response over frequency that stands still", controller.title()),
@@ -155,14 +162,29 @@ fn row(
     };
     // The gain of the plant multiplies the loop, not the controller's own model.
     let closed = |ratio: f64| family.close_on(&grid, pid.gain, ratio);
+    along(gains, closed, |ratio| load_error(&varied(ratio)?, pv_span, scan, controller))
+}
+
+/// What a predictive controller of one CV by one MV does while it feels no limit. Errors where it has no such law, or one that is
+/// unstable by itself.
+fn planned(grid: &FrequencyGrid, settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<Family> {
+    let [_] = &settings.mvs[..] else {
+        return Err(Error::unfit("the map is of one CV and one MV", "look at the frequency view for several"));
+    };
+    let law = Law::of(settings, std::slice::from_ref(pv_span), scan)?;
+    let law = law.filter(|law| law.unstable_poles() == 0).ok_or_else(|| {
+        Error::unfit("this predictive controller has no law that stands still", "let it follow a set point")
+    })?;
+    let feedback = grid.map(|omega| -law.response(omega)[(0, 0)]);
+    Ok(Family::of_response(grid, &feedback, law.integrators()))
+}
+
+/// A row from what closes the loop at a gain ratio, and the error that a load then costs.
+fn along(gains: &[f64], closed: impl Fn(f64) -> OnGrid, error: impl Fn(f64) -> Result<f64>) -> Result<Row> {
     let mut cells = Vec::with_capacity(gains.len());
     for ratio in gains {
         let point = closed(*ratio);
-        cells.push(if point.stable {
-            Some((point.max_sensitivity, load_error(&varied(*ratio)?, pv_span, scan, controller)?))
-        } else {
-            None
-        });
+        cells.push(if point.stable { Some((point.max_sensitivity, error(*ratio)?)) } else { None });
     }
     let last_stable = cells.iter().rposition(Option::is_some);
     let limit = last_stable.filter(|k| k + 1 < gains.len()).map(|k| {

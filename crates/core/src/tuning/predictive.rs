@@ -17,7 +17,15 @@ use nalgebra::DMatrix;
 
 /// Most scans that a plant may take to settle, and that its dead times may span, for a proposal at that scan.
 const SCANS_TO_SETTLE: f64 = 250.0;
+/// A horizon is not shorter, scans.
+const LEAST_HORIZON: usize = 10;
 const SCANS_OF_DEAD_TIME: f64 = 60.0;
+/// Of a plant that runs away, in the time in which it does so by e: how far it is looked ahead (beyond that nothing is told), how soon it
+/// must be back (a loop must be twice as fast as what it holds: Skogestad & Postlethwaite, Multivariable Feedback Control, section 5.9),
+/// and how long a scan may be.
+const AHEAD_OF_RUNAWAY: f64 = 5.0;
+const BACK_FROM_RUNAWAY: f64 = 0.5;
+const SCAN_OF_RUNAWAY: f64 = 0.1;
 
 /// A measured signal or an OP of a plant.
 struct OfPlant {
@@ -51,12 +59,21 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
     let (cvs, mvs) = (outputs.len(), inputs.len());
     let responses: Vec<DMatrix<f64>> = (0..mvs).map(|j| discrete.step_response(j, MOST_SCANS_AHEAD)).collect();
     let shapes = Shapes::of(&responses, cvs);
-    let horizon = shapes.horizon;
+    let runaway = runaway(&matrix).map(|time| time / scan);
+    let horizon = runaway.map_or(shapes.horizon, |time| {
+        let far = (AHEAD_OF_RUNAWAY * time + matrix.longest_dead_time() / scan).ceil() as usize;
+        shapes.horizon.min(far.max(LEAST_HORIZON))
+    });
+    let back_after =
+        |k: usize| runaway.map_or(f64::INFINITY, |time| BACK_FROM_RUNAWAY * time).min(shapes.back_after(k));
     let mut settings = PredictiveSettings {
         model,
         cvs: Vec::new(),
         mvs: Vec::new(),
-        dvs: known.iter().map(|name| MeasuredDisturbance { signal: name.clone(), input: name.clone() }).collect(),
+        dvs: known
+            .iter()
+            .map(|name| MeasuredDisturbance { signal: name.clone(), input: name.clone(), known_ahead: false })
+            .collect(),
         horizon: horizon as f64 * scan,
         moves: moves(horizon, mvs),
         beyond_horizon: true,
@@ -75,9 +92,10 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             tag: output.tag.clone(),
             output: output.name.clone(),
             follows_set_point: k < mvs,
+            set_point_known_ahead: false,
             low: None,
             high: None,
-            response_time: rounded(shapes.back_after(k) * scan, 3),
+            response_time: rounded(back_after(k) * scan, 3),
             weight: 1.0,
             disturbance: at_input.then(|| DisturbanceAt::Input(inputs[by].name.clone())),
             believed_after: None,
@@ -89,7 +107,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         // The move that brings a CV back by 1 % of span as soon as it should be, of the CV that asks for the largest.
         let asked = (0..cvs.min(mvs)).map(|k| {
             let (own, strongest) = (shapes.cell(k, j), shapes.cell(k, shapes.strongest(k)));
-            let after = ((own.dead + shapes.back_after(k)).round() as usize).clamp(1, MOST_SCANS_AHEAD);
+            let after = ((own.dead + back_after(k)).round() as usize).clamp(1, MOST_SCANS_AHEAD);
             let moved = responses[j][(after - 1, k)].abs();
             if own.gain.abs() > 0.1 * strongest.gain.abs() && moved > 0.0 { moved.recip() } else { 0.0 }
         });
@@ -119,7 +137,14 @@ pub fn predictive_scan(plant: &Plant, scan: f64) -> Result<f64> {
     let dead = matrix.longest_dead_time();
     let settles = dead + 4.0 * lags.fold(0.0, f64::max);
     let bears = scan * SCANS_TO_SETTLE >= settles && scan * SCANS_OF_DEAD_TIME >= dead;
-    Ok(if bears { scan } else { round_down((settles / 100.0).max(dead / 40.0)).max(scan) })
+    let longest = runaway(&matrix).map_or(f64::INFINITY, |time| SCAN_OF_RUNAWAY * time);
+    Ok(if bears { scan } else { round_down((settles / 100.0).max(dead / 40.0).min(longest)).max(scan) })
+}
+
+/// The shortest time in which something in a model runs away by e, s; None where nothing does.
+fn runaway(matrix: &TransferMatrix) -> Option<f64> {
+    let fastest = matrix.poles().into_iter().map(|pole| pole.re).fold(0.0, f64::max);
+    (fastest > 1e-9).then(|| fastest.recip())
 }
 
 /// The measured signals and OPs of a plant.

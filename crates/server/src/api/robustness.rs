@@ -69,7 +69,7 @@ async fn frequency_curves(
         if !trial.candidate.further.is_empty() || of.controller.is_some() {
             let found = over_frequency(&trial, of.controller.as_deref())?;
             let OverFrequency { curves, margins, together } = found.unwrap_or_default();
-            let verdicts = robustness_verdicts(margins.as_ref());
+            let verdicts = robustness_verdicts(margins.as_ref(), &trial.candidate.controller);
             return Ok(FrequencyOutcome { curves, margins, noise: None, verdicts, together });
         }
         let margins = trial_margins(&trial)?;
@@ -87,7 +87,7 @@ async fn frequency_curves(
             }
             _ => None,
         };
-        let verdicts = robustness_verdicts(margins.as_ref());
+        let verdicts = robustness_verdicts(margins.as_ref(), &trial.candidate.controller);
         Ok::<_, Error>(FrequencyOutcome { curves, margins, noise, verdicts, together: None })
     });
     Ok(Json(outcome.await??))

@@ -44,7 +44,7 @@ const GRACE: Duration = Duration::from_millis(300);
 const PAUSE: Duration = Duration::from_millis(500);
 
 // A worker of another engine takes nothing of this one's: the number below is in the name of every task.
-const _: () = assert!(ENGINE_VERSION == 1, "the tasks of a new engine have new names");
+const _: () = assert!(ENGINE_VERSION == 2, "the tasks of a new engine have new names");
 
 /// Makes a job ready and cuts it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -196,7 +196,7 @@ async fn attempt<F: Future<Output = Result<(), Trouble>>>(
 }
 
 impl TaskHandler for Begin {
-    const IDENTIFIER: &'static str = "engine 1: begin";
+    const IDENTIFIER: &'static str = "engine 2: begin";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         attempt(&context, self.job, |bench| async move { bench.begin(self.job).await }).await
@@ -204,7 +204,7 @@ impl TaskHandler for Begin {
 }
 
 impl TaskHandler for Piece {
-    const IDENTIFIER: &'static str = "engine 1: piece";
+    const IDENTIFIER: &'static str = "engine 2: piece";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         let worker = context.worker_id().to_owned();
@@ -213,7 +213,7 @@ impl TaskHandler for Piece {
 }
 
 impl TaskHandler for Finish {
-    const IDENTIFIER: &'static str = "engine 1: finish";
+    const IDENTIFIER: &'static str = "engine 2: finish";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         attempt(&context, self.job, |bench| async move { bench.finish(self.job).await }).await

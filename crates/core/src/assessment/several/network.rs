@@ -3,8 +3,9 @@
 use super::super::margins::{LoopGain, Margins};
 use super::super::{FrequencyCurves, frequency::curve_points};
 use crate::Result;
+use crate::controller::predictive::Law;
 use crate::controller::{ControllerSpec, FeedForward, PidSettings};
-use crate::simulation::{Links, Trial};
+use crate::simulation::{Links, Trial, seats};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
 use std::cell::RefCell;
@@ -16,8 +17,10 @@ type Channel = Box<dyn Fn(f64) -> Complex64>;
 
 /// Controllers and process as linear systems at the scan, in % of span and % of OP.
 pub(crate) struct Network {
-    /// What each controller is; None in manual.
+    /// What each controller is; None in manual, and of a seat.
     pids: Vec<Option<PidSettings>>,
+    /// What the predictive controller of the seats does, where there are any.
+    planning: Option<Planning>,
     links: Links,
     /// From each OP to each measured signal, with hold, sampler and sensor.
     channels: Vec<Vec<Channel>>,
@@ -26,6 +29,34 @@ pub(crate) struct Network {
     scan: f64,
     dead_time: f64,
     slowest: f64,
+}
+
+/// A predictive controller that feels no limit, over its seats.
+struct Planning {
+    law: Law,
+    /// The measured signals of its CVs, and the seats of its MVs.
+    cvs: Vec<usize>,
+    mvs: Vec<usize>,
+    /// Its response at frequencies that were asked for.
+    known: RefCell<HashMap<u64, DMatrix<Complex64>>>,
+}
+
+impl Planning {
+    /// Of a trial with seats; None where these follow no set point.
+    fn of(trial: &Trial, links: &Links) -> Result<Option<Self>> {
+        let Some(seats) = seats(&trial.plant, &trial.candidate)? else { return Ok(None) };
+        let Some(law) = Law::of(&seats.settings, &seats.spans, trial.scenario.scan)? else { return Ok(None) };
+        let cvs = seats.cvs.iter().map(|seat| links.measures[*seat]).collect();
+        Ok(Some(Self { law, cvs, mvs: seats.mvs, known: RefCell::default() }))
+    }
+
+    /// From each CV to the MV of a seat; None of one that moves none.
+    fn by_cvs(&self, seat: usize, omega: f64) -> Option<Vec<Complex64>> {
+        let mv = self.mvs.iter().position(|own| *own == seat)?;
+        let mut known = self.known.borrow_mut();
+        let at = known.entry(omega.to_bits()).or_insert_with(|| self.law.response(omega));
+        Some(at.row(mv).iter().copied().collect())
+    }
 }
 
 impl Network {
@@ -37,13 +68,15 @@ impl Network {
         for spec in specs {
             match spec {
                 ControllerSpec::Pid(pid) => pids.push(Some(pid.clone())),
-                ControllerSpec::Manual => pids.push(None),
+                ControllerSpec::Manual | ControllerSpec::Predictive(_) | ControllerSpec::Seat => pids.push(None),
                 _ => return Ok(None),
             }
         }
         let links = Links::of(plant, &trial.candidate)?;
+        let planning = Planning::of(trial, &links)?;
+        let horizon = trial.candidate.predictive().map_or(0.0, |settings| settings.horizon);
         let times = |pid: &PidSettings| pid.integral_time.unwrap_or(0.0).max(pid.derivative_time).max(pid.filter_time);
-        let mut slowest = pids.iter().flatten().map(times).fold(scan, f64::max);
+        let mut slowest = pids.iter().flatten().map(times).fold(scan.max(horizon), f64::max);
         let mut dead_time: f64 = 0.0;
         let mut channels = Vec::new();
         for measured in 0..=plant.further_measured.len() {
@@ -65,7 +98,7 @@ impl Network {
             }
             channels.push(row);
         }
-        Ok(Some(Self { pids, links, channels, known: RefCell::default(), scan, dead_time, slowest }))
+        Ok(Some(Self { pids, planning, links, channels, known: RefCell::default(), scan, dead_time, slowest }))
     }
 
     /// The margins of the loop of controller `cut`, the others closed around it. None in manual, where it stands by to override, where
@@ -78,11 +111,10 @@ impl Network {
     /// The loop of controller `cut` over frequency, the others closed around it, where it has [`margins`](Self::margins).
     pub(super) fn curves(&self, cut: usize) -> Option<FrequencyCurves> {
         let closed = self.closed_around(cut)?;
-        let pid = self.pids[cut].as_ref()?;
-        let points = self.grid().into_iter().map(|omega| {
-            let returned = self.returned(cut, &closed, omega);
-            (omega, returned / pid.sampled_response(omega, self.scan), returned)
-        });
+        let points = self
+            .grid()
+            .into_iter()
+            .map(|omega| (omega, self.seen_by(cut, &closed, omega), self.returned(cut, &closed, omega)));
         Some(FrequencyCurves::through(points))
     }
 
@@ -93,7 +125,7 @@ impl Network {
 
     /// The controllers that are closed around the loop of `cut`; None where that has no margins.
     fn closed_around(&self, cut: usize) -> Option<Vec<usize>> {
-        if self.pids[cut].is_none() || self.stands_by(cut) || !self.forwards_hold() {
+        if !self.is_at_work(cut) || self.stands_by(cut) || !self.forwards_hold() {
             return None;
         }
         let mut closed: Vec<usize> = Vec::new();
@@ -108,7 +140,13 @@ impl Network {
 
     /// The controllers that move something while no output is at a limit or selected.
     pub(crate) fn at_work(&self) -> Vec<usize> {
-        (0..self.count()).filter(|k| self.pids[*k].is_some() && !self.stands_by(*k)).collect()
+        (0..self.count()).filter(|k| self.is_at_work(*k) && !self.stands_by(*k)).collect()
+    }
+
+    /// Whether a controller is in automatic, or the seat of a planner that leads something.
+    fn is_at_work(&self, controller: usize) -> bool {
+        let is_seat = self.planning.as_ref().is_some_and(|planning| planning.mvs.contains(&controller));
+        self.pids[controller].is_some() || is_seat
     }
 
     /// The settings of a controller; None in manual.
@@ -128,8 +166,10 @@ impl Network {
 
     /// What each % that controller `cut` puts out does to what it measures while those that are `closed` are at work: % of span.
     pub(crate) fn seen_by(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
-        let Some(pid) = &self.pids[cut] else { return Complex64::ZERO };
-        self.returned(cut, closed, omega) / pid.sampled_response(omega, self.scan)
+        let out = self.moved_by(cut, closed, omega);
+        out.map_or(Complex64::new(f64::MAX, 0.0), |out| {
+            -(0..self.count()).map(|from| self.error(cut, from, omega) * out[from]).sum::<Complex64>()
+        })
     }
 
     /// The margins of the loop of `cut` with those that are `closed` at work.
@@ -209,24 +249,47 @@ impl Network {
         let z = Complex64::from_polar(1.0, omega * self.scan);
         let mut matrix: DMatrix<Complex64> = DMatrix::identity(n, n);
         for c in (0..n).filter(|c| at_work(*c)) {
+            if open != Some(c) {
+                for (from, back) in self.comes_back(c, omega).into_iter().enumerate().filter(|(from, _)| at_work(*from))
+                {
+                    matrix[(c, from)] -= back;
+                }
+            }
             let Some(pid) = &self.pids[c] else { continue };
-            let own = if open == Some(c) { Complex64::ZERO } else { pid.sampled_response(omega, self.scan) };
             for from in (0..n).filter(|from| at_work(*from)) {
-                matrix[(c, from)] -= own * self.error(c, from, omega);
                 matrix[(c, from)] -= self.fed_forward(c, pid, from, z).unwrap_or_default();
             }
         }
         matrix
     }
 
+    /// What a controller makes, by way of what it measures, of each % that the controllers put out.
+    fn comes_back(&self, c: usize, omega: f64) -> Vec<Complex64> {
+        let all = 0..self.count();
+        if let Some(pid) = &self.pids[c] {
+            let own = pid.sampled_response(omega, self.scan);
+            return all.map(|from| own * self.error(c, from, omega)).collect();
+        }
+        let Some((planning, own)) =
+            self.planning.as_ref().and_then(|planning| Some((planning, planning.by_cvs(c, omega)?)))
+        else {
+            return vec![Complex64::ZERO; self.count()];
+        };
+        all.map(|from| planning.cvs.iter().zip(&own).map(|(cv, own)| own * self.measured(*cv, from, omega)).sum())
+            .collect()
+    }
+
     /// What each % that controller `from` puts out does to the error of controller `c`.
     fn error(&self, c: usize, from: usize, omega: f64) -> Complex64 {
+        self.links.at_set_point(from, c) - self.measured(self.links.measures[c], from, omega)
+    }
+
+    /// What each % that controller `from` puts out does to a measured signal.
+    fn measured(&self, signal: usize, from: usize, omega: f64) -> Complex64 {
         let mut known = self.known.borrow_mut();
         let at = known.entry(omega.to_bits()).or_insert_with(|| self.channels_at(omega));
-        let row = at.row(self.links.measures[c]);
-        let measured: Complex64 =
-            row.iter().enumerate().map(|(op, channel)| channel * self.links.at_op(from, op)).sum();
-        self.links.at_set_point(from, c) - measured
+        let row = at.row(signal);
+        row.iter().enumerate().map(|(op, channel)| channel * self.links.at_op(from, op)).sum()
     }
 
     /// From each OP (columns) to each measured signal (rows).
@@ -235,15 +298,18 @@ impl Network {
         DMatrix::from_fn(self.channels.len(), ops, |measured, op| self.channels[measured][op](omega))
     }
 
-    /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.
-    fn returned(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+    /// What the controllers put out for each % that controller `cut` is made to put out, while those that are `closed` answer.
+    fn moved_by(&self, cut: usize, closed: &[usize], omega: f64) -> Option<DVector<Complex64>> {
         let matrix = self.outputs(|c| c == cut || closed.contains(&c), Some(cut), omega);
         let mut injected = DVector::zeros(self.count());
         injected[cut] = Complex64::ONE;
-        let Some(out) = matrix.lu().solve(&injected) else { return Complex64::new(f64::MAX, 0.0) };
-        let error: Complex64 = (0..self.count()).map(|from| self.error(cut, from, omega) * out[from]).sum();
-        let pid = self.pids[cut].as_ref().map_or(Complex64::ZERO, |pid| pid.sampled_response(omega, self.scan));
-        -pid * error
+        matrix.lu().solve(&injected)
+    }
+
+    /// What comes back to the error of controller `cut` for each % that it puts out, with the sign of a loop gain.
+    fn returned(&self, cut: usize, closed: &[usize], omega: f64) -> Complex64 {
+        let Some(out) = self.moved_by(cut, closed, omega) else { return Complex64::new(f64::MAX, 0.0) };
+        -self.comes_back(cut, omega).into_iter().zip(out.iter()).map(|(back, out)| back * out).sum::<Complex64>()
     }
 
     /// The return difference of all controllers at work: its determinant, closed, over that of what is only fed forward.
@@ -256,8 +322,16 @@ impl Network {
     pub(super) fn sensitivity(&self, at_work: &[usize], of: &[usize], omega: f64) -> Option<DMatrix<Complex64>> {
         let mut moved: DMatrix<Complex64> = DMatrix::zeros(self.count(), of.len());
         for (column, c) in of.iter().enumerate() {
-            let pid = self.pids[*c].as_ref()?;
-            moved[(*c, column)] = pid.sampled_response(omega, self.scan);
+            if let Some(pid) = &self.pids[*c] {
+                moved[(*c, column)] = pid.sampled_response(omega, self.scan);
+                continue;
+            }
+            // A planner answers what it measures with all that it moves.
+            let planning = self.planning.as_ref()?;
+            let cv = planning.cvs.iter().position(|cv| *cv == self.links.measures[*c])?;
+            for seat in &planning.mvs {
+                moved[(*seat, column)] = -planning.by_cvs(*seat, omega)?[cv];
+            }
         }
         let out = self.outputs(|c| at_work.contains(&c), None, omega).lu().solve(&moved)?;
         Some(DMatrix::from_fn(of.len(), of.len(), |i, j| {

@@ -7,6 +7,7 @@
 //! disturbances and targets).
 
 mod ahead;
+mod law;
 mod observer;
 mod prediction;
 mod settings;
@@ -14,6 +15,7 @@ mod shapes;
 mod targets;
 
 pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
+pub use law::Law;
 pub use settings::{
     ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings,
     RankedLimit,
@@ -100,6 +102,12 @@ struct Last {
     limits: Vec<(f64, f64)>,
     mv_limits: Vec<(f64, f64)>,
     set_points: Vec<f64>,
+    /// Where each CV should be after each scan, of those whose set point is known ahead.
+    courses: Vec<Vec<f64>>,
+    /// Steps of the measured disturbances that are known ahead, by scan from now on.
+    coming: Vec<Vec<f64>>,
+    /// Set points and disturbances at the end of the horizon, where they are known, and where it is to rest there.
+    at_end: Option<AtEnd>,
     followed: Vec<bool>,
     believed: Vec<bool>,
     available: Vec<bool>,
@@ -108,6 +116,15 @@ struct Last {
     before: Vec<f64>,
     now: DVector<f64>,
     solved: Solved,
+}
+
+/// What is at the end of the horizon, other than now.
+#[derive(Debug, Clone)]
+struct AtEnd {
+    set_points: Vec<f64>,
+    acting: DVector<f64>,
+    states: Vec<f64>,
+    mvs: Vec<f64>,
 }
 
 /// What a predictive controller sees at a scan, in %.
@@ -123,6 +140,17 @@ pub struct Sight<'a> {
     pub available: &'a [bool],
     /// The measured disturbances, in their units.
     pub disturbances: &'a [f64],
+    /// What is known of the scans to come.
+    pub ahead: KnownAhead<'a>,
+}
+
+/// What is known beforehand: of each signal its values at the scans to come, the next one first; nothing where they are not known.
+#[derive(Debug, Clone, Copy, Default, PartialEq)]
+pub struct KnownAhead<'a> {
+    /// The set points, in %: those that are [known ahead](ControlledVariable::set_point_known_ahead).
+    pub set_points: &'a [Vec<f64>],
+    /// The measured disturbances, in their units: those that are [known ahead](MeasuredDisturbance::known_ahead).
+    pub disturbances: &'a [Vec<f64>],
 }
 
 impl PredictiveSettings {
@@ -184,6 +212,18 @@ impl Predictive {
             limits: vec![(f64::NEG_INFINITY, f64::INFINITY); p],
             mv_limits: vec![(0.0, 0.0); m],
             set_points: vec![0.0; p],
+            courses: settings
+                .cvs
+                .iter()
+                .map(|cv| if cv.set_point_known_ahead { vec![0.0; scans] } else { Vec::new() })
+                .collect(),
+            coming: settings.dvs.iter().map(|dv| if dv.known_ahead { vec![0.0; scans] } else { Vec::new() }).collect(),
+            at_end: settings.knows_ahead().then(|| AtEnd {
+                set_points: vec![0.0; p],
+                acting: zeros(observer.d.len() + settings.dvs.len()),
+                states: vec![0.0; observer.model.own()],
+                mvs: vec![0.0; m],
+            }),
             followed: vec![true; p],
             believed: vec![true; p],
             available: vec![true; m],
@@ -236,6 +276,7 @@ impl Predictive {
         self.observer.correct(last.outputs.as_slice());
         self.observer.outputs(&mut last.outputs);
         self.see(sight);
+        self.see_ahead(&sight.ahead);
         self.seek_targets();
         self.plan();
         for j in 0..m {
@@ -287,6 +328,38 @@ impl Predictive {
             .copy_from(&self.inputs.rows(self.settings.mvs.len(), self.settings.dvs.len()));
     }
 
+    /// Notes what is known of the scans to come. What is not told of them stays as it is now.
+    fn see_ahead(&mut self, ahead: &KnownAhead) {
+        let last = &mut self.last;
+        let Some(at_end) = &mut last.at_end else { return };
+        at_end.set_points.copy_from_slice(&last.set_points);
+        at_end.acting.copy_from(&last.acting);
+        for (k, course) in last.courses.iter_mut().enumerate().filter(|(_, course)| !course.is_empty()) {
+            let told = ahead.set_points.get(k).map_or(&[][..], Vec::as_slice);
+            // The way to where it should be: a lag of the first order behind the set point, from where it is.
+            let time = self.settings.cvs[k].response_time;
+            let left = if time > 0.0 { (-self.scan / time).exp() } else { 0.0 };
+            let (mut way, mut set_point) = (last.outputs[k], last.set_points[k]);
+            for (after, wanted) in course.iter_mut().enumerate() {
+                set_point = told.get(after).map_or(set_point, |told| told - self.base.cvs[k]);
+                way = set_point + (way - set_point) * left;
+                *wanted = way;
+            }
+            at_end.set_points[k] = set_point;
+        }
+        let dvs = last.acting.len() - self.settings.dvs.len();
+        for (k, coming) in last.coming.iter_mut().enumerate().filter(|(_, coming)| !coming.is_empty()) {
+            let told = ahead.disturbances.get(k).map_or(&[][..], Vec::as_slice);
+            let mut before = last.acting[dvs + k];
+            for (made, step) in coming.iter_mut().enumerate().skip(1) {
+                let value = told.get(made - 1).map_or(before, |told| told - self.base.dvs[k]);
+                *step = value - before;
+                before = value;
+            }
+            at_end.acting[dvs + k] = before;
+        }
+    }
+
     fn seek_targets(&mut self) {
         let (own, last) = (self.observer.model.own(), &mut self.last);
         last.now.rows_mut(0, own).copy_from(&self.observer.x.rows(0, own));
@@ -300,6 +373,12 @@ impl Predictive {
             mv_limits: &last.mv_limits,
             wishes: &last.wishes,
         };
+        if let Some(at_end) = &mut last.at_end {
+            let wanted = Wanted { set_points: &at_end.set_points, ..wanted };
+            self.targets.seek(&self.settings, &last.now, &at_end.acting, &wanted);
+            at_end.states.copy_from_slice(self.targets.states());
+            at_end.mvs.copy_from_slice(self.targets.mvs());
+        }
         self.targets.seek(&self.settings, &last.now, &last.acting, &wanted);
     }
 
@@ -312,17 +391,19 @@ impl Predictive {
             (last.outputs[cv], if last.followed[cv] { last.set_points[cv] } else { self.targets.outputs[cv] });
         let time = self.settings.cvs[cv].response_time;
         let left = if time > 0.0 { (-(after as f64) * self.scan / time).exp() } else { 0.0 };
+        let course = last.courses[cv].get(after - 1).filter(|_| last.followed[cv]).copied();
         let (low, high) = last.limits[cv];
         // From beyond a limit it comes back on the same way.
         let low = if now < low { low - (low - now) * left } else { low };
         let high = if now > high { high + (now - high) * left } else { high };
-        (goal + (now - goal) * left, (low, high))
+        (course.unwrap_or(goal + (now - goal) * left), (low, high))
     }
 
     fn plan(&mut self) {
         let (scans, p, blocks) = (self.prediction.scans, self.prediction.outputs, self.prediction.begins.len());
-        let Last { state, steps, free, .. } = &mut self.last;
+        let Last { state, steps, free, coming, .. } = &mut self.last;
         self.prediction.free_response(state.as_slice(), steps.as_slice(), free);
+        self.prediction.add_known(coming, free);
         let mut linear = std::mem::replace(&mut self.last.linear, DVector::zeros(0));
         linear.fill(0.0);
         for cv in (0..p).filter(|cv| self.weights.errors[*cv] > 0.0 && self.last.followed[*cv]) {
@@ -341,8 +422,11 @@ impl Predictive {
             }
         }
         if let Some(beyond) = &mut self.prediction.beyond {
-            let rest = [self.targets.states(), self.targets.mvs()];
-            beyond.linear(&self.observer, &self.last.state, &self.last.steps, rest, &mut linear);
+            let rest = match &self.last.at_end {
+                Some(at_end) => [&at_end.states[..], &at_end.mvs],
+                None => [self.targets.states(), self.targets.mvs()],
+            };
+            beyond.linear(&self.observer, &self.last.state, (&self.last.steps, &self.last.coming), rest, &mut linear);
         }
         for row in 0..self.rows.len() {
             self.last.bounds[row] = self.bound(self.rows[row]);
@@ -380,6 +464,12 @@ impl Predictive {
             bounds: self.last.bounds.clone(),
         };
         (program, self.program.x())
+    }
+
+    /// Scans that it looks ahead.
+    #[must_use]
+    pub fn scans_ahead(&self) -> usize {
+        self.prediction.scans
     }
 
     /// Steps that the solver took at the last scan.

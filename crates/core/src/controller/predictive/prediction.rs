@@ -26,6 +26,8 @@ pub(super) struct Prediction {
     /// Effect of a unit step of each measured disturbance, rows × disturbances, by rows.
     of_dvs: Vec<f64>,
     dvs: usize,
+    /// Which measured disturbances are known ahead.
+    known: Vec<usize>,
     /// Cost beyond the horizon, where there is one.
     pub beyond: Option<Beyond>,
     /// Scans, counted from 1, at which limits of CVs are held.
@@ -44,6 +46,8 @@ pub(super) struct Beyond {
     weighted: DMatrix<f64>,
     /// `z` by unit steps of the measured disturbances.
     of_dvs: DMatrix<f64>,
+    /// The same of each that is known ahead, by a step so many scans before the end: a column for each number of scans from 0 on.
+    of_known: Vec<(usize, DMatrix<f64>)>,
     z: DVector<f64>,
 }
 
@@ -119,6 +123,7 @@ impl Prediction {
             }
         }
         let dvs = settings.dvs.len();
+        let known: Vec<usize> = (0..dvs).filter(|k| settings.dvs[*k].known_ahead).collect();
         let mut of_dvs = vec![0.0; scans * p * dvs];
         for k in 0..dvs {
             let response = model.step_response(m + k, scans);
@@ -126,8 +131,10 @@ impl Prediction {
                 of_dvs[row * dvs + k] = response[(row / p, row % p)];
             }
         }
-        let beyond =
-            settings.beyond_horizon.then(|| Beyond::new(observer, m, &begins, scans, &held, weights)).flatten();
+        let beyond = settings
+            .beyond_horizon
+            .then(|| Beyond::new(observer, (m, &known), &begins, scans, &held, weights))
+            .flatten();
         Self {
             scans,
             outputs: p,
@@ -138,6 +145,7 @@ impl Prediction {
             moves,
             of_dvs,
             dvs,
+            known,
             beyond,
             limit_points: limit_points(scans),
         }
@@ -151,6 +159,19 @@ impl Prediction {
         if self.dvs > 0 {
             for (value, row) in into.iter_mut().zip(self.of_dvs.chunks_exact(self.dvs)) {
                 *value += dot(row, steps);
+            }
+        }
+    }
+
+    /// Adds what the steps of disturbances that are known ahead will do: `coming` by disturbance and by scan from now on, the first of
+    /// which has been made.
+    pub fn add_known(&self, coming: &[Vec<f64>], into: &mut [f64]) {
+        for k in &self.known {
+            for (made, step) in coming[*k].iter().enumerate().skip(1).filter(|(_, step)| **step != 0.0) {
+                let later = &mut into[made * self.outputs..];
+                for (value, effect) in later.iter_mut().zip(self.of_dvs.iter().skip(*k).step_by(self.dvs)) {
+                    *value += step * effect;
+                }
             }
         }
     }
@@ -227,7 +248,7 @@ fn limit_points(scans: usize) -> Vec<usize> {
 impl Beyond {
     fn new(
         observer: &Observer,
-        mvs: usize,
+        (mvs, known): (usize, &[usize]),
         begins: &[usize],
         scans: usize,
         held: &DMatrix<f64>,
@@ -275,29 +296,40 @@ impl Beyond {
             }
         }
         let mut of_dvs = DMatrix::zeros(n, model.inputs() - mvs);
+        let mut of_known = Vec::new();
         for k in 0..of_dvs.ncols() {
+            let mut by_scans = DMatrix::zeros(n, scans + 1);
             let mut x = DVector::zeros(model.order());
-            for _ in 0..scans {
+            for after in 1..=scans {
                 x = model.matrices().0 * x + gamma.column(mvs + k);
+                by_scans.set_column(after, &DVector::from_fn(n, |i, _| x[states[i]]));
             }
-            of_dvs.set_column(k, &DVector::from_fn(n, |i, _| x[states[i]]));
+            of_dvs.set_column(k, &by_scans.column(scans));
+            if known.contains(&k) {
+                of_known.push((k, by_scans));
+            }
         }
         let weighted = &cost * &of_moves;
-        Some(Self { states, free, of_moves, weighted, of_dvs, z: DVector::zeros(n) })
+        Some(Self { states, free, of_moves, weighted, of_dvs, of_known, z: DVector::zeros(n) })
     }
 
-    /// Adds its part of the linear term, from the states and disturbances now, the steps that measured disturbances have just made, and
-    /// where it should rest: the states of the process, and the MVs.
+    /// Adds its part of the linear term, from the states and disturbances now, the steps that measured disturbances have just made and
+    /// those that are known to come, and where it should rest: the states of the process, and the MVs.
     pub fn linear(
         &mut self,
         observer: &Observer,
         state: &DVector<f64>,
-        steps: &DVector<f64>,
+        (steps, coming): (&DVector<f64>, &[Vec<f64>]),
         [own, mvs]: [&[f64]; 2],
         into: &mut DVector<f64>,
     ) {
         self.z.gemv(1.0, &self.free, state, 0.0);
         self.z.gemv(1.0, &self.of_dvs, steps, 1.0);
+        for (k, by_scans) in &self.of_known {
+            for (made, step) in coming[*k].iter().enumerate().skip(1).filter(|(_, step)| **step != 0.0) {
+                self.z.axpy(*step, &by_scans.column(by_scans.ncols() - 1 - made), 1.0);
+            }
+        }
         for (z, state) in self.z.iter_mut().zip(&self.states) {
             let at_rest = own.get(*state).copied().unwrap_or_else(|| {
                 let input = (0..mvs.len()).find(|input| observer.model.memory(*input).contains(state));

@@ -56,6 +56,9 @@ pub struct ControlledVariable {
     /// Whether it is led to its set point; otherwise it only keeps within its limits.
     #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub follows_set_point: bool,
+    /// Whether the course of the set point is known beforehand, over the whole horizon: a recipe, a schedule.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub set_point_known_ahead: bool,
     /// Lowest value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub low: Option<RankedLimit>,
@@ -145,6 +148,9 @@ pub struct MeasuredDisturbance {
     pub signal: String,
     /// The input of the model that it is, in the unit of the signal.
     pub input: String,
+    /// Whether its course is known beforehand, over the whole horizon: a forecast, a schedule. Of an input of the process, or a load.
+    #[serde(default, skip_serializing_if = "std::ops::Not::not")]
+    pub known_ahead: bool,
 }
 
 fn yes() -> bool {
@@ -241,6 +247,11 @@ impl PredictiveSettings {
         self.mvs.iter().map(|mv| mv.input.as_str()).chain(self.dvs.iter().map(|dv| dv.input.as_str()))
     }
 
+    /// Whether the course of anything is known beforehand.
+    pub(super) fn knows_ahead(&self) -> bool {
+        self.cvs.iter().any(|cv| cv.set_point_known_ahead) || self.dvs.iter().any(|dv| dv.known_ahead)
+    }
+
     /// Scans that it looks ahead. Errors where the horizon is too long or too short for the scan.
     pub fn scans_ahead(&self, scan: f64) -> Result<usize> {
         let scans = (self.horizon / scan).round();
@@ -270,6 +281,10 @@ impl ControlledVariable {
         {
             let allowed = format!("{} or more, the low limit", low.value);
             return Err(Error::invalid(format!("{field}.high.value"), high.value, allowed));
+        }
+        if self.set_point_known_ahead && !self.follows_set_point {
+            let sentence = format!("{} follows no set point that could be known ahead.", self.tag);
+            return Err(Error::said(format!("{field}.set_point_known_ahead"), sentence));
         }
         check::not_negative(&format!("{field}.response_time"), self.response_time, "s")?;
         check::positive(&format!("{field}.weight"), self.weight, "")?;

@@ -394,6 +394,16 @@ pub(super) fn freed(controller: &ControllerSpec) -> ControllerSpec {
     match &mut controller {
         ControllerSpec::Pid(pid) => pid.output_limits = FREE,
         ControllerSpec::Smith(settings) => settings.pid.output_limits = FREE,
+        // On the bench it has the signals of the bench, and far from its limits it feels none.
+        ControllerSpec::Predictive(settings) => {
+            for cv in &mut settings.cvs {
+                (cv.tag, cv.low, cv.high) = ("PV".to_owned(), None, None);
+            }
+            for mv in &mut settings.mvs {
+                (mv.tag, mv.low, mv.high, mv.rate) = ("OP".to_owned(), 0.0, 100.0, None);
+            }
+            settings.dvs.clear();
+        }
         _ => {}
     }
     controller
