@@ -406,8 +406,14 @@ async fn rejection_is_told_by_a_record_and_a_model() {
     assert_eq!(nobody.status(), StatusCode::NOT_FOUND);
 
     // The wave as a load, and as items of a set.
-    let look =
-        |model: &Value, record: Value| json!({ "trial": trial(&pi(1.0)), "model_id": model, "record_id": record });
+    let of =
+        |trial: &Value, model: &Value, record: Value| json!({ "trial": trial, "model_id": model, "record_id": record });
+    let mut own = trial(&pi(1.0));
+    let other = of(&own, &model["id"], Value::Null);
+    let refused = site.send(Method::POST, "/proofs/found", &other, StatusCode::UNPROCESSABLE_ENTITY).await;
+    assert!(refused["detail"].as_str().unwrap().contains("the plant has one in %"), "{refused}");
+    own["plant"]["pv"]["span"]["unit"] = json!("°C");
+    let look = |model: &Value, record: Value| of(&own, model, record);
     let found = site.send(Method::POST, "/proofs/found", &look(&model["id"], Value::Null), StatusCode::OK).await;
     let loads = &found["loads"];
     assert_eq!((loads["load"].as_array().unwrap().len(), &loads["interval"]), (600, &json!(0.5)));

@@ -5091,7 +5091,7 @@ export interface components {
              * @description When the first value was, s of the record.
              */
             begins: number;
-            /** @description Its changes, the largest first. */
+            /** @description Its changes that stand out of that, the largest first. */
             changes: components["schemas"]["LoadChange"][];
             /**
              * Format: double
@@ -5110,6 +5110,11 @@ export interface components {
              * @description A change is spread over about this time by the noise, s: quicker ones cannot be told from slower.
              */
             resolution: number;
+            /**
+             * Format: double
+             * @description How far it walks in an hour beside its changes, % (standard deviation).
+             */
+            walk: number;
         };
         /** @description An eigenvalue of the loops over frequency. */
         Locus: {

@@ -117,6 +117,10 @@ pub(crate) struct Queue {
     utils: WorkerUtils,
 }
 
+/// How often something is put into the queue again that does not take it, and after which time.
+const PUT_AGAIN: usize = 8;
+const PUT_AFTER: std::time::Duration = std::time::Duration::from_millis(250);
+
 impl Queue {
     pub fn new(store: Store) -> Self {
         Self { utils: WorkerUtils::new(store.pool(), worker::SCHEMA), store }
@@ -153,17 +157,29 @@ impl Queue {
     }
 
     /// Puts something to do into the queue, unless it waits there already or is being done.
-    async fn put<T: TaskHandler + Named>(&self, task: T, name: &str, priority: i16) -> Result<(), Problem> {
-        let spec = JobSpec::builder()
-            .job_key(format!("{} {name} {ENGINE_VERSION}", task.job()))
-            .job_key_mode(JobKeyMode::UnsafeDedupe)
-            .priority(priority)
-            .build();
-        self.utils.add_job(task, spec).await.map_err(|error| {
-            tracing::warn!(%error, "nothing can be put into the queue");
-            Problem::busy("The queue does not answer.")
-        })?;
-        Ok(())
+    async fn put<T: TaskHandler + Named + Clone>(&self, task: T, name: &str, priority: i16) -> Result<(), Problem> {
+        let key = format!("{} {name} {ENGINE_VERSION}", task.job());
+        let mut tried = 0;
+        loop {
+            let spec = JobSpec::builder()
+                .job_key(key.clone())
+                .job_key_mode(JobKeyMode::UnsafeDedupe)
+                .priority(priority)
+                .build();
+            match self.utils.add_job(task.clone(), spec).await {
+                Ok(_) => return Ok(()),
+                // A server that has only just begun still lays out its queue; put in twice it is one.
+                Err(error) if tried < PUT_AGAIN => {
+                    tracing::debug!(%error, "the queue does not answer yet");
+                    tried += 1;
+                    tokio::time::sleep(PUT_AFTER).await;
+                }
+                Err(error) => {
+                    tracing::warn!(%error, "nothing can be put into the queue");
+                    return Err(Problem::busy("The queue does not answer."));
+                }
+            }
+        }
     }
 }
 
