@@ -308,7 +308,7 @@ const relative = computed<Line[]>(() => {
                 <button
                   type="button"
                   class="button !py-0 whitespace-nowrap"
-                  :aria-label="`Control ${pairing.pairs.map((pair) => `${readable(pair.output)} by ${readable(pair.input)}`).join(', ')}`"
+                  :aria-label="`Control these: ${pairing.pairs.map((pair) => `${readable(pair.output)} by ${readable(pair.input)}`).join(', ')}`"
                   @click="control(pairing)"
                 >
                   Control these
