@@ -6,7 +6,6 @@ use antistasis_core::assessment::{
     Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
 };
 use antistasis_core::controller::predictive::LookAhead;
-use antistasis_core::document::Document as Stored;
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::identification::Tracked;
 use antistasis_core::proof::{Proof, ProofResult};
@@ -46,7 +45,7 @@ pub(crate) fn print(document: &impl Serialize) -> Result<(), Failure> {
 }
 
 /// Reads a document of any version that there was.
-pub(crate) fn read_document<T: Stored>(path: &Path) -> Result<T, Failure> {
+pub(crate) fn read_document<T: antistasis_core::document::Document>(path: &Path) -> Result<T, Failure> {
     let text = std::fs::read_to_string(path).map_err(|error| Failure::of(path, error))?;
     antistasis_core::document::read_text(&text).map_err(|error| Failure::of(path, error))
 }

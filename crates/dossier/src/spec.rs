@@ -2,7 +2,6 @@
 
 use crate::document::{DOSSIER_VERSION, Part};
 use antistasis_core::controller::{Notation, TYPED_DIGITS};
-use antistasis_core::document::Document as Stored;
 use antistasis_core::{Error, Result};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -12,7 +11,7 @@ const LONGEST_TEXT: usize = 4000;
 /// Most operating instructions.
 const MOST_INSTRUCTIONS: usize = 40;
 
-impl Stored for DossierSpec {
+impl antistasis_core::document::Document for DossierSpec {
     const KIND: &'static str = "dossier";
     const HAS_VERSION: bool = true;
 }

@@ -34,7 +34,7 @@ watch(
       }
     };
     // A controller that plans takes its time on each plant: its map has fewer of them.
-    const question = props.trial.candidate.controller.kind === "predictive" ? { points: 24 } : {};
+    const question = props.trial.candidate.controller.kind === "predictive" ? { points: 12 } : {};
     await Promise.all([
       ask(
         answered(api.POST("/api/v1/robustness/mismatch", { body: { trial: props.trial, question } })),

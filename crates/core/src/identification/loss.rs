@@ -1,6 +1,6 @@
 //! What a residual costs: squares, or something that outliers and drift pull at less.
 
-use crate::numerics::median;
+use crate::numerics::deviation_by_median;
 use crate::{Result, check};
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -72,7 +72,7 @@ impl Loss {
     /// normal noise (Hampel, J. American Statistical Association 69, 1974).
     pub(crate) fn scaled(self, residuals: &[f64]) -> ScaledLoss {
         let mut sizes: Vec<f64> = residuals.iter().filter(|e| e.is_finite()).map(|e| e.abs()).collect();
-        ScaledLoss { loss: self, scale: (1.4826 * median(&mut sizes)).max(f64::MIN_POSITIVE) }
+        ScaledLoss { loss: self, scale: deviation_by_median(&mut sizes).max(f64::MIN_POSITIVE) }
     }
 }
 

@@ -5,7 +5,7 @@ use super::data::{DataSet, held};
 use super::model::{Constraint, FitOptions};
 use super::process_model;
 use super::structure::Structure;
-use crate::numerics::{RecursiveLeastSquares, in_parallel, median};
+use crate::numerics::{RecursiveLeastSquares, deviation_by_median, in_parallel};
 use crate::{Error, Result, check};
 use nalgebra::{DMatrix, DVector};
 use serde::{Deserialize, Serialize};
@@ -349,7 +349,7 @@ impl MovingHorizonOptions {
 pub fn noise_deviation(values: &[f64]) -> f64 {
     let mut differences: Vec<f64> =
         values.windows(3).map(|w| (w[2] - 2.0 * w[1] + w[0]).abs()).filter(|value| value.is_finite()).collect();
-    1.4826 * median(&mut differences) / 6f64.sqrt()
+    deviation_by_median(&mut differences) / 6f64.sqrt()
 }
 
 #[cfg(test)]

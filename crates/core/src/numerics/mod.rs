@@ -25,7 +25,8 @@ pub(crate) use riccati::symmetrise;
 pub use riccati::{regulator_gain, riccati};
 pub use search::{bisect, peak, peak_in};
 pub use statistics::{
-    NORMAL_95, burg, by_akaike, covariances, dot, levinson, longest_run, median, quantile, range, square_root,
+    NORMAL_95, burg, by_akaike, covariances, deviation_by_median, dot, levinson, longest_run, median, quantile, range,
+    square_root,
 };
 
 /// Sweeps after which a decomposition that has not converged never will: of what is not finite, or at the edge of it.

@@ -26,6 +26,12 @@ pub fn median(values: &mut [f64]) -> f64 {
     if is_odd { *upper } else { 0.5 * (*upper + lower.iter().copied().fold(f64::MIN, f64::max)) }
 }
 
+/// The standard deviation of normal noise from the sizes of its values, which a few that do not belong to it hardly move: 1.4826 times
+/// their median (median absolute deviation: Hampel, J. American Statistical Association 69, 1974). The values are reordered.
+pub fn deviation_by_median(sizes: &mut [f64]) -> f64 {
+    1.4826 * median(sizes)
+}
+
 /// Autoregressions of order 0, 1, … from autocovariances of lags 0, 1, …: for each `(a₁ … a_n, variance of the innovation)`.
 ///
 /// Levinson's recursion (Levinson, J. Mathematics and Physics 25, 1947; Durbin, 1960).

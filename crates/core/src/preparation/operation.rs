@@ -1,7 +1,7 @@
 //! The single steps.
 
 use super::{Prepared, filters, formula};
-use crate::numerics::median;
+use crate::numerics::{deviation_by_median, median};
 use crate::series::{Channel, Record, Role, TimeAxis};
 use crate::verdict::{readable, readable_duration};
 use crate::work::go_on;
@@ -357,7 +357,7 @@ fn outliers(values: &[f64], half: usize, threshold: f64) -> Vec<(usize, f64)> {
         }
         let centre = median(&mut near);
         near.iter_mut().for_each(|value| *value = (*value - centre).abs());
-        let deviation = 1.4826 * median(&mut near);
+        let deviation = deviation_by_median(&mut near);
         // Where most samples are the same, any other one is taken for an outlier only if it is far off beside rounding.
         if (value - centre).abs() > threshold * deviation.max(1e-9 * centre.abs()) {
             found.push((k, centre));

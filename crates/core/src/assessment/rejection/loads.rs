@@ -3,7 +3,7 @@
 use crate::estimation::SteadyKalman;
 use crate::identification::{DataSet, Model};
 use crate::lti::StateSpace;
-use crate::numerics::{eigenvalues, median, peak_in};
+use crate::numerics::{deviation_by_median, eigenvalues, peak_in};
 use crate::units::Unit;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
@@ -17,8 +17,6 @@ const LEAST_SAMPLES: usize = 60;
 /// A change counts from so many of its standard errors on, and from so many % of OP.
 const SURE: f64 = 4.0;
 const WORTH: f64 = 0.5;
-/// The standard deviation of a normal deviate over the median of its size (exact mathematics).
-const MEDIAN_TO_DEVIATION: f64 = 1.482_602_218_505_602;
 /// Changes that are listed, at most.
 const MOST_CHANGES: usize = 50;
 /// Samples at the start by which nothing is judged.
@@ -91,8 +89,9 @@ impl LoadsFound {
         let likeliest =
             |logarithm: f64| walk.filter(logarithm.exp()).map_or(f64::MIN, |own| own.likelihood(disturbance));
         // In two passes: the likelihood may have more than one top.
-        let places: Vec<f64> = (0..=16).map(|k| f64::from(k) / 16.0 * (HIGHEST - LOWEST) + LOWEST).collect();
-        let best = places.iter().copied().max_by(|a, b| likeliest(*a).total_cmp(&likeliest(*b))).unwrap_or(LOWEST);
+        let places = (0..=16).map(|k| f64::from(k) / 16.0 * (HIGHEST - LOWEST) + LOWEST);
+        let tried = places.map(|place| (place, likeliest(place)));
+        let (best, _) = tried.max_by(|a, b| a.1.total_cmp(&b.1)).unwrap_or((LOWEST, 0.0));
         let width = (HIGHEST - LOWEST) / 16.0;
         let (place, _) = peak_in(24, best - width, best + width, likeliest);
         let filter = walk.filter(place.exp()).ok_or_else(cannot)?;
@@ -102,7 +101,7 @@ impl LoadsFound {
         let half = ((3.0 * filter.memory()).round() as usize).clamp(1, samples / 8);
         // What it does most of the time, which a few steps do not change.
         let mut sizes: Vec<f64> = (2 * half..samples).map(|k| (load[k] - load[k - 2 * half]).abs()).collect();
-        let usual = MEDIAN_TO_DEVIATION * median(&mut sizes);
+        let usual = deviation_by_median(&mut sizes);
         let changes = changes(&load, interval, half, (SURE * usual.max(2f64.sqrt() * error)).max(WORTH));
         let walk = usual * (3600.0 / (2.0 * half as f64 * interval)).sqrt();
         Ok(Self { begins: 0.0, interval, load, error, resolution: 2.0 * resolution, walk, changes })

@@ -42,10 +42,12 @@ struct Planning {
 }
 
 impl Planning {
-    /// Of a trial with seats; None where these follow no set point.
+    /// Of a trial with seats; None where these follow no set point, and where what leads them is unstable by itself: the criterion counts
+    /// on loops that are stable before they are closed.
     fn of(trial: &Trial, links: &Links) -> Result<Option<Self>> {
         let Some(seats) = seats(&trial.plant, &trial.candidate)? else { return Ok(None) };
-        let Some(law) = Law::of(&seats.settings, &seats.spans, trial.scenario.scan)? else { return Ok(None) };
+        let law = Law::of(&seats.settings, &seats.spans, trial.scenario.scan)?;
+        let Some(law) = law.filter(|law| law.unstable_poles() == 0) else { return Ok(None) };
         let cvs = seats.cvs.iter().map(|seat| links.measures[*seat]).collect();
         Ok(Some(Self { law, cvs, mvs: seats.mvs, known: RefCell::default() }))
     }

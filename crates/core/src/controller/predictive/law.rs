@@ -8,8 +8,12 @@ use crate::units::Span;
 use nalgebra::{DMatrix, DVector, Hessenberg};
 use num_complex::Complex64;
 
-/// By how much it is moved to see what it does, %: far from the ends of all spans.
-const NUDGE: f64 = 1e-2;
+/// By how much it is moved to see what it does, %; less where that brings an MV near an end of its span.
+const NUDGES: [f64; 3] = [1e-2, 1e-4, 1e-6];
+/// How far an MV may be moved by that, %.
+const FAR: f64 = 40.0;
+/// What an MV costs that is pushed: so little that no end of its span is come to, and enough that it is led to where it rests.
+const COST: f64 = 1e-9;
 /// How near to the unit circle a pole stands on it.
 const ON_CIRCLE: f64 = 1e-6;
 
@@ -30,7 +34,7 @@ pub struct Law {
 
 impl Law {
     /// Of a controller with these settings, the spans of its CVs, and its scan in s. None where it follows no set point: without a limit
-    /// it does nothing then.
+    /// it does nothing then; and where it answers so strongly that no nudge leaves its MVs off their ends.
     pub fn of(settings: &PredictiveSettings, spans: &[Span], scan: f64) -> Result<Option<Self>> {
         if !settings.cvs.iter().any(|cv| cv.follows_set_point) {
             return Ok(None);
@@ -38,19 +42,14 @@ impl Law {
         let mut free = settings.clone();
         for mv in &mut free.mvs {
             (mv.low, mv.high, mv.rate) = (0.0, 100.0, None);
+            mv.cost = if mv.cost == 0.0 { 0.0 } else { COST.copysign(mv.cost) };
         }
         for cv in &mut free.cvs {
             (cv.low, cv.high) = (None, None);
         }
         let mut probe = Probe::new(&free, spans, scan)?;
         let (states, p, m) = (probe.states(), free.cvs.len(), free.mvs.len());
-        let still = probe.answer(&DVector::zeros(states + p));
-        let mut whole = DMatrix::zeros(states + m, states + p);
-        for k in 0..states + p {
-            let mut from = DVector::zeros(states + p);
-            from[k] = NUDGE;
-            whole.set_column(k, &((probe.answer(&from) - &still) / NUDGE));
-        }
+        let Some(whole) = NUDGES.into_iter().find_map(|nudge| probe.linear(nudge)) else { return Ok(None) };
         let a = whole.view((0, 0), (states, states)).into_owned();
         let roots = eigenvalues(a.clone());
         let (q, h) = Hessenberg::new(a).unpack();
@@ -141,6 +140,23 @@ impl Probe {
 
     fn states(&self) -> usize {
         self.order + self.disturbances + self.mvs
+    }
+
+    /// The state a scan later and the MVs (rows) by the state and the CVs (columns); None where that brings an MV near an end of its span.
+    fn linear(&mut self, nudge: f64) -> Option<DMatrix<f64>> {
+        let (states, width) = (self.states(), self.states() + self.cvs);
+        let still = self.answer(&DVector::zeros(width));
+        let mut whole = DMatrix::zeros(states + self.mvs, width);
+        for k in 0..width {
+            let mut from = DVector::zeros(width);
+            from[k] = nudge;
+            let moved = self.answer(&from);
+            if moved.rows(states, self.mvs).amax() > FAR {
+                return None;
+            }
+            whole.set_column(k, &((moved - &still) / nudge));
+        }
+        Some(whole)
     }
 
     /// The state a scan later and the MVs, from a state and the CVs.

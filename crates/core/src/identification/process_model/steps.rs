@@ -7,7 +7,7 @@ use crate::Result;
 use crate::identification::data::DataSet;
 use crate::identification::loss::ScaledLoss;
 use crate::identification::noise::Whitening;
-use crate::numerics::{NormalEquations, median};
+use crate::numerics::{NormalEquations, deviation_by_median};
 
 /// Most steps that are sought.
 const MOST: usize = 8;
@@ -79,7 +79,7 @@ impl Fit<'_> {
         }
         sizes.truncate(small);
         let power = sizes.iter().map(|e| e * e).sum::<f64>() / sizes.len().max(1) as f64;
-        let deviation = (1.4826 * median(&mut sizes)).max(power.sqrt());
+        let deviation = deviation_by_median(&mut sizes).max(power.sqrt());
         if deviation <= 0.0 {
             return None;
         }
