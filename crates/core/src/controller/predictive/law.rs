@@ -49,7 +49,7 @@ impl Law {
         }
         let mut probe = Probe::new(&free, spans, scan)?;
         let (states, p, m) = (probe.states(), free.cvs.len(), free.mvs.len());
-        let Some(whole) = NUDGES.into_iter().find_map(|nudge| probe.linear(nudge)) else { return Ok(None) };
+        let Some(whole) = probe.linear() else { return Ok(None) };
         let a = whole.view((0, 0), (states, states)).into_owned();
         let roots = eigenvalues(a.clone());
         let (q, h) = Hessenberg::new(a).unpack();
@@ -143,18 +143,19 @@ impl Probe {
     }
 
     /// The state a scan later and the MVs (rows) by the state and the CVs (columns); None where that brings an MV near an end of its span.
-    fn linear(&mut self, nudge: f64) -> Option<DMatrix<f64>> {
+    fn linear(&mut self) -> Option<DMatrix<f64>> {
         let (states, width) = (self.states(), self.states() + self.cvs);
         let still = self.answer(&DVector::zeros(width));
         let mut whole = DMatrix::zeros(states + self.mvs, width);
         for k in 0..width {
-            let mut from = DVector::zeros(width);
-            from[k] = nudge;
-            let moved = self.answer(&from);
-            if moved.rows(states, self.mvs).amax() > FAR {
-                return None;
-            }
-            whole.set_column(k, &((moved - &still) / nudge));
+            let column = NUDGES.into_iter().find_map(|nudge| {
+                let mut from = DVector::zeros(width);
+                from[k] = nudge;
+                let moved = self.answer(&from);
+                let is_near = moved.rows(states, self.mvs).amax() <= FAR;
+                is_near.then(|| (moved - &still) / nudge)
+            })?;
+            whole.set_column(k, &column);
         }
         Some(whole)
     }
