@@ -5,7 +5,7 @@ use crate::records::IdentifiedModel;
 use antistasis_core::assessment::{
     Assessment, Inspection, Interaction, InteractionQuestion, PlantAnalysis, analyse, assess,
 };
-use antistasis_core::controller::predictive::LookAhead;
+use antistasis_core::controller::predictive::{LookAhead, RegionMap};
 use antistasis_core::experiment::{ExperimentPlan, ExperimentSpec};
 use antistasis_core::identification::Tracked;
 use antistasis_core::proof::{Proof, ProofResult};
@@ -72,6 +72,18 @@ pub(crate) struct SimulateOptions {
     /// Print what the predictive controller sees ahead at the last scan that is not after so many seconds.
     #[arg(long, value_name = "SECONDS")]
     ahead: Option<f64>,
+    /// Print the regions of the predictive controller's law, written out, over two of its parameters by their places: 0,1 for the first two.
+    #[arg(long, value_name = "RIGHT,UP", value_parser = places)]
+    regions: Option<[usize; 2]>,
+}
+
+/// Two places with a comma between.
+fn places(text: &str) -> Result<[usize; 2], String> {
+    let read =
+        |part: &str| part.trim().parse::<usize>().map_err(|_| format!("“{part}” is no place: type two, such as 0,1"));
+    let (right, up) =
+        text.split_once(',').ok_or_else(|| format!("“{text}” is no pair of places: type two, such as 0,1"))?;
+    Ok([read(right)?, read(up)?])
 }
 
 pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
@@ -85,6 +97,7 @@ pub(crate) fn simulate(options: &SimulateOptions) -> Result<(), Failure> {
     }
     print(&Simulated {
         ahead: options.ahead.map(|at| trial.ahead(at)).transpose().map_err(in_trial)?,
+        regions: options.regions.map(|over| trial.written_out()?.map(over)).transpose().map_err(in_trial)?,
         assessment: assess(&trial, &trace).map_err(in_trial)?,
         happenings: trace.happenings,
         stopped: trace.stopped,
@@ -105,6 +118,8 @@ struct Simulated {
     balances: Vec<BalanceSheet>,
     #[serde(skip_serializing_if = "Option::is_none")]
     ahead: Option<LookAhead>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    regions: Option<RegionMap>,
 }
 
 /// Writes a record into a file, its times from 0 on.

@@ -8,7 +8,7 @@ use antistasis_core::identification::Model;
 use antistasis_core::simulation::{Event, Signal, Trial, round_down};
 use antistasis_core::tuning::{
     Aim, Controlled, ControllerStructure, Demands, Objective, Rule, RuleChoice, SimcChoice, Task, Terms,
-    begin_on_model, begin_predictive, optimise, predictive_scan, tune_by_rule,
+    begin_on_model, begin_predictive, optimise, predictive_scan, tune_by_rule, with_equations,
 };
 use antistasis_core::units::Span;
 use clap::{Args, ValueEnum};
@@ -40,6 +40,9 @@ pub(crate) struct TuneOptions {
     /// Inputs of the process that the predictive controller is told of as they come, by name, with commas between.
     #[arg(long, requires = "predictive", value_delimiter = ',')]
     measured: Vec<String>,
+    /// Let the predictive controller plan with the equations of the plant, which need not be linear.
+    #[arg(long, requires = "predictive")]
+    equations: bool,
     /// What is made as small as can be, instead of following a rule.
     #[arg(long, value_enum)]
     minimise: Option<ObjectiveName>,
@@ -178,6 +181,9 @@ fn predictive(path: &Path, options: &TuneOptions) -> Result<Trial, Failure> {
     };
     let candidate = begin_predictive(&trial.plant, trial.scenario.scan, &options.measured).map_err(in_trial)?;
     let mut trial = trial.with_candidate(candidate);
+    if let (true, ControllerSpec::Predictive(settings)) = (options.equations, &mut trial.candidate.controller) {
+        **settings = with_equations(&trial.plant, settings).map_err(in_trial)?;
+    }
     // What an operator moved in manual nobody moves now.
     let mut moved = 0;
     let scenario = &mut trial.scenario;

@@ -64,8 +64,10 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
                 usual_move: 2.0,
                 rests_at: None,
                 cost: 0.0,
+                drives: None,
             })
             .collect(),
+        inputs: Default::default(),
         dvs: Vec::new(),
         horizon: horizon as f64 * scan,
         moves: vec![1; moves],

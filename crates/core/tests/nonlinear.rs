@@ -357,7 +357,7 @@ fn faults_and_modes_do_what_they_say() {
         Event::ValveSticks { at: 200.0, lasts: 100.0 },
         Event::set_point(210.0, 10.0),
         Event::ValveFails { at: 400.0, lasts: 20.0 },
-        Event::SensorFails { at: 600.0, lasts: 50.0, how: Failure::High },
+        Event::SensorFails { at: 600.0, lasts: 50.0, how: Failure::High, signal: None },
     ];
     let controller = ControllerSpec::Pid(PidSettings::pi(1.0, 10.0));
     let trial = trial(plant, controller, 1.0, 900.0, events);

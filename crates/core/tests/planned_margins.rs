@@ -192,6 +192,19 @@ fn a_loop_by_itself_has_all_that_a_pid_loop_has() {
     let as_it_is = map.dead_time_ratios.iter().position(|ratio| (ratio - 1.0).abs() < 1e-9).unwrap();
     let limit = map.stability_limit[as_it_is].unwrap();
     assert!((limit / alone.gain_margin.unwrap() - 1.0).abs() < 0.01, "{limit} {:?}", alone.gain_margin);
+    // What a load costs beside what it costs as modelled is what the controller itself, with a plan at every scan, lets it cost.
+    let error = |gain: f64, dead_time: f64| -> f64 {
+        let mut other = on_another(&vec![vec![[gain, 20.0, 5.0 * dead_time]]], &model, 1.0, 50.0);
+        other.scenario.duration = 1500.0;
+        other.scenario.events = vec![Event::load(0.0, 1.0)];
+        column(&other.run().unwrap(), "Y1.PV").iter().map(|pv| (pv - 50.0).abs()).sum()
+    };
+    let nominal = error(1.0, 1.0);
+    for (row, place) in [(2, 3), (as_it_is, 5), (8, 6), (10, 2)] {
+        let (gain, dead_time) = (map.gain_ratios[place], map.dead_time_ratios[row]);
+        let (said, is) = (map.degradation[row][place], error(gain, dead_time) / nominal);
+        assert!((said.unwrap() / is - 1.0).abs() < 2e-3, "{gain} {dead_time}: {said:?} {is}");
+    }
     // One that only keeps a range does nothing while it is kept.
     let mut range = trial.clone();
     planned::predictive(&mut range).cvs[0].follows_set_point = false;

@@ -307,7 +307,7 @@ fn seats_take_part_come_and_go_without_a_bump() {
 fn a_transmitter_that_fails_is_not_believed() {
     let cells = wood_berry();
     let mut trial = trial(plant(&cells, 2), settings(&cells, 2, 60.0, vec![1, 1, 2, 4]), 1.0, 300.0);
-    let fails = Event::SensorFails { at: 50.0, lasts: 60.0, how: Failure::High };
+    let fails = Event::SensorFails { at: 50.0, lasts: 60.0, how: Failure::High, signal: None };
     further(&mut trial, "Y2", vec![fails]);
     let trace = trial.run().unwrap();
     assert_eq!(column(&trace, "Y2.PV")[60], 100.0);
@@ -423,7 +423,7 @@ fn what_does_not_fit_is_refused_at_its_field() {
         (error.field().unwrap_or_default().to_owned(), error.to_string())
     };
     type Change = fn(&mut Trial);
-    let cases: [(&str, Change); 19] = [
+    let cases: [(&str, Change); 20] = [
         ("controller.horizon", |t| predictive(t).horizon = 2.0),
         ("controller.horizon", |t| predictive(t).horizon = 1e6),
         ("controller.moves", |t| predictive(t).moves = vec![]),
@@ -452,8 +452,12 @@ fn what_does_not_fit_is_refused_at_its_field() {
             let signal = "Y2.PV".to_owned();
             predictive(t).dvs = vec![MeasuredDisturbance { signal, input: "u3".into(), known_ahead: true }];
         }),
-        ("controller.model.structure", |t| {
+        ("controller.beyond_horizon", |t| {
             predictive(t).model = ProcessSpec::library("stirred_heater", &[]);
+        }),
+        ("controller.mvs[0].input", |t| {
+            predictive(t).model = ProcessSpec::library("stirred_heater", &[]);
+            predictive(t).beyond_horizon = false;
         }),
         ("candidate.further[0].sets", |t| {
             predictive(t).mvs.truncate(1);

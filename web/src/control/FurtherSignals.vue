@@ -1,5 +1,5 @@
 <script setup lang="ts">
-/** What a plant measures besides its PV, and what drives it besides its OP. */
+/** What a plant measures besides its PV, what drives it besides its OP, and which of its other inputs are measured. */
 import { computed, ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
@@ -7,7 +7,7 @@ import FieldList from "../components/FieldList.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { choicesOf, readable } from "./events";
-import { setTag } from "./loops";
+import { readerOf, setTag, type SignalList } from "./loops";
 
 const props = defineProps<{ trial: Trial; description: Schemas["Description"] | null }>();
 const emit = defineEmits<{ change: [edit: (trial: Trial) => void, name?: string]; settled: [] }>();
@@ -15,6 +15,7 @@ const emit = defineEmits<{ change: [edit: (trial: Trial) => void, name?: string]
 const problem = ref("");
 const measured = computed(() => props.trial.plant.further_measured ?? []);
 const driven = computed(() => props.trial.plant.further_driven ?? []);
+const disturbances = computed(() => props.trial.plant.measured_disturbances ?? []);
 
 /** Outputs and inputs that are not measured or driven yet. */
 const outputs = computed(() => {
@@ -28,23 +29,32 @@ const inputs = computed(() => {
   return (props.description?.inputs ?? []).filter((one) => !taken.includes(one.name));
 });
 
-async function add(kind: "output" | "input", name: string) {
+/** Inputs that nobody drives and nobody measures. */
+const unmeasured = computed(() => {
+  const taken = disturbances.value.map((one) => one.input);
+  return inputs.value.filter((one) => !taken.includes(one.name));
+});
+
+const DONE = { output: "measured", input: "driven", disturbance: "measured" };
+
+async function add(kind: "output" | "input" | "disturbance", name: string) {
   problem.value = "";
   try {
     const body = { plant: props.trial.plant, [kind]: name };
     const plant = await answered(api.POST("/api/v1/plants/further", { body }));
-    emit(
-      "change",
-      (trial) => (trial.plant = plant),
-      `with ${readable(name)} ${kind === "output" ? "measured" : "driven"}`,
-    );
+    emit("change", (trial) => (trial.plant = plant), `with ${readable(name)} ${DONE[kind]}`);
     emit("settled");
   } catch (error) {
     problem.value = messageOf(error);
   }
 }
 
-function remove(list: "further_measured" | "further_driven", k: number, tag: string) {
+function remove(list: SignalList, k: number, tag: string) {
+  const reader = list === "measured_disturbances" ? readerOf(props.trial, tag) : null;
+  if (reader) {
+    problem.value = `${reader} reads ${tag}: let it read something else first, at Candidate.`;
+    return;
+  }
   const used = (props.trial.candidate.further ?? []).find(
     (wired) => wired.measures === tag || wired.sets.some((wire) => wire.to === tag),
   );
@@ -56,14 +66,15 @@ function remove(list: "further_measured" | "further_driven", k: number, tag: str
   emit("change", (trial) => trial.plant[list]?.splice(k, 1), `without ${tag}`);
 }
 
-function fieldsOfMeasured(k: number): Field[] {
-  const one = measured.value[k];
+/** Span and sensor of what is measured, in either list. */
+function fieldsOfMeasured(list: "further_measured" | "measured_disturbances", k: number): Field[] {
+  const one = props.trial.plant[list]?.[k];
   if (!one) return [];
   const { unit } = one.span;
-  type Own = NonNullable<Trial["plant"]["further_measured"]>[number];
+  type Own = Pick<Schemas["Measured"], "span" | "sensor">;
   const edit = (how: (own: Own) => void) =>
     emit("change", (trial) => {
-      const own = trial.plant.further_measured?.[k];
+      const own = trial.plant[list]?.[k];
       if (own) how(own);
     });
   return [
@@ -132,7 +143,7 @@ function fieldsOfDriven(k: number): Field[] {
   ];
 }
 
-function rename(list: "further_measured" | "further_driven", k: number, event: globalThis.Event) {
+function rename(list: SignalList, k: number, event: globalThis.Event) {
   const tag = (event.target as HTMLInputElement).value.trim();
   if (tag) emit("change", (trial) => setTag(trial, list, k, tag));
 }
@@ -159,7 +170,7 @@ function rename(list: "further_measured" | "further_driven", k: number, event: g
           ×
         </button>
       </label>
-      <FieldList :fields="fieldsOfMeasured(k)" @settled="emit('settled')" />
+      <FieldList :fields="fieldsOfMeasured('further_measured', k)" @settled="emit('settled')" />
     </div>
     <div v-for="(one, k) in driven" :key="`d${k}`" class="grid gap-[6px] border-l-[3px] border-op pl-3">
       <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
@@ -182,6 +193,27 @@ function rename(list: "further_measured" | "further_driven", k: number, event: g
       </label>
       <FieldList :fields="fieldsOfDriven(k)" @settled="emit('settled')" />
     </div>
+    <div v-for="(one, k) in disturbances" :key="`v${k}`" class="grid gap-[6px] border-l-[3px] border-dv pl-3">
+      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
+        {{ readable(one.input) }}
+        <input
+          class="entry min-w-0"
+          :aria-label="`Tag of ${readable(one.input)}`"
+          :value="one.tag"
+          maxlength="64"
+          @change="rename('measured_disturbances', k, $event)"
+        />
+        <button
+          type="button"
+          class="px-1 text-soft hover:text-limit"
+          :aria-label="`Remove: ${one.tag}`"
+          @click="remove('measured_disturbances', k, one.tag)"
+        >
+          ×
+        </button>
+      </label>
+      <FieldList :fields="fieldsOfMeasured('measured_disturbances', k)" @settled="emit('settled')" />
+    </div>
     <ChoiceField
       v-if="outputs.length"
       label="Measure, too"
@@ -195,6 +227,13 @@ function rename(list: "further_measured" | "further_driven", k: number, event: g
       model-value=""
       :choices="[{ value: '', title: 'choose …' }, ...choicesOf(inputs)]"
       @update:model-value="(name) => name && add('input', name)"
+    />
+    <ChoiceField
+      v-if="unmeasured.length"
+      label="Measure as a disturbance"
+      model-value=""
+      :choices="[{ value: '', title: 'choose …' }, ...choicesOf(unmeasured)]"
+      @update:model-value="(name) => name && add('disturbance', name)"
     />
     <ProblemNote :text="problem" />
   </div>

@@ -4,7 +4,7 @@ import { computed, ref } from "vue";
 import CheckField from "../components/CheckField.vue";
 import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
-import type { Schemas, Trial } from "../api/client";
+import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { readable } from "./events";
 import { duration } from "../lib/format";
@@ -142,6 +142,7 @@ function mvFields(mv: Mv, k: number): Field[] {
       whenEmpty: "where it stands",
       set: (value) => editMv(k, (own) => (own.rests_at = value ?? undefined)),
     }),
+    ...(mv.drives ? (["at_0", "at_100"] as const).map((end) => endField(mv, k, end)) : []),
     {
       key: `mvs[${k}].cost`,
       label: "Costs",
@@ -151,6 +152,17 @@ function mvFields(mv: Mv, k: number): Field[] {
       set: whenGiven((value) => editMv(k, (own) => (own.cost = value))),
     },
   ];
+}
+
+/** What the input of the model is at an end of the MV, where the model is not in %. */
+function endField(mv: Mv, k: number, end: "at_0" | "at_100"): Field {
+  return {
+    key: `mvs[${k}].drives.${end}`,
+    label: `${readable(mv.input)} at ${end === "at_0" ? "0" : "100"} %`,
+    unit: "",
+    value: mv.drives?.[end] ?? null,
+    set: whenGiven((value) => editMv(k, (own) => own.drives && (own.drives[end] = value))),
+  };
 }
 
 // --- where disturbances act ---
@@ -194,6 +206,23 @@ function holdEvenly() {
   emit("settled");
 }
 
+// --- the model that it plans with ---
+
+const byEquations = computed(() => !props.settings.mvs.every((mv) => !mv.drives));
+const modelProblem = ref("");
+
+async function takeModel(equations: boolean) {
+  modelProblem.value = "";
+  try {
+    const body = { trial: props.trial, equations };
+    const taken = await answered(api.POST("/api/v1/predictive/model", { body }));
+    emit("change", (settings) => Object.assign(settings, { inputs: undefined }, taken));
+    emit("settled");
+  } catch (error) {
+    modelProblem.value = messageOf(error);
+  }
+}
+
 function leaveMoves() {
   // What is no list of moves stays to be mended.
   if (!refused.value) typed.value = null;
@@ -223,6 +252,7 @@ function leaveMoves() {
       <button type="button" class="button !py-0" @click="holdEvenly">Hold none longer</button>
     </p>
     <CheckField
+      v-if="!byEquations"
       label="what comes beyond the horizon counts"
       :model-value="settings.beyond_horizon ?? true"
       @update:model-value="(value) => emit('change', (own) => (own.beyond_horizon = value))"
@@ -286,9 +316,28 @@ function leaveMoves() {
         @update:model-value="(value) => editDv(k, (own) => (own.known_ahead = value || undefined))"
       />
     </section>
-    <p class="border-t border-rule pt-2 text-[12.5px] text-soft">
-      The model is linear: the plant's process about where it rested when this was proposed.
-    </p>
+    <fieldset class="grid gap-1 border-t border-rule pt-2">
+      <legend class="sr-only">What it plans with</legend>
+      <ChoiceField
+        label="Plans with"
+        :model-value="byEquations ? 'equations' : 'linear'"
+        :choices="[
+          { value: 'linear', title: 'a linear model' },
+          { value: 'equations', title: 'the equations of the plant' },
+        ]"
+        @update:model-value="(kind) => takeModel(kind === 'equations')"
+      />
+      <p class="text-[12.5px] text-soft">
+        {{
+          byEquations
+            ? "They are integrated, and linearised along the path that was planned last, at every scan; nothing counts beyond the horizon."
+            : "The plant's process about where it rested when this was proposed."
+        }}
+      </p>
+      <p v-if="modelProblem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+        {{ modelProblem }}
+      </p>
+    </fieldset>
     <button type="button" class="button justify-self-start !py-0" @click="emit('again')">
       Propose anew on the plant as it is
     </button>

@@ -9,7 +9,7 @@ import { duration } from "../lib/format";
 import { useLoop } from "../lib/loop";
 import { pointsText, readPoints } from "../lib/points";
 import { choicesOf, colourOf, describe, fieldsOf, fresh, isLoad, KINDS, titleOf, type Event } from "./events";
-import { eventsOf, readFrom } from "./loops";
+import { eventsOf, measuredTags, readFrom } from "./loops";
 import SavedList from "./SavedList.vue";
 import { useSaved, type SavedItem } from "./useSaved";
 
@@ -146,6 +146,14 @@ const inputs = computed(() => {
   return (props.description?.inputs ?? []).filter((input) => input.name !== driven);
 });
 
+/** Whose sensor can fail: that of what the controller measures, and all others of the plant. */
+const sensors = computed(() => {
+  const own = seen.value.plant.pv.tag;
+  const disturbances = (props.trial.plant.measured_disturbances ?? []).map((one) => one.tag);
+  const others = [...measuredTags(props.trial).filter((tag) => tag !== own), ...disturbances];
+  return [{ value: "", title: own }, ...others.map((tag) => ({ value: tag, title: tag }))];
+});
+
 const frame = computed<Field[]>(() => {
   const { scenario } = props.trial;
   const field = (key: "duration" | "scan", label: string): Field => ({
@@ -257,6 +265,15 @@ function use(item: SavedItem) {
               { value: 'high', title: 'the high end of its span' },
             ]"
             @update:model-value="(how) => edit(index, (next) => Object.assign(next, { how }))"
+          />
+          <ChoiceField
+            v-if="event.kind === 'sensor_fails' && sensors.length > 1"
+            label="The sensor of"
+            :model-value="event.signal ?? ''"
+            :choices="sensors"
+            @update:model-value="
+              (signal) => edit(index, (next) => Object.assign(next, { signal: signal || undefined }))
+            "
           />
           <FieldList
             :fields="fieldsOf(event, index, seen, description, (change) => edit(index, change))"

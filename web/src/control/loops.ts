@@ -73,17 +73,25 @@ export function readFrom(trial: Trial, of: string): Trial {
 export function signalTags(trial: Trial): { name: string; unit: string }[] {
   const measured = trial.plant.further_measured ?? [];
   const driven = trial.plant.further_driven ?? [];
-  if (measured.length + driven.length === 0) return [];
+  const disturbances = (trial.plant.measured_disturbances ?? []).map(({ tag, span }) => ({
+    name: tag,
+    unit: span.unit,
+  }));
+  if (measured.length + driven.length === 0) return disturbances;
   const { pv, op } = trial.plant;
   return [
+    ...disturbances,
     { name: pv.tag, unit: pv.span.unit },
     ...measured.map((signal) => ({ name: signal.tag, unit: signal.span.unit })),
     ...[op, ...driven].map((signal) => ({ name: signal.tag, unit: "%" })),
   ];
 }
 
-/** Renames a further signal, and what is wired to it. */
-export function setTag(trial: Trial, list: "further_measured" | "further_driven", k: number, tag: string) {
+/** The lists of a plant's signals beside its PV and OP. */
+export type SignalList = "further_measured" | "further_driven" | "measured_disturbances";
+
+/** Renames a further signal, and what is wired to it or reads it. */
+export function setTag(trial: Trial, list: SignalList, k: number, tag: string) {
   const own = trial.plant[list]?.[k];
   if (!own) return;
   const before = own.tag;
@@ -97,7 +105,27 @@ export function setTag(trial: Trial, list: "further_measured" | "further_driven"
     trial.candidate.controller,
     ...(trial.candidate.further ?? []).map((one) => one.controller),
   ];
-  for (const controller of controllers)
+  for (const controller of controllers) {
     if (controller.kind === "pid" && controller.feed_forward?.signal === before)
       controller.feed_forward.signal = tag;
+    if (controller.kind === "predictive")
+      for (const dv of controller.dvs ?? []) if (dv.signal === before) dv.signal = tag;
+  }
+  if (trial.candidate.ratio?.signal === before) trial.candidate.ratio.signal = tag;
+  const events = [trial.scenario.events, ...Object.values(trial.scenario.further ?? {})].flat();
+  for (const event of events) if (event.kind === "sensor_fails" && event.signal === before) event.signal = tag;
+}
+
+/** Who reads a signal of a plant, in words; nobody where it is not told of. */
+export function readerOf(trial: Trial, tag: string): string | null {
+  const all = [
+    { name: "The first controller", controller: trial.candidate.controller },
+    ...(trial.candidate.further ?? []),
+  ];
+  const reads = all.find(({ controller }) => {
+    if (controller.kind === "predictive") return (controller.dvs ?? []).some((dv) => dv.signal === tag);
+    return controller.kind === "pid" && controller.feed_forward?.signal === tag;
+  });
+  if (reads) return reads.name;
+  return trial.candidate.ratio?.signal === tag ? "The ratio" : null;
 }

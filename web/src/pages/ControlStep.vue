@@ -33,6 +33,7 @@ import {
 } from "../control/course";
 import { readable } from "../control/events";
 import AheadView from "../control/AheadView.vue";
+import RegionsView from "../control/RegionsView.vue";
 import ControlTrail from "../control/ControlTrail.vue";
 import ExportMenu from "../control/ExportMenu.vue";
 import FrequencyView from "../control/FrequencyView.vue";
@@ -132,6 +133,12 @@ const OPERATING = [
   { key: "here", title: "Here" },
   { key: "range", title: "Over load" },
 ];
+/** The plan of one scan, or what is done whatever is known. */
+const PLANNED = [
+  { key: "scan", title: "At a scan" },
+  { key: "regions", title: "The law" },
+];
+const planned = useKept<string>(`planned ${state.tag}`, () => "scan");
 const operating = useKept<string>(`operating ${state.tag}`, () => "here");
 const chosenView = useSelected("view");
 const view = computed({
@@ -697,12 +704,16 @@ useKeys({
           at the right.
         </p>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
-          <AheadView
-            v-if="view === 'ahead' && draft && isPredictive"
-            :trial="draft"
-            :trace="result?.trace ?? null"
-            :loop-tag="state.tag"
-          />
+          <template v-if="view === 'ahead' && draft && isPredictive">
+            <ViewTabs v-model="planned" class="mb-1 self-start" :views="PLANNED" label="A plan, or the whole law" />
+            <AheadView
+              v-if="planned === 'scan'"
+              :trial="draft"
+              :trace="result?.trace ?? null"
+              :loop-tag="state.tag"
+            />
+            <RegionsView v-else :trial="draft" />
+          </template>
           <StateNotice v-else-if="view === 'ahead'" kind="empty" title="Nothing is planned here">
             A predictive controller plans ahead: choose one at Candidate, and see what it expects at every
             scan.

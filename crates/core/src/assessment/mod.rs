@@ -17,6 +17,7 @@ mod signal;
 pub(crate) use approach::{rises, settles};
 pub use frequency::{Family, FrequencyCurves, FrequencyGrid, OnGrid, Prediction};
 pub use inspection::{Finding, Inspection, Oscillation, Spans, Stiction, Topic, inspect, inspect_prepared};
+pub(crate) use interaction::usual_span;
 pub use interaction::{
     DrivenInput, Interaction, InteractionCurves, InteractionQuestion, MeasuredOutput, Pair, Pairing, SignalOffers, Zero,
 };

@@ -87,7 +87,7 @@ impl Gaussian {
 
     /// Corrected by one measurement, `new` beyond what was expected, that feels the states by `slopes`; returns the variance of what was
     /// expected. In the form of Joseph, which keeps the covariance positive (Bucy & Joseph, Filtering for Stochastic Processes, 1968).
-    fn correct(&mut self, new: f64, slopes: &DVector<f64>, noise: f64) -> f64 {
+    pub(crate) fn correct(&mut self, new: f64, slopes: &DVector<f64>, noise: f64) -> f64 {
         let felt = &self.covariance * slopes;
         let variance = slopes.dot(&felt) + noise;
         let gain = &felt / variance;

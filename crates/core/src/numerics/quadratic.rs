@@ -109,7 +109,7 @@ impl Constraints {
         self.bounds.is_empty()
     }
 
-    fn normal(&self, i: usize) -> &[f64] {
+    pub(super) fn normal(&self, i: usize) -> &[f64] {
         &self.normals[i * self.n..(i + 1) * self.n]
     }
 

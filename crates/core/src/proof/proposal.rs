@@ -297,7 +297,7 @@ impl<'a> Ground<'a> {
                 at + 2.0 * self.settles,
             )
             .with(Event::LoadStep { at, by: load, input: None })
-            .with(Event::SensorFails { at, lasts, how: Failure::Stuck }),
+            .with(Event::SensorFails { at, lasts, how: Failure::Stuck, signal: None }),
         );
         all
     }

@@ -118,7 +118,7 @@ pub fn begin_event(kind: EventKind, trial: &Trial, unit: Option<&str>) -> Result
         EventKind::ToAutomatic => Event::ToAutomatic { at },
         EventKind::ValveSticks => Event::ValveSticks { at, lasts: over },
         EventKind::ValveFails => Event::ValveFails { at, lasts: over },
-        EventKind::SensorFails => Event::SensorFails { at, lasts: over, how: Failure::Stuck },
+        EventKind::SensorFails => Event::SensorFails { at, lasts: over, how: Failure::Stuck, signal: None },
     })
 }
 

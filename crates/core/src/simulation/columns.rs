@@ -28,6 +28,8 @@ pub(super) enum Source {
     PutOut(usize),
     Output(usize),
     Input(usize),
+    /// An input as its sensor shows it.
+    Disturbance(usize),
     Term(usize),
     /// What the terms of a balance come to, each with its sign.
     Stored {
@@ -56,8 +58,18 @@ pub(super) enum Signal {
     Load,
     /// A measured signal as measured: 0 is the PV.
     Measured(usize),
+    /// An input as its sensor shows it, and as it last did so to be believed.
+    Disturbance(usize),
+    Believed(usize),
     /// What an OP is set to: 0 is that of the plant. Of one that a later controller sets, what stood since the last scan.
     Op(usize),
+}
+
+impl Signal {
+    /// The same, without what is not to be believed.
+    pub fn believed(self) -> Self {
+        if let Self::Disturbance(k) = self { Self::Believed(k) } else { self }
+    }
 }
 
 /// What a name stands for among the signals that a controller can read: outputs and inputs of the process by name, the signals
@@ -65,6 +77,9 @@ pub(super) enum Signal {
 pub(super) fn signal(plant: &Plant, description: &Description, name: &str, driven: &[usize]) -> Result<Signal> {
     if name == "load" {
         return Ok(Signal::Load);
+    }
+    if let Some(k) = plant.measured_disturbances.iter().position(|one| one.tag == name) {
+        return Ok(Signal::Disturbance(k));
     }
     let several = !plant.further_measured.is_empty() || !plant.further_driven.is_empty();
     let (measured, ops) = (plant.measured_tags(), plant.op_tags());
@@ -89,6 +104,7 @@ pub(super) fn signal(plant: &Plant, description: &Description, name: &str, drive
             if several {
                 names.extend(measured.into_iter().chain(ops));
             }
+            names.extend(plant.measured_disturbances.iter().map(|one| one.tag.as_str()));
             Err(Error::invalid("controller.signal", format!("“{name}”"), format!("load, {}", names.join(", "))))
         }
     }
@@ -156,6 +172,10 @@ pub(super) fn columns(
             columns.push(column(&input.name, &input.unit, ColumnRole::Disturbance));
             sources.push(Source::Input(k));
         }
+    }
+    for (k, signal) in plant.measured_disturbances.iter().enumerate() {
+        columns.push(column(&signal.tag, &signal.span.unit, ColumnRole::MeasuredDisturbance));
+        sources.push(Source::Disturbance(k));
     }
     for (k, quantity) in description.outputs.iter().enumerate() {
         if k != started.output && !started.further_outputs.contains(&k) {

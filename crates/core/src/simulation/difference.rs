@@ -216,6 +216,7 @@ impl Changes {
             self.document("drive", &old.drive, &new.drive);
         }
         self.document("further measured signals", &old.further_measured, &new.further_measured);
+        self.document("measured disturbances", &old.measured_disturbances, &new.measured_disturbances);
         self.document("further driven signals", &old.further_driven, &new.further_driven);
         if old.pv != new.pv || old.op != new.op {
             self.list.push("tags or spans".to_owned());

@@ -478,14 +478,14 @@ impl Dynamics {
 
     /// At the beginning of a stretch: holds what stands at a bound and presses outward, lets go what is drawn inward.
     fn settle_holds(&mut self, t: f64, told: &mut Vec<Told>) {
-        if self.bounds.is_empty() {
-            return;
-        }
-        let mut rates = vec![0.0; self.system.n];
-        let x = self.x[..self.system.n].to_vec();
         for k in 0..self.bounds.len() {
             let Bound { state, low, high, .. } = self.bounds[k];
             let slack = 1e-9 * (high - low);
+            if self.x[state] > low + slack && self.x[state] < high - slack {
+                self.system.held = self.system.held.without(state);
+                continue;
+            }
+            let (mut rates, x) = (vec![0.0; self.system.n], self.x[..self.system.n].to_vec());
             let rate = self.free_rate(state, t, &x, &mut rates);
             let was = (self.system.held.is_low(state), self.system.held.is_high(state));
             if x[state] >= high - slack && rate > 0.0 {

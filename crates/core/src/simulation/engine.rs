@@ -5,6 +5,7 @@ use super::controlling::{ControlRoom, Controlling, Follows};
 use super::driving::Driving;
 use super::dynamics::{Dynamics, Told};
 use super::measuring::{Measuring, RUN_AWAY};
+use super::measuring_inputs::MeasuringInput;
 use super::plant::{Plant, Started};
 use super::predicting::Predicting;
 use super::schedule::{AtController, Schedule};
@@ -12,8 +13,8 @@ use super::timeline::Cursor;
 use super::trace::{BalanceSheet, Column, Happening, TermTotal, Trace};
 use super::trial::{Candidate, Trial};
 use super::wiring::Wiring;
-use crate::controller::predictive::LookAhead;
-use crate::controller::{ControllerSpec, Reading};
+use crate::controller::predictive::{Explicit, LookAhead};
+use crate::controller::{Controller, ControllerSpec, Reading};
 use crate::instrument::Sensor;
 use crate::lti::{DeadTime, SampledDelay};
 use crate::process::{Description, Held};
@@ -76,6 +77,8 @@ pub struct Simulation {
     dynamics: Dynamics,
     /// The PV first, then the further measured signals.
     measured: Vec<Measuring>,
+    /// The inputs that are measured.
+    disturbances: Vec<MeasuringInput>,
     /// The OP first, then the further ones.
     drives: Vec<Driving>,
     controllers: ControlRoom,
@@ -121,13 +124,16 @@ impl Simulation {
         let description = started.process.description().clone();
         let driven = driven_inputs(&started);
         let rest = AtRest::new(&started);
-        let mut schedule = Schedule::new(scenario, &started, &wiring, &rest.measured)?;
+        let measured_inputs = plant.measured_inputs(&description, &driven)?;
+        let mut schedule = Schedule::new(scenario, (plant, &started), &wiring, &rest.measured)?;
         let (template, sources) = columns(trial, &started, &schedule, &wiring, with_balances);
         let plans = std::mem::take(&mut schedule.controllers);
+        let disturbances = MeasuringInput::all(plant, &measured_inputs, &mut schedule, (scenario.seed, scan));
+        let rest = AtRest { disturbances: disturbances.iter().map(|one| one.measurement).collect(), ..rest };
         let all = controllers(trial, &wiring, plans, &description, &driven, &rest, started.op)?;
         let mut predicting = Predicting::new(plant, &trial.candidate, &wiring, scan)?;
         if let Some(predicting) = &mut predicting {
-            predicting.foresee(&trial.candidate, &all, &schedule)?;
+            predicting.foresee(&trial.candidate, &all, (&schedule, &disturbances))?;
             let spans = plant.measured_spans();
             let percent = |seat: usize| {
                 let measured = wiring.measures[seat];
@@ -164,6 +170,7 @@ impl Simulation {
         dynamics.contents(&mut contents_at_start);
         let mut simulation = Self {
             measured: Vec::new(),
+            disturbances,
             controllers: ControlRoom::new(all, wiring, predicting.map(Box::new)),
             load_cursors: vec![Cursor::default(); drives.len()],
             drives,
@@ -217,6 +224,15 @@ impl Simulation {
             .collect()
     }
 
+    /// Puts another controller in the place of the first, which measures the PV, at rest where that one is.
+    pub(crate) fn put_in_place(&mut self, mut controller: Box<dyn Controller>) {
+        let span = &self.measured[0].span;
+        let one = &mut self.controllers.all[0];
+        let resting = span.to_percent(one.set_point);
+        controller.track(Reading { set_point: resting, measurement: resting, further: &one.further }, one.output);
+        one.controller = controller;
+    }
+
     /// One scan; None when the scenario is over, or the trial had to be stopped.
     pub fn step(&mut self) -> Option<Row> {
         if self.next == self.scans || self.stopped.is_some() {
@@ -243,16 +259,21 @@ impl Simulation {
             let (seen, there) = (self.dynamics.seen(k, &self.outputs), self.outputs[self.dynamics.measured(k)]);
             measuring.measure(scan_number, seen, there);
         }
+        for disturbance in &mut self.disturbances {
+            disturbance.measure(scan_number, (time, slack), &self.schedule.inputs);
+        }
         for drive in &mut self.drives {
             drive.note_position();
         }
-        let (measured, outputs) = (&self.measured, &self.outputs);
+        let (measured, outputs, disturbances) = (&self.measured, &self.outputs, &self.disturbances);
         let (timelines, cursors) = (&self.schedule.inputs, &mut self.input_cursors);
         self.controllers.scan(scan_number, time, slack, measured, &mut self.drives, |signal, drives| match signal {
             Signal::Output(k) => outputs[k],
             Signal::Input(k) => timelines[k].at(&mut cursors[k], time, slack).0,
             Signal::Load => load,
             Signal::Measured(k) => measured[k].measurement,
+            Signal::Disturbance(k) => disturbances[k].measurement,
+            Signal::Believed(k) => disturbances[k].believed,
             Signal::Op(k) => drives[k].output,
         });
         for drive in &mut self.drives {
@@ -442,6 +463,7 @@ impl Simulation {
                         let timeline = &self.schedule.inputs[*k];
                         timeline.at(&mut self.input_cursors[*k], row.time, SLACK * self.scan).0
                     }
+                    Source::Disturbance(k) => self.disturbances[*k].measurement,
                     Source::Term(k) => self.terms[*k],
                     Source::Stored { first, signs } => {
                         signs.iter().zip(&self.terms[*first..]).map(|(sign, term)| sign * term).sum()
@@ -517,6 +539,7 @@ struct AtRest {
     inputs: Vec<f64>,
     /// The PV first.
     measured: Vec<f64>,
+    disturbances: Vec<f64>,
 }
 
 impl AtRest {
@@ -525,7 +548,7 @@ impl AtRest {
         started.process.outputs(&started.state, &started.inputs, Held::default(), &mut outputs);
         let measured =
             std::iter::once(started.pv).chain(started.further_outputs.iter().map(|output| outputs[*output])).collect();
-        Self { outputs, inputs: started.inputs.clone(), measured }
+        Self { outputs, inputs: started.inputs.clone(), measured, disturbances: Vec::new() }
     }
 }
 
@@ -559,6 +582,7 @@ fn controllers(
         Signal::Input(k) => rest.inputs[k],
         Signal::Load => 0.0,
         Signal::Measured(k) => rest.measured[k],
+        Signal::Disturbance(k) | Signal::Believed(k) => rest.disturbances[k],
         Signal::Op(k) => ops[k],
     };
     let of_signal = |name: &str, field: &str| {
@@ -571,6 +595,11 @@ fn controllers(
         let place = if k == 0 { "controller".into() } else { format!("candidate.further[{}].controller", k - 1) };
         let field = format!("{place}.signal");
         let reads: Vec<Signal> = spec.reads().into_iter().map(|name| of_signal(name, &field)).collect::<Result<_>>()?;
+        let reads: Vec<Signal> = match spec {
+            // Who plans with a model knows what to do without a sensor that has failed.
+            ControllerSpec::Predictive(_) => reads.into_iter().map(Signal::believed).collect(),
+            _ => reads,
+        };
         let further: Vec<f64> = reads.iter().copied().map(at_rest).collect();
         let (span, measured) = (spans[wiring.measures[k]], rest.measured[wiring.measures[k]]);
         let output = wiring.output_at_rest(k, &ops, |below| spans[below].to_percent(rest.measured[below]))?;
@@ -599,19 +628,34 @@ fn follows(
     Ok(Some(Follows { signal, ratio: ratio.ratio, from: at_rest(signal) }))
 }
 
+/// Said of a controller that does not plan.
+const NO_PLAN: &str = "Only a predictive controller plans ahead.";
+
 impl Trial {
     /// The trace of this trial.
     pub fn run(&self) -> Result<Trace> {
         Simulation::new(self).map(Simulation::run)
     }
 
+    /// The law of its predictive controller about where it begins, written out. Errors where there is none, or that cannot be written out.
+    pub fn written_out(&self) -> Result<Explicit> {
+        let simulation = self.planned()?;
+        let predicting = simulation.controllers.predicting.as_ref();
+        predicting.ok_or_else(|| Error::said("candidate.controller.kind", NO_PLAN))?.written_out()
+    }
+
+    /// Its simulation. Errors where no controller plans.
+    fn planned(&self) -> Result<Simulation> {
+        let simulation = Simulation::new(self)?;
+        match simulation.controllers.predicting {
+            Some(_) => Ok(simulation),
+            None => Err(Error::said("candidate.controller.kind", NO_PLAN)),
+        }
+    }
+
     /// What its predictive controller sees ahead at the last scan that is not after `at` seconds. Errors where there is none.
     pub fn ahead(&self, at: f64) -> Result<LookAhead> {
-        let mut simulation = Simulation::new(self)?;
-        if simulation.controllers.predicting.is_none() {
-            let sentence = "Only a predictive controller plans ahead.";
-            return Err(Error::said("candidate.controller.kind", sentence));
-        }
+        let mut simulation = self.planned()?;
         crate::check::within("at", at, 0.0, self.scenario.duration, "s")?;
         let mut time = 0.0;
         while let Some(row) = simulation.step() {

@@ -1,6 +1,8 @@
 //! A plant as plain data: a process with its actuator and sensor, and where it rests.
 
-use super::signals::{Driven, MOST_FURTHER, Manipulated, Measured, check_tag, is_direct, measured_output};
+use super::signals::{
+    Driven, MOST_FURTHER, Manipulated, Measured, MeasuredInput, check_tag, is_direct, measured_output,
+};
 use crate::instrument::{ActuatorSpec, SensorSpec};
 use crate::lti::StateSpace;
 use crate::process::{
@@ -46,6 +48,9 @@ pub struct Plant {
     /// What drives the process besides the OP.
     #[serde(default, skip_serializing_if = "Vec::is_empty")]
     pub further_driven: Vec<Manipulated>,
+    /// The inputs that are measured, each by a sensor of its own.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    pub measured_disturbances: Vec<MeasuredInput>,
 }
 
 /// The tag and span of a signal.
@@ -156,6 +161,11 @@ impl Started {
     }
 }
 
+/// The inputs that OPs drive, that of the plant's own first.
+fn inputs_of(driven: Driven, further: &[Driven]) -> Vec<usize> {
+    std::iter::once(&driven).chain(further).map(|drive| drive.input).collect()
+}
+
 /// Change of what an actuator does per % of OP.
 fn slope(actuator: &ActuatorSpec, op: f64) -> f64 {
     let nudge = 0.05;
@@ -180,6 +190,7 @@ impl Plant {
             sensor: SensorSpec::default(),
             further_measured: Vec::new(),
             further_driven: Vec::new(),
+            measured_disturbances: Vec::new(),
         }
     }
 
@@ -194,6 +205,18 @@ impl Plant {
         let further = self.further_measured.iter().enumerate();
         std::iter::once(("plant.sensor".to_owned(), &self.sensor))
             .chain(further.map(|(k, signal)| (format!("plant.further_measured[{k}].sensor"), &signal.sensor)))
+    }
+
+    /// The sensors of inputs that are measured, with where they stand in the document.
+    pub fn disturbance_sensors(&self) -> impl Iterator<Item = (String, &SensorSpec)> {
+        let all = self.measured_disturbances.iter().enumerate();
+        all.map(|(k, signal)| (format!("plant.measured_disturbances[{k}].sensor"), &signal.sensor))
+    }
+
+    /// What a controller reads to know of an input: the tag of its sensor, or the name of the input itself, which nobody measures.
+    #[must_use]
+    pub fn signal_of_input<'a>(&'a self, input: &'a str) -> &'a str {
+        self.measured_disturbances.iter().find(|one| one.input == input).map_or(input, |one| &one.tag)
     }
 
     /// A plant to begin with: the process driven and measured as usual, at rest where it usually is, `tag` before the tags
@@ -246,10 +269,14 @@ impl Plant {
     }
 
     fn validate_further(&self, scan: f64) -> Result<()> {
-        let counts = [("measured", self.further_measured.len()), ("driven", self.further_driven.len())];
-        for (kind, count) in counts {
+        let counts = [
+            ("further_measured", self.further_measured.len()),
+            ("further_driven", self.further_driven.len()),
+            ("measured_disturbances", self.measured_disturbances.len()),
+        ];
+        for (list, count) in counts {
             if count > MOST_FURTHER {
-                return Err(Error::invalid(format!("plant.further_{kind}"), count, format!("at most {MOST_FURTHER}")));
+                return Err(Error::invalid(format!("plant.{list}"), count, format!("at most {MOST_FURTHER}")));
             }
         }
         for (k, signal) in self.further_measured.iter().enumerate() {
@@ -258,13 +285,23 @@ impl Plant {
         for (k, signal) in self.further_driven.iter().enumerate() {
             signal.validate(&format!("plant.further_driven[{k}]"), scan)?;
         }
+        for (k, signal) in self.measured_disturbances.iter().enumerate() {
+            signal.validate(&format!("plant.measured_disturbances[{k}]"))?;
+        }
         let mut known = vec![self.pv.tag.as_str()];
         let measured =
             self.further_measured.iter().enumerate().map(|(k, one)| (format!("further_measured[{k}]"), &one.tag));
         let driven = self.further_driven.iter().enumerate().map(|(k, one)| (format!("further_driven[{k}]"), &one.tag));
-        for (field, tag) in std::iter::once(("op".to_owned(), &self.op.tag)).chain(measured).chain(driven) {
+        let disturbances = self
+            .measured_disturbances
+            .iter()
+            .enumerate()
+            .map(|(k, one)| (format!("measured_disturbances[{k}]"), &one.tag));
+        let all = std::iter::once(("op".to_owned(), &self.op.tag)).chain(measured).chain(driven).chain(disturbances);
+        for (field, tag) in all {
             // A plant of one loop may call both alike, as it always could.
-            let alone = self.further_measured.is_empty() && self.further_driven.is_empty();
+            let alone =
+                known.len() == 1 && field == "op" && self.further_measured.is_empty() && self.further_driven.is_empty();
             if !alone && known.contains(&tag.as_str()) {
                 let allowed = "a tag that no other signal of the plant has";
                 return Err(Error::invalid(format!("plant.{field}.tag"), format!("“{tag}”"), allowed));
@@ -289,6 +326,21 @@ impl Plant {
             drives.push(driven);
         }
         Ok(drives)
+    }
+
+    /// Positions of the inputs that are measured. Errors where an OP drives one, or one is measured twice.
+    pub(super) fn measured_inputs(&self, description: &Description, driven: &[usize]) -> Result<Vec<usize>> {
+        let mut inputs: Vec<usize> = Vec::new();
+        for (k, signal) in self.measured_disturbances.iter().enumerate() {
+            let field = format!("plant.measured_disturbances[{k}]");
+            let input = signal.position(description, driven, &field)?;
+            if inputs.contains(&input) {
+                let allowed = "an input that is not measured already";
+                return Err(Error::invalid(format!("{field}.input"), format!("“{}”", signal.input), allowed));
+            }
+            inputs.push(input);
+        }
+        Ok(inputs)
     }
 
     fn further_outputs(&self, description: &Description) -> Result<Vec<usize>> {
@@ -372,6 +424,7 @@ impl Plant {
         let description = process.description();
         let (driven, output) = (self.driven(description)?, self.output(description)?);
         let (further_drives, further_outputs) = (self.further_drives(description)?, self.further_outputs(description)?);
+        self.measured_inputs(description, &inputs_of(driven, &further_drives))?;
         if let Some(k) = self.further_measured.iter().position(|signal| signal.rest.is_some()) {
             let allowed = "none: where it rests follows from the process";
             return Err(Error::invalid(format!("plant.further_measured[{k}].rest"), "given", allowed));
@@ -415,6 +468,7 @@ impl Plant {
         let description = linear.description();
         let (driven, output) = (self.driven(description)?, self.output(description)?);
         let (further_drives, further_outputs) = (self.further_drives(description)?, self.further_outputs(description)?);
+        self.measured_inputs(description, &inputs_of(driven, &further_drives))?;
         let mut inputs = self.inputs_at_start(description, &further_drives)?;
         inputs[driven.input] = driven.value(self.actuator.effect(op));
         for (signal, output) in self.further_measured.iter().zip(&further_outputs) {

@@ -4,13 +4,14 @@ use super::columns::Signal;
 use super::controlling::Controlling;
 use super::driving::Driving;
 use super::measuring::Measuring;
+use super::measuring_inputs::MeasuringInput;
 use super::plant::Plant;
 use super::schedule::Schedule;
 use super::timeline::Timeline;
 use super::trial::Candidate;
 use super::wiring::{End, Wiring};
 use crate::controller::ControllerSpec;
-use crate::controller::predictive::{KnownAhead, LookAhead, Predictive, PredictiveSettings, Sight};
+use crate::controller::predictive::{Explicit, KnownAhead, LookAhead, Predictive, PredictiveSettings, Sight};
 use crate::units::Span;
 use crate::{Error, Result};
 
@@ -173,7 +174,12 @@ impl Predicting {
     }
 
     /// Takes from the scenario what its settings say is known beforehand. Errors where nobody can know it.
-    pub fn foresee(&mut self, candidate: &Candidate, all: &[Controlling], schedule: &Schedule) -> Result<()> {
+    pub fn foresee(
+        &mut self,
+        candidate: &Candidate,
+        all: &[Controlling],
+        (schedule, disturbances): (&Schedule, &[MeasuringInput]),
+    ) -> Result<()> {
         let Some(settings) = candidate.predictive() else { return Ok(()) };
         let place = place(self.at);
         for (k, cv) in settings.cvs.iter().enumerate() {
@@ -186,6 +192,7 @@ impl Predicting {
         for (k, dv) in settings.dvs.iter().enumerate().filter(|(_, dv)| dv.known_ahead) {
             self.courses[k] = match all[self.at].reads[k] {
                 Signal::Input(input) => Some(schedule.inputs[input].clone()),
+                Signal::Disturbance(k) | Signal::Believed(k) => Some(schedule.inputs[disturbances[k].input].clone()),
                 Signal::Load => Some(schedule.drives[0].load.clone()),
                 Signal::Output(_) | Signal::Measured(_) | Signal::Op(_) => {
                     let sentence = format!(
@@ -283,6 +290,11 @@ impl Predicting {
             f64::from(u8::from(self.controller.gave_way())),
         ];
         values.iter_mut().zip(told).for_each(|(value, told)| *value = told);
+    }
+
+    /// Its law about where the trial begins, written out.
+    pub fn written_out(&self) -> Result<Explicit> {
+        self.controller.written_out()
     }
 
     /// What it saw ahead at the last scan, at `time`.

@@ -224,6 +224,9 @@ pub enum Event {
         lasts: f64,
         /// What it shows.
         how: Failure,
+        /// Tag of the signal, among those that are measured and the disturbances; null for what the controller measures.
+        #[serde(default, skip_serializing_if = "Option::is_none")]
+        signal: Option<String>,
     },
 }
 

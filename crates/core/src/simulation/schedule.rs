@@ -1,6 +1,6 @@
 //! A scenario made ready for the engine: signals over time, and what is switched at which scan.
 
-use super::plant::Started;
+use super::plant::{Plant, Started};
 use super::scenario::{Event, Scenario, in_order};
 use super::signals::Driven;
 use super::timeline::{Changes, Timeline};
@@ -32,6 +32,8 @@ pub(super) struct Schedule {
     pub drives: Vec<AtDrive>,
     /// Of each measured signal, when its sensor fails and how.
     pub sensors: Vec<Vec<(Scans, Failure)>>,
+    /// The same of each input that is measured.
+    pub disturbance_sensors: Vec<Vec<(Scans, Failure)>>,
     /// Of each input, in its unit; of a driven one in addition to what drives it.
     pub inputs: Vec<Timeline>,
     /// Of the parameters that change: position and values.
@@ -68,6 +70,7 @@ struct Place<'a> {
 /// What is being gathered of a scenario.
 struct Gathering<'a> {
     scenario: &'a Scenario,
+    plant: &'a Plant,
     started: &'a Started,
     drives: Vec<Driven>,
     loads: Vec<Changes>,
@@ -75,11 +78,17 @@ struct Gathering<'a> {
     parameters: Vec<(usize, Changes, f64)>,
     at_drives: Vec<AtDrive>,
     sensors: Vec<Vec<(Scans, Failure)>>,
+    disturbance_sensors: Vec<Vec<(Scans, Failure)>>,
 }
 
 impl Schedule {
     /// `at_rest` are the measured signals before anything happens.
-    pub fn new(scenario: &Scenario, started: &Started, wiring: &Wiring, at_rest: &[f64]) -> Result<Self> {
+    pub fn new(
+        scenario: &Scenario,
+        (plant, started): (&Plant, &Started),
+        wiring: &Wiring,
+        at_rest: &[f64],
+    ) -> Result<Self> {
         let drives: Vec<Driven> =
             std::iter::once(started.driven).chain(started.further_drives.iter().copied()).collect();
         let mut gathering = Gathering {
@@ -88,7 +97,9 @@ impl Schedule {
             parameters: Vec::new(),
             at_drives: drives.iter().map(|_| AtDrive::default()).collect(),
             sensors: vec![Vec::new(); at_rest.len()],
+            disturbance_sensors: vec![Vec::new(); plant.measured_disturbances.len()],
             scenario,
+            plant,
             started,
             drives,
         };
@@ -99,7 +110,8 @@ impl Schedule {
             let name = if k == 0 { "" } else { wiring.names[k].as_str() };
             controllers.push(gathering.controller(&Place { events, field, sensor, drive, name }, at_rest[sensor])?);
         }
-        let Gathering { loads, inputs, parameters, mut at_drives, sensors, drives, .. } = gathering;
+        let Gathering { loads, inputs, parameters, mut at_drives, sensors, disturbance_sensors, drives, .. } =
+            gathering;
         for (drive, load) in at_drives.iter_mut().zip(loads) {
             drive.load = load.timeline(0.0);
         }
@@ -109,6 +121,7 @@ impl Schedule {
             controllers,
             drives: at_drives,
             sensors,
+            disturbance_sensors,
             inputs: inputs.into_iter().enumerate().map(|(k, changes)| changes.timeline(rest(k))).collect(),
             parameters: parameters.into_iter().map(|(k, changes, start)| (k, changes.timeline(start))).collect(),
         })
@@ -144,7 +157,10 @@ impl Gathering<'_> {
                 Event::ToAutomatic { at } => switches.push((first_scan_at(*at), Switch::Automatic)),
                 Event::ValveSticks { at, lasts } => self.at_drives[place.drive].sticking.push(scans(*at, *lasts)),
                 Event::ValveFails { at, lasts } => self.at_drives[place.drive].failing.push(scans(*at, *lasts)),
-                Event::SensorFails { at, lasts, how } => self.sensors[place.sensor].push((scans(*at, *lasts), *how)),
+                Event::SensorFails { at, lasts, how, signal } => {
+                    let failing = self.sensor(signal.as_deref(), place, &field)?;
+                    failing.push((scans(*at, *lasts), *how));
+                }
                 _ => {}
             }
         }
@@ -166,6 +182,24 @@ impl Gathering<'_> {
         let walk = format!("{name} {index} {}", place.name);
         apply_load(converted.as_ref().unwrap_or(event), changes, rest, self.scenario, walk.trim_end());
         Ok(())
+    }
+
+    /// When the sensor of a signal fails, and how: of what the controller measures where none is named.
+    fn sensor(&mut self, signal: Option<&str>, place: &Place, field: &str) -> Result<&mut Vec<(Scans, Failure)>> {
+        let Some(name) = signal else { return Ok(&mut self.sensors[place.sensor]) };
+        let measured = self.plant.measured_tags();
+        if let Some(k) = measured.iter().position(|tag| *tag == name) {
+            return Ok(&mut self.sensors[k]);
+        }
+        let disturbances = &self.plant.measured_disturbances;
+        match disturbances.iter().position(|one| one.tag == name) {
+            Some(k) => Ok(&mut self.disturbance_sensors[k]),
+            None => {
+                let known: Vec<&str> =
+                    measured.into_iter().chain(disturbances.iter().map(|one| one.tag.as_str())).collect();
+                Err(Error::invalid(format!("{field}.signal"), format!("“{name}”"), known.join(", ")))
+            }
+        }
     }
 
     fn parameter(&mut self, at: f64, parameter: &str, to: f64, over: f64, field: &str) -> Result<()> {

@@ -157,7 +157,11 @@ impl Trial {
                 Column { of: None, tag, ..column.clone() }
             });
         // What the process itself does is the same from everywhere.
-        let disturbances = trace.columns.iter().filter(|column| column.role == ColumnRole::Disturbance).cloned();
+        let disturbances = trace
+            .columns
+            .iter()
+            .filter(|column| matches!(column.role, ColumnRole::Disturbance | ColumnRole::MeasuredDisturbance))
+            .cloned();
         Ok(Some(Trace {
             columns: columns.chain(disturbances).collect(),
             output_limits: self.candidate.output_limits(&wired.controller, op),

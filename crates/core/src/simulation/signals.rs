@@ -1,4 +1,4 @@
-//! The signals of a plant beside its PV and OP: where several loops meet on one process.
+//! The signals of a plant beside its PV and OP: where several loops meet on one process, and inputs that are measured.
 
 use super::Signal;
 use crate::instrument::{ActuatorSpec, SensorSpec};
@@ -25,6 +25,22 @@ pub struct Measured {
     /// follows from where the plant rests.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub rest: Option<f64>,
+    /// Its sensor.
+    #[serde(default, skip_serializing_if = "is_perfect")]
+    pub sensor: SensorSpec,
+}
+
+/// An input of the process that no OP drives and that is measured: a disturbance that a feed-forward, a ratio or a predictive controller
+/// can know of, as its sensor shows it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct MeasuredInput {
+    /// Tag by which controllers read it, for example `FI-205`.
+    pub tag: String,
+    /// Span with its unit, which is that of the input.
+    pub span: Span,
+    /// Name of the input of the process.
+    pub input: String,
     /// Its sensor.
     #[serde(default, skip_serializing_if = "is_perfect")]
     pub sensor: SensorSpec,
@@ -124,6 +140,29 @@ impl Measured {
     #[must_use]
     pub fn signal(&self) -> Signal {
         Signal { tag: self.tag.clone(), span: self.span.clone() }
+    }
+}
+
+impl MeasuredInput {
+    pub(super) fn validate(&self, field: &str) -> Result<()> {
+        check_tag(field, &self.tag)?;
+        self.span.validate(&format!("{field}.span"))?;
+        self.sensor.validate(&format!("{field}.sensor"))
+    }
+
+    /// Position of the input. Errors where an OP drives it, or it is in another unit than the span.
+    pub(super) fn position(&self, description: &Description, driven: &[usize], field: &str) -> Result<usize> {
+        let input = Description::position(&description.inputs, &self.input, &format!("{field}.input"))?;
+        if driven.contains(&input) {
+            let sentence = format!("{} is driven by an OP, and no disturbance.", self.input);
+            return Err(Error::said(format!("{field}.input"), sentence));
+        }
+        let Quantity { name, unit, .. } = &description.inputs[input];
+        if unit == &self.span.unit {
+            return Ok(input);
+        }
+        let allowed = format!("{unit}, the unit of {name}");
+        Err(Error::invalid(format!("{field}.span.unit"), format!("“{}”", self.span.unit), allowed))
     }
 }
 

@@ -24,6 +24,8 @@ pub enum ColumnRole {
     Position,
     /// An input that the scenario moves.
     Disturbance,
+    /// An input as its sensor shows it.
+    MeasuredDisturbance,
     /// The input that the OP drives, in its own unit.
     DrivenInput,
     /// Another output of the process.
@@ -44,7 +46,7 @@ impl ColumnRole {
             Self::ProcessVariable => Role::Pv,
             Self::Output => Role::Op,
             Self::SetPoint => Role::Sp,
-            Self::Disturbance => Role::Dv,
+            Self::Disturbance | Self::MeasuredDisturbance => Role::Dv,
             _ => Role::Other,
         }
     }

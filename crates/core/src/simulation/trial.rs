@@ -102,7 +102,8 @@ impl Trial {
         let wiring = Wiring::new(&self.plant, &self.candidate)?;
         self.scenario.validate(&wiring, &self.candidate)?;
         let of_process = ("process.dead_time".to_owned(), self.plant.process.dead_time(&self.plant.pv.span.unit)?);
-        let of_sensors = self.plant.sensors().map(|(field, sensor)| (format!("{field}.dead_time"), sensor.dead_time));
+        let sensors = self.plant.sensors().chain(self.plant.disturbance_sensors());
+        let of_sensors = sensors.map(|(field, sensor)| (format!("{field}.dead_time"), sensor.dead_time));
         for (field, dead_time) in std::iter::once(of_process).chain(of_sensors) {
             let delay = dead_time / self.scenario.scan;
             if delay > MOST_DELAY_SCANS {

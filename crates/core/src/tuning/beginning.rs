@@ -61,7 +61,8 @@ pub fn begin_with(kind: ControllerKind, trial: &Trial) -> Result<Beginning> {
     };
     if kind == ControllerKind::Predictive {
         let scan = predictive_scan(&trial.plant, trial.scenario.scan)?;
-        let begun = of_candidate(begin_predictive(&trial.plant, scan, &[])?)?;
+        let known: Vec<String> = trial.plant.measured_disturbances.iter().map(|one| one.input.clone()).collect();
+        let begun = of_candidate(begin_predictive(&trial.plant, scan, &known)?)?;
         return Ok(Beginning { scenario: Scenario { scan, ..begun.scenario }, ..begun });
     }
     let has_seats =

@@ -1,6 +1,6 @@
 //! The trial that a loop begins with: a model as the process, SIMC settings, the standard scenario.
 
-use super::loops::{LoopsAnswer, LoopsQuestion, begin_loops, with_further};
+use super::loops::{FurtherSignal, LoopsAnswer, LoopsQuestion, begin_loops, with_further};
 use super::{SimcChoice, Tuning, simc};
 use crate::assessment::{InteractionQuestion, loop_channel};
 use crate::controller::ControllerSpec;
@@ -87,7 +87,7 @@ fn plant_of_matrix(model: &Model, pv: &Signal, op: &Signal) -> Result<Plant> {
     plant.measured = description.outputs.first().map(|output| output.name.clone());
     plant.drive = description.inputs.first().map(|input| Drive { input: input.name.clone(), at_0: 0.0, at_100: 100.0 });
     for (own, output) in model.outputs.iter().zip(&description.outputs).skip(1) {
-        plant = with_further(&plant, Some(&output.name), None)?;
+        plant = with_further(&plant, &[FurtherSignal::Output(&output.name)])?;
         plant.further_measured.iter_mut().rev().take(1).for_each(|signal| signal.tag.clone_from(&own.tag));
     }
     let inputs = model.inputs.iter().zip(&description.inputs).zip(&operating.inputs).skip(1);

@@ -86,7 +86,11 @@ pub fn mismatch_map(
     let share = |k: usize| k as f64 / (points - 1) as f64;
     let gain_ratios: Vec<f64> = (0..points).map(|k| least_gain * (most_gain / least_gain).powf(share(k))).collect();
     let dead_time_ratios: Vec<f64> = (0..points).map(|k| shortest + (longest - shortest) * share(k)).collect();
-    let row = |dead_time: f64, gains: &[f64]| row(plant, pv_span, scan, controller, dead_time, gains);
+    let law = match controller {
+        ControllerSpec::Predictive(settings) => Some(law_of(settings, pv_span, scan)?),
+        _ => None,
+    };
+    let row = |dead_time: f64, gains: &[f64]| row(plant, pv_span, scan, (controller, law.as_ref()), dead_time, gains);
     let nominal = row(1.0, &[1.0])?;
     let Some(Some((_, nominal_error))) = nominal.cells.first().copied() else {
         return Err(Error::unfit("the loop is unstable with the model as it is", "choose settings that hold it first"));
@@ -130,7 +134,7 @@ fn row(
     nominal: &Controlled,
     pv_span: &Span,
     scan: f64,
-    controller: &ControllerSpec,
+    (controller, law): (&ControllerSpec, Option<&Law>),
     dead_time: f64,
     gains: &[f64],
 ) -> Result<Row> {
@@ -140,11 +144,12 @@ fn row(
     };
     let sampled = sampled(&varied(1.0)?, pv_span, scan)?;
     let process = nominal.as_seen(scan);
-    if let ControllerSpec::Predictive(settings) = controller {
+    let error = |ratio: f64| load_error(&varied(ratio)?, pv_span, scan, controller, law);
+    if let (ControllerSpec::Predictive(settings), Some(law)) = (controller, law) {
         let grid = FrequencyGrid::new(&sampled, settings.horizon.max(process.time_scale()), process.dead_time());
-        let family = planned(&grid, settings, pv_span, scan)?;
-        let closed = |ratio: f64| family.close_on(&grid, 1.0, ratio);
-        return along(gains, closed, |ratio| load_error(&varied(ratio)?, pv_span, scan, controller));
+        let feedback = grid.map(|omega| -law.response(omega)[(0, 0)]);
+        let family = Family::of_response(&grid, &feedback, law.integrators());
+        return along(gains, |ratio| family.close_on(&grid, 1.0, ratio), error);
     }
     let Some(pid) = controller.main_pid().filter(|_| !matches!(controller, ControllerSpec::Cascade(_))) else {
         return Err(Error::unfit(
@@ -162,21 +167,19 @@ fn row(
     };
     // The gain of the plant multiplies the loop, not the controller's own model.
     let closed = |ratio: f64| family.close_on(&grid, pid.gain, ratio);
-    along(gains, closed, |ratio| load_error(&varied(ratio)?, pv_span, scan, controller))
+    along(gains, closed, error)
 }
 
 /// What a predictive controller of one CV by one MV does while it feels no limit. Errors where it has no such law, or one that is
 /// unstable by itself.
-fn planned(grid: &FrequencyGrid, settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<Family> {
+fn law_of(settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<Law> {
     let [_] = &settings.mvs[..] else {
         return Err(Error::unfit("the map is of one CV and one MV", "look at the frequency view for several"));
     };
     let law = Law::of(settings, std::slice::from_ref(pv_span), scan)?;
-    let law = law.filter(|law| law.unstable_poles() == 0).ok_or_else(|| {
+    law.filter(|law| law.unstable_poles() == 0).ok_or_else(|| {
         Error::unfit("this predictive controller has no law that stands still", "let it follow a set point")
-    })?;
-    let feedback = grid.map(|omega| -law.response(omega)[(0, 0)]);
-    Ok(Family::of_response(grid, &feedback, law.integrators()))
+    })
 }
 
 /// A row from what closes the loop at a gain ratio, and the error that a load then costs.

@@ -22,8 +22,8 @@ pub use first_trial::{
     FirstTrial, begin_as_paired, begin_on_model, begin_on_plant, first_trial, first_trial_on, process_of,
 };
 pub use loops::{
-    Another, Decoupler, InOrder, LoopsAnswer, LoopsMethod, LoopsQuestion, TunedLoop, another_controller, begin_loops,
-    tune_in_order, with_further,
+    Another, Decoupler, FurtherSignal, InOrder, LoopsAnswer, LoopsMethod, LoopsQuestion, TunedLoop, another_controller,
+    begin_loops, tune_in_order, with_further,
 };
 pub use mismatch::{MismatchMap, MismatchQuestion, mismatch_map};
 pub use optimise::{
@@ -31,7 +31,7 @@ pub use optimise::{
     Variation, optimise, trade_off,
 };
 pub use over_load::{LoadPoint, LoadQuestion, OverLoad, over_load};
-pub use predictive::{begin_predictive, predictive_scan};
+pub use predictive::{begin_predictive, predictive_scan, with_equations, with_linear_model};
 pub use rules::{Aim, Rule, RuleChoice, RuleTuning, Terms, tune_by_rule};
 pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};
 pub use ultimate::{RelayReading, UltimatePoint, read_relay, ultimate_point};

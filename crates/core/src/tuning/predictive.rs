@@ -2,7 +2,7 @@
 
 use crate::controller::ControllerSpec;
 use crate::controller::predictive::{
-    Cell, ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
+    Cell, ControlledVariable, DisturbanceAt, Drives, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
     PredictiveSettings, Shapes,
 };
 use crate::instrument::SensorSpec;
@@ -70,9 +70,14 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         model,
         cvs: Vec::new(),
         mvs: Vec::new(),
+        inputs: Default::default(),
         dvs: known
             .iter()
-            .map(|name| MeasuredDisturbance { signal: name.clone(), input: name.clone(), known_ahead: false })
+            .map(|name| MeasuredDisturbance {
+                signal: plant.signal_of_input(name).to_owned(),
+                input: name.clone(),
+                known_ahead: false,
+            })
             .collect(),
         horizon: horizon as f64 * scan,
         moves: moves(horizon, mvs),
@@ -107,7 +112,9 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         // The move that brings a CV back by 1 % of span as soon as it should be, of the CV that asks for the largest.
         let asked = (0..cvs.min(mvs)).map(|k| {
             let (own, strongest) = (shapes.cell(k, j), shapes.cell(k, shapes.strongest(k)));
-            let after = ((own.dead + back_after(k)).round() as usize).clamp(1, MOST_SCANS_AHEAD);
+            // What runs away looks late beside what it comes to in the end: only what is dead is.
+            let dead = runaway.map_or(own.dead, |_| matrix.longest_dead_time() / scan);
+            let after = ((dead + back_after(k)).round() as usize).clamp(1, MOST_SCANS_AHEAD);
             let moved = responses[j][(after - 1, k)].abs();
             if own.gain.abs() > 0.1 * strongest.gain.abs() && moved > 0.0 { moved.recip() } else { 0.0 }
         });
@@ -121,9 +128,90 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             usual_move,
             rests_at: (0..cvs).all(|k| shapes.strongest(k) != j).then_some(at_start[j]),
             cost: 0.0,
+            drives: None,
         });
     }
     Ok(Candidate { further: seats(plant), ..Candidate::new(ControllerSpec::Predictive(Box::new(settings))) })
+}
+
+/// The same settings with the equations of the plant itself for a model, where these are not linear: what leads the signals, what limits
+/// them and what is known of them stays; nothing counts beyond the horizon. What an OP does is taken as straight as it is where the plant
+/// starts, and sensors as prompt. Errors where the process is linear, or an MV is no OP of the plant.
+pub fn with_equations(plant: &Plant, settings: &PredictiveSettings) -> Result<PredictiveSettings> {
+    if plant.process.linear_process(&plant.pv.span.unit)?.is_some() {
+        return Err(Error::unfit(
+            "the process of the plant is linear",
+            "a linear model, which this controller has already, says all there is",
+        ));
+    }
+    let started = plant.start()?;
+    let description = started.process.description();
+    let (outputs, inputs) = signals_of(plant, &started, description);
+    let mut with = PredictiveSettings { model: plant.process.clone(), beyond_horizon: false, ..settings.clone() };
+    with.inputs = description
+        .inputs
+        .iter()
+        .zip(&started.inputs)
+        .filter(|(known, value)| known.value != **value)
+        .map(|(known, value)| (known.name.clone(), *value))
+        .collect();
+    let ops: Vec<f64> =
+        std::iter::once(started.op).chain(plant.further_driven.iter().map(|one| one.at_start)).collect();
+    let mut renamed: Vec<(String, String)> = Vec::new();
+    for (k, mv) in with.mvs.iter_mut().enumerate() {
+        let Some(at) = inputs.iter().position(|one| one.tag == mv.tag) else {
+            let known: Vec<&str> = inputs.iter().map(|one| one.tag.as_str()).collect();
+            return Err(Error::invalid(format!("controller.mvs[{k}].tag"), format!("“{}”", mv.tag), known.join(", ")));
+        };
+        let at_0 = started.inputs[inputs[at].place] - inputs[at].per_percent * ops[at];
+        renamed.push((std::mem::replace(&mut mv.input, inputs[at].name.clone()), inputs[at].name.clone()));
+        mv.drives = Some(Drives { at_0, at_100: at_0 + 100.0 * inputs[at].per_percent });
+    }
+    for (k, cv) in with.cvs.iter_mut().enumerate() {
+        let Some(output) = outputs.iter().find(|one| one.tag == cv.tag) else {
+            let known: Vec<&str> = outputs.iter().map(|one| one.tag.as_str()).collect();
+            return Err(Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", ")));
+        };
+        cv.output.clone_from(&output.name);
+        if let Some(DisturbanceAt::Input(name)) = &mut cv.disturbance
+            && let Some((_, now)) = renamed.iter().find(|(before, _)| before == name)
+        {
+            name.clone_from(now);
+        }
+    }
+    if with.cvs.iter().any(|cv| cv.follows_set_point) {
+        with.mvs.iter_mut().for_each(|mv| mv.cost = 0.0);
+    }
+    with.validate().map(|()| with)
+}
+
+/// The same settings with the linear model that a predictive controller of this plant begins with, about where the plant rests. Errors where
+/// the plant does not rest, or a CV or MV is no signal of it.
+pub fn with_linear_model(plant: &Plant, scan: f64, settings: &PredictiveSettings) -> Result<PredictiveSettings> {
+    let known: Vec<String> = settings.dvs.iter().map(|dv| dv.input.clone()).collect();
+    let begun = begin_predictive(plant, scan, &known)?;
+    let Some(begun) = begun.predictive() else { return Err(Error::unfit("no controller plans", "begin with one")) };
+    let mut with = PredictiveSettings {
+        model: begun.model.clone(),
+        inputs: Default::default(),
+        beyond_horizon: true,
+        ..settings.clone()
+    };
+    for (k, cv) in with.cvs.iter_mut().enumerate() {
+        let known: Vec<&str> = begun.cvs.iter().map(|one| one.tag.as_str()).collect();
+        let own = begun.cvs.iter().find(|one| one.tag == cv.tag).ok_or_else(|| {
+            Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", "))
+        })?;
+        cv.output.clone_from(&own.output);
+    }
+    for (k, mv) in with.mvs.iter_mut().enumerate() {
+        let known: Vec<&str> = begun.mvs.iter().map(|one| one.tag.as_str()).collect();
+        let own = begun.mvs.iter().find(|one| one.tag == mv.tag).ok_or_else(|| {
+            Error::invalid(format!("controller.mvs[{k}].tag"), format!("“{}”", mv.tag), known.join(", "))
+        })?;
+        (mv.input, mv.drives) = (own.input.clone(), None);
+    }
+    with.validate().map(|()| with)
 }
 
 /// The scan that a predictive controller of a plant is proposed with: `scan`, where that is not so short that the plant takes too many of

@@ -91,6 +91,7 @@ pub fn mv(k: usize, usual_move: f64) -> ManipulatedVariable {
         usual_move,
         rests_at: None,
         cost: 0.0,
+        drives: None,
     }
 }
 
@@ -99,6 +100,7 @@ pub fn settings(cells: &Cells, loops: usize, horizon: f64, moves: Vec<u32>) -> P
         model: process(cells),
         cvs: (1..=cells.len()).map(cv).collect(),
         mvs: (1..=loops).map(|k| mv(k, 1.0)).collect(),
+        inputs: Default::default(),
         dvs: Vec::new(),
         horizon,
         moves,

@@ -21,6 +21,13 @@ async fn main() -> Result<()> {
     ] {
         page.go(&application.address(&format!("/loops/{tag}/control"))).await?;
         page.drawn().await?;
+        if tag == "TIC-501" {
+            // The trial with a gain: the first one, a split range.
+            let first = "[...document.querySelectorAll('tr')].find((row) => row.cells[0]?.textContent?.trim().startsWith('A')).click()";
+            page.script(first).await?;
+            page.shows("heats below").await?;
+            page.drawn().await?;
+        }
         if let Some(duration) = duration {
             page.click("Scenario").await?;
             page.enter("Duration", duration).await?;

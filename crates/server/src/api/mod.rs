@@ -15,6 +15,7 @@ mod loops;
 mod models;
 mod physical;
 mod plants;
+mod predictive;
 mod preparation;
 mod proofs;
 mod records;
@@ -71,6 +72,7 @@ pub(crate) fn router() -> OpenApiRouter<AppState> {
         .merge(analyses::router())
         .merge(physical::router())
         .merge(plants::router())
+        .merge(predictive::router())
         .merge(trials::router())
         .merge(sweeps::router())
         .merge(robustness::router())

@@ -8,7 +8,7 @@ use antistasis_core::assessment::{Interaction, InteractionQuestion, PlantAnalysi
 use antistasis_core::process::{Description, EquationsSpec, Offer, ProcessSpec, StepTable, TextFault, offers};
 use antistasis_core::simulation::Plant;
 use antistasis_core::tuning::{
-    LoadQuestion, LoopsAnswer, LoopsQuestion, OverLoad, begin_loops, over_load, with_further,
+    FurtherSignal, LoadQuestion, LoopsAnswer, LoopsQuestion, OverLoad, begin_loops, over_load, with_further,
 };
 use axum::Json;
 use serde::{Deserialize, Serialize};
@@ -215,13 +215,24 @@ struct FurtherRequest {
     /// The input that is to be driven, too; null for none.
     #[serde(default)]
     input: Option<String>,
+    /// The input that is to be measured as a disturbance; null for none.
+    #[serde(default)]
+    disturbance: Option<String>,
 }
 
-/// The plant with a further measured or driven signal on the span that is usual for it. Refused (422) where its process has no such
+/// The plant with a further measured or driven signal, or a measured disturbance, on the span that is usual for it. Refused (422) where its process has no such
 /// signal, or it is measured or driven already.
 #[utoipa::path(post, path = "/api/v1/plants/further", tag = "plants", request_body = FurtherRequest,
     responses((status = 200, body = Plant), (status = 422, body = Problem)))]
 async fn further_signals(Body(request): Body<FurtherRequest>) -> Result<Json<Plant>, Problem> {
-    let FurtherRequest { plant, output, input } = request;
-    Ok(Json(compute(move || with_further(&plant, output.as_deref(), input.as_deref())).await??))
+    let FurtherRequest { plant, output, input, disturbance } = request;
+    let with = move || {
+        let signals = [
+            output.as_deref().map(FurtherSignal::Output),
+            input.as_deref().map(FurtherSignal::Driven),
+            disturbance.as_deref().map(FurtherSignal::Disturbance),
+        ];
+        with_further(&plant, &signals.into_iter().flatten().collect::<Vec<_>>())
+    };
+    Ok(Json(compute(with).await??))
 }

@@ -7,6 +7,7 @@ mod verdicts;
 
 pub use frequency::InteractionCurves;
 pub use pairing::{Pair, Pairing};
+pub(crate) use question::usual_span;
 pub use question::{DrivenInput, InteractionQuestion, MeasuredOutput, SignalOffers};
 
 use crate::lti::TransferMatrix;

@@ -47,7 +47,7 @@ fn high(quantity: &Quantity) -> f64 {
 }
 
 /// A span that holds its usual value and as much again.
-fn usual_span(quantity: &Quantity) -> Span {
+pub(crate) fn usual_span(quantity: &Quantity) -> Span {
     let [low, high] = if quantity.value < 0.0 { [-high(quantity), 0.0] } else { [0.0, high(quantity)] };
     Span::new(low, high, &quantity.unit)
 }

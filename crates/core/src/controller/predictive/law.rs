@@ -3,6 +3,7 @@
 use super::settings::PredictiveSettings;
 use super::{KnownAhead, Predictive, Sight};
 use crate::Result;
+use crate::controller::{Controller, Explanation, Reading};
 use crate::numerics::eigenvalues;
 use crate::units::Span;
 use nalgebra::{DMatrix, DVector, Hessenberg};
@@ -34,9 +35,9 @@ pub struct Law {
 
 impl Law {
     /// Of a controller with these settings, the spans of its CVs, and its scan in s. None where it follows no set point: without a limit
-    /// it does nothing then; and where it answers so strongly that no nudge leaves its MVs off their ends.
+    /// it does nothing then; with a model that is not linear, whose law is another one everywhere; and where it answers so strongly that no nudge leaves its MVs off their ends.
     pub fn of(settings: &PredictiveSettings, spans: &[Span], scan: f64) -> Result<Option<Self>> {
-        if !settings.cvs.iter().any(|cv| cv.follows_set_point) {
+        if !settings.cvs.iter().any(|cv| cv.follows_set_point) || settings.linear()?.is_none() {
             return Ok(None);
         }
         let mut free = settings.clone();
@@ -82,6 +83,48 @@ impl Law {
     #[must_use]
     pub fn unstable_poles(&self) -> usize {
         self.unstable
+    }
+}
+
+/// The law of one MV by one CV at work: what a loop far from all limits does, without a plan at every scan.
+#[derive(Debug, Clone)]
+pub struct LawAtWork {
+    law: Law,
+    s: DVector<f64>,
+    next: DVector<f64>,
+    /// Where it rested: the CV in % of span, and the MV in %.
+    rest: [f64; 2],
+    output: f64,
+}
+
+impl Law {
+    /// At work, at rest.
+    #[must_use]
+    pub fn at_work(&self) -> LawAtWork {
+        let none = DVector::zeros(self.h.nrows());
+        LawAtWork { law: self.clone(), s: none.clone(), next: none, rest: [0.0; 2], output: 0.0 }
+    }
+}
+
+impl Controller for LawAtWork {
+    fn scan(&mut self, reading: Reading) -> f64 {
+        let Self { law, s, next, rest, .. } = self;
+        let off = reading.measurement - rest[0];
+        self.output = rest[1] + law.c.row(0).tr_dot(s) + law.d[(0, 0)] * off;
+        next.gemv(1.0, &law.h, s, 0.0);
+        next.axpy(off, &law.b.column(0), 1.0);
+        std::mem::swap(s, next);
+        self.output
+    }
+
+    fn track(&mut self, reading: Reading, output: f64) {
+        self.s.fill(0.0);
+        self.rest = [reading.measurement, output];
+        self.output = output;
+    }
+
+    fn explain(&self) -> Explanation {
+        Explanation { unlimited: self.output, limited: self.output, ..Explanation::default() }
     }
 }
 

@@ -7,7 +7,9 @@
 //! disturbances and targets).
 
 mod ahead;
+mod explicit;
 mod law;
+mod nonlinear;
 mod observer;
 mod prediction;
 mod settings;
@@ -15,19 +17,21 @@ mod shapes;
 mod targets;
 
 pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
-pub use law::Law;
+pub use explicit::{Explicit, Parameter, RegionMap, RegionOnMap};
+pub use law::{Law, LawAtWork};
 pub use settings::{
-    ControlledVariable, DisturbanceAt, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance, PredictiveSettings,
-    RankedLimit,
+    ControlledVariable, DisturbanceAt, Drives, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
+    PredictiveSettings, RankedLimit,
 };
 pub use shapes::{Cell, Shapes};
 
 use crate::lti::{Discrete, TransferMatrix};
 use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
-use crate::process::{Description, Process};
+use crate::process::Description;
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
+use nonlinear::{MISSED, MOST_PLANS, NEARER, NonLinear, SAME_PLAN};
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
@@ -42,6 +46,8 @@ pub struct Predictive {
     spans: Vec<Span>,
     scan: f64,
     observer: Observer,
+    /// Of a model that is not linear: what is believed and expected, in the place of the observer and of what that expects.
+    nonlinear: Option<Box<NonLinear>>,
     targets: Targets,
     prediction: Prediction,
     weights: Weights,
@@ -156,19 +162,21 @@ pub struct KnownAhead<'a> {
 impl PredictiveSettings {
     /// The model from MVs and measured disturbances to CVs, in % of these widths of their spans.
     fn matrix(&self, widths: impl Iterator<Item = f64>) -> Result<TransferMatrix> {
-        let linear = self.linear()?;
-        let description = linear.description();
+        let (all, description) = self.all_responses()?;
         let (mut outputs, mut inputs) = (Vec::new(), Vec::new());
         for (k, (cv, width)) in self.cvs.iter().zip(widths).enumerate() {
             let field = format!("controller.cvs[{k}].output");
             outputs.push((Description::position(&description.outputs, &cv.output, &field)?, 100.0 / width));
         }
-        let mvs = self.mvs.iter().enumerate().map(|(k, mv)| (format!("controller.mvs[{k}].input"), &mv.input));
-        let dvs = self.dvs.iter().enumerate().map(|(k, dv)| (format!("controller.dvs[{k}].input"), &dv.input));
-        for (field, input) in mvs.chain(dvs) {
-            inputs.push((Description::position(&description.inputs, input, &field)?, 1.0));
+        let per_percent = |mv: &ManipulatedVariable| mv.drives.map_or(1.0, |ends| (ends.at_100 - ends.at_0) / 100.0);
+        let mvs = self.mvs.iter().enumerate();
+        let mvs = mvs.map(|(k, mv)| (format!("controller.mvs[{k}].input"), &mv.input, per_percent(mv)));
+        let dvs = self.dvs.iter().enumerate();
+        let dvs = dvs.map(|(k, dv)| (format!("controller.dvs[{k}].input"), &dv.input, 1.0));
+        for (field, input, per_unit) in mvs.chain(dvs) {
+            inputs.push((Description::position(&description.inputs, input, &field)?, per_unit));
         }
-        Ok(linear.transfer_matrix().part(&outputs, &inputs))
+        Ok(all.part(&outputs, &inputs))
     }
 
     /// What the responses of its model look like at this scan; gains in the units of the CVs per %.
@@ -193,8 +201,11 @@ impl Predictive {
         }
         let observer = Observer::new(settings, model)?;
         let targets = Targets::new(settings, &observer)?;
-        let weights = Weights::of(settings);
+        let linear = settings.linear()?.is_some();
+        let weights = Weights::of(settings, linear);
         let prediction = Prediction::new(settings, &observer, scans, &weights);
+        let nonlinear =
+            if linear { None } else { Some(Box::new(NonLinear::new(settings, spans, scan, scans, &observer.places)?)) };
         let (rows, normals) = constraints(settings, &prediction);
         let program = RankedProgram::new(&prediction.cost(&weights), &normals).ok_or_else(|| {
             Error::said("controller.model", "The cost of the moves cannot be computed with this model and horizon.")
@@ -240,6 +251,7 @@ impl Predictive {
             spans: spans.to_vec(),
             scan,
             observer,
+            nonlinear,
             targets,
             prediction,
             weights,
@@ -253,6 +265,12 @@ impl Predictive {
     pub fn rest(&mut self, measured: &[f64], outputs: &[f64], disturbances: &[f64]) {
         self.base = Base { cvs: measured.to_vec(), mvs: outputs.to_vec(), dvs: disturbances.to_vec() };
         self.observer.rest();
+        if let Some(nonlinear) = &mut self.nonlinear {
+            for (disturbance, mv) in nonlinear.rest(measured, outputs, disturbances) {
+                self.observer.places[disturbance].1 = DisturbanceAt::Input(self.settings.mvs[mv].input.clone());
+            }
+            self.observer.d.copy_from_slice(nonlinear.disturbances());
+        }
         self.inputs.fill(0.0);
         self.outputs.copy_from_slice(outputs);
     }
@@ -263,7 +281,13 @@ impl Predictive {
         for (j, (input, applied)) in self.inputs.iter_mut().zip(sight.applied).enumerate() {
             *input = applied - self.base.mvs[j];
         }
-        self.observer.advance(&self.inputs);
+        match &mut self.nonlinear {
+            Some(nonlinear) => {
+                let stood = self.inputs.iter().skip(m).zip(&self.base.dvs);
+                nonlinear.advance(sight.applied, &stood.map(|(by, base)| base + by).collect::<Vec<_>>());
+            }
+            None => self.observer.advance(&self.inputs),
+        }
         for (k, value) in sight.disturbances.iter().enumerate() {
             let value = value - self.base.dvs[k];
             self.last.steps[k] = value - self.inputs[m + k];
@@ -273,8 +297,18 @@ impl Predictive {
         for (k, measured) in sight.measured.iter().enumerate() {
             last.outputs[k] = measured - self.base.cvs[k];
         }
-        self.observer.correct(last.outputs.as_slice());
-        self.observer.outputs(&mut last.outputs);
+        match &mut self.nonlinear {
+            Some(nonlinear) => {
+                nonlinear.correct(sight.measured);
+                let shown = nonlinear.outputs().into_iter().zip(&self.base.cvs).map(|(shown, base)| shown - base);
+                last.outputs.iter_mut().zip(shown).for_each(|(own, shown)| *own = shown);
+                self.observer.d.copy_from_slice(nonlinear.disturbances());
+            }
+            None => {
+                self.observer.correct(last.outputs.as_slice());
+                self.observer.outputs(&mut last.outputs);
+            }
+        }
         self.see(sight);
         self.see_ahead(&sight.ahead);
         self.seek_targets();
@@ -362,6 +396,16 @@ impl Predictive {
 
     fn seek_targets(&mut self) {
         let (own, last) = (self.observer.model.own(), &mut self.last);
+        if self.nonlinear.is_some() {
+            // Nothing is sought beyond the horizon: it rests where it is wanted, or where it is.
+            for k in 0..last.outputs.len() {
+                self.targets.outputs[k] = if last.followed[k] { last.set_points[k] } else { last.outputs[k] };
+            }
+            for (j, (wish, before)) in last.wishes.iter().zip(&last.before).enumerate() {
+                self.targets.rest[own + j] = if wish.is_finite() { *wish } else { *before };
+            }
+            return;
+        }
         last.now.rows_mut(0, own).copy_from(&self.observer.x.rows(0, own));
         for (j, before) in last.before.iter().enumerate() {
             last.now[own + j] = *before;
@@ -400,10 +444,148 @@ impl Predictive {
     }
 
     fn plan(&mut self) {
+        if self.nonlinear.is_some() {
+            return self.plan_along_path();
+        }
+        self.pose();
+        self.solve();
+    }
+
+    fn solve(&mut self) {
+        let most = self.settings.most_steps as usize;
+        self.last.solved = self.program.solve(self.last.linear.as_slice(), &self.last.bounds, most);
+    }
+
+    /// Plans with a model that is not linear: along the path of the last plan, until that leads along itself.
+    fn plan_along_path(&mut self) {
+        let dvs = self.disturbances_ahead();
+        let mut path = self.nonlinear.as_ref().map_or_else(Vec::new, |one| one.planned().to_vec());
+        let (mut cost, mut room, mut steps) = (self.cost_along(&path, &dvs), f64::INFINITY, 0);
+        self.pose();
+        for left in (0..MOST_PLANS).rev() {
+            self.stay_near(&path, room);
+            self.solve();
+            steps += self.last.solved.steps;
+            let planned = self.planned();
+            let further = furthest(&planned, &path);
+            let now = self.cost_along(&planned, &dvs);
+            if now > cost && further > SAME_PLAN && left > 0 {
+                room = NEARER * further;
+                continue;
+            }
+            (path, cost, room) = (planned, now, 2.0 * room);
+            if let Some(nonlinear) = &mut self.nonlinear {
+                nonlinear.take(path.clone());
+            }
+            if further <= SAME_PLAN || left == 0 {
+                break;
+            }
+            self.pose();
+        }
+        self.last.solved.steps = steps;
+    }
+
+    /// MVs as the last program has them, in %, by MV and by scan.
+    fn planned(&self) -> Vec<Vec<f64>> {
+        let (scans, blocks) = (self.prediction.scans, self.prediction.begins.len());
+        let of_mv = |j: usize| {
+            let (low, high) = (self.settings.mvs[j].low, self.settings.mvs[j].high);
+            let before = self.base.mvs[j] + self.last.before[j];
+            let (low, high) = (low.min(before), high.max(before));
+            let moves = self.prediction.begins.iter().zip(&self.program.x()[j * blocks..(j + 1) * blocks]);
+            let made =
+                |scan: usize| moves.clone().filter(move |(begin, _)| **begin <= scan).map(|(_, by)| by).sum::<f64>();
+            (0..scans).map(|scan| (before + made(scan)).clamp(low, high)).collect()
+        };
+        (0..self.settings.mvs.len()).map(of_mv).collect()
+    }
+
+    /// Keeps MVs within so much of a path, in %, beside their limits.
+    fn stay_near(&mut self, path: &[Vec<f64>], room: f64) {
+        for row in 0..self.rows.len() {
+            let mut bound = self.bound(self.rows[row]);
+            if let Constraint::Position { mv, block, high } = self.rows[row]
+                && self.last.available[mv]
+            {
+                let by = path[mv][self.prediction.begins[block]] - self.base.mvs[mv] - self.last.before[mv];
+                bound = bound.max(if high { -by - room } else { by - room });
+            }
+            self.last.bounds[row] = bound;
+        }
+    }
+
+    /// What a plan costs as the equations have it; infinite where they cannot be carried on under it.
+    fn cost_along(&mut self, planned: &[Vec<f64>], dvs: &[Vec<f64>]) -> f64 {
+        let Some(path) = self.nonlinear.as_mut().and_then(|nonlinear| nonlinear.path(planned, dvs)) else {
+            return f64::INFINITY;
+        };
+        let p = self.settings.cvs.len();
+        let mut cost = 0.0;
+        for (row, value) in path.iter().enumerate() {
+            let (cv, value) = (row % p, value - self.base.cvs[row % p]);
+            let (wanted, (low, high)) = self.wanted(cv, row / p + 1);
+            if self.last.followed[cv] {
+                cost += self.weights.errors[cv] * (value - wanted).powi(2);
+            }
+            cost += MISSED * ((low - value).max(0.0).powi(2) + (value - high).max(0.0).powi(2));
+        }
+        let hours = if self.last.followed.contains(&true) { 0.0 } else { self.scan / 3600.0 };
+        for (j, course) in planned.iter().enumerate() {
+            let mut before = self.base.mvs[j] + self.last.before[j];
+            let rest = self.base.mvs[j] + self.targets.mvs()[j];
+            for mv in course {
+                cost += self.weights.moves[j] * (mv - before).powi(2);
+                cost += self.weights.positions[j] * (mv - rest).powi(2);
+                cost += 2.0 * hours * self.settings.mvs[j].cost * mv;
+                before = *mv;
+            }
+        }
+        cost
+    }
+
+    /// The measured disturbances at the scans ahead, in their units.
+    fn disturbances_ahead(&self) -> Vec<Vec<f64>> {
+        let m = self.settings.mvs.len();
+        let of_dv = |k: usize| {
+            let mut value = self.base.dvs[k] + self.inputs[m + k];
+            let coming = self.last.coming[k].iter().copied().chain(std::iter::repeat(0.0));
+            let course = coming.enumerate().map(|(scan, step)| {
+                value += if scan == 0 { 0.0 } else { step };
+                value
+            });
+            course.take(self.prediction.scans).collect()
+        };
+        (0..self.settings.dvs.len()).map(of_dv).collect()
+    }
+
+    /// What is expected with a model that is not linear: the free response and the effect of moves, and the program that follows from them.
+    fn foresee_non_linear(&mut self) {
+        let dvs = self.disturbances_ahead();
+        let Some(nonlinear) = &mut self.nonlinear else { return };
+        let last = &mut self.last;
+        let before: Vec<f64> = last.before.iter().zip(&self.base.mvs).map(|(by, base)| base + by).collect();
+        nonlinear.foresee((&before, &dvs), &self.prediction.begins, &mut last.free, &mut self.prediction.of_moves);
+        for (value, base) in last.free.iter_mut().zip(self.base.cvs.iter().cycle()) {
+            *value -= base;
+        }
+        let (rows, normals) = constraints(&self.settings, &self.prediction);
+        last.bounds.resize(rows.len(), f64::NEG_INFINITY);
+        self.rows = rows;
+        if let Some(program) = RankedProgram::new(&self.prediction.cost(&self.weights), &normals) {
+            self.program = program;
+        }
+    }
+
+    /// Poses the program of the moves: by what its linear term and its bounds are.
+    fn pose(&mut self) {
         let (scans, p, blocks) = (self.prediction.scans, self.prediction.outputs, self.prediction.begins.len());
-        let Last { state, steps, free, coming, .. } = &mut self.last;
-        self.prediction.free_response(state.as_slice(), steps.as_slice(), free);
-        self.prediction.add_known(coming, free);
+        if self.nonlinear.is_some() {
+            self.foresee_non_linear();
+        } else {
+            let Last { state, steps, free, coming, .. } = &mut self.last;
+            self.prediction.free_response(state.as_slice(), steps.as_slice(), free);
+            self.prediction.add_known(coming, free);
+        }
         let mut linear = std::mem::replace(&mut self.last.linear, DVector::zeros(0));
         linear.fill(0.0);
         for cv in (0..p).filter(|cv| self.weights.errors[*cv] > 0.0 && self.last.followed[*cv]) {
@@ -431,8 +613,6 @@ impl Predictive {
         for row in 0..self.rows.len() {
             self.last.bounds[row] = self.bound(self.rows[row]);
         }
-        let most = self.settings.most_steps as usize;
-        self.last.solved = self.program.solve(linear.as_slice(), &self.last.bounds, most);
         self.last.linear = linear;
     }
 
@@ -466,6 +646,11 @@ impl Predictive {
         (program, self.program.x())
     }
 
+    /// Its law about where it rests, written out. Errors as [`Explicit::of`].
+    pub fn written_out(&self) -> Result<Explicit> {
+        Explicit::of(&self.settings, &self.spans, self.scan, [&self.base.cvs, &self.base.mvs])
+    }
+
     /// Scans that it looks ahead.
     #[must_use]
     pub fn scans_ahead(&self) -> usize {
@@ -489,6 +674,11 @@ impl Predictive {
     pub fn gave_way(&self) -> bool {
         self.last.solved.gave_way || self.targets.solved.gave_way
     }
+}
+
+/// By how much two plans differ at most, in %.
+fn furthest(one: &[Vec<f64>], other: &[Vec<f64>]) -> f64 {
+    one.iter().flatten().zip(other.iter().flatten()).map(|(a, b)| (a - b).abs()).fold(0.0, f64::max)
 }
 
 /// All constraints of the moves with their normals and ranks.

@@ -55,7 +55,7 @@ impl Observer {
             let mut step = share * share / (1.0 - share);
             match place {
                 DisturbanceAt::Input(name) => {
-                    let input = settings.inputs().position(|input| input == name).unwrap_or(0);
+                    let input = settings.used_inputs().position(|input| input == name).unwrap_or(0);
                     to_states.set_column(at, &standing.column(input));
                     to_outputs.set_column(at, &direct.column(input));
                     // It shows by and by: by so much after that time.
@@ -133,7 +133,7 @@ fn places(
     phi: &DMatrix<f64>,
     c: &DMatrix<f64>,
 ) -> Result<Vec<(usize, DisturbanceAt)>> {
-    let inputs: Vec<&str> = settings.inputs().collect();
+    let inputs: Vec<&str> = settings.used_inputs().collect();
     let restless: Vec<Complex64> =
         eigenvalues(phi.clone()).into_iter().filter(|root| root.norm() > SETTLES && root.im >= 0.0).collect();
     let mut taken: Vec<&str> = settings

@@ -61,7 +61,9 @@ pub(super) struct Weights {
 }
 
 impl Weights {
-    pub fn of(settings: &PredictiveSettings) -> Self {
+    /// With a model that is not `linear` no state of rest is sought: there MVs are led to what is wished of them, where there is a choice, and
+    /// so softly that no set point is left for it.
+    pub fn of(settings: &PredictiveSettings, linear: bool) -> Self {
         let led = settings.cvs.iter().filter(|cv| cv.follows_set_point).count();
         let spare = settings.mvs.len() > led;
         Self {
@@ -77,7 +79,12 @@ impl Weights {
                 .iter()
                 .map(|mv| {
                     let led = spare || mv.rests_at.is_some() || mv.cost != 0.0;
-                    if led { 0.01 * mv.usual_move.powi(-2) } else { 0.0 }
+                    let share = match linear {
+                        true if led => 0.01,
+                        false if spare && mv.rests_at.is_some() => 1e-4,
+                        _ => 0.0,
+                    };
+                    share * mv.usual_move.powi(-2)
                 })
                 .collect(),
         }

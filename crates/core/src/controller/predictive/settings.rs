@@ -1,8 +1,11 @@
 //! The settings of a predictive controller.
 
-use crate::process::{LinearProcess, ProcessSpec};
+use super::nonlinear::about_rest;
+use crate::lti::TransferMatrix;
+use crate::process::{Description, LinearProcess, Process, ProcessSpec};
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
+use std::collections::BTreeMap;
 use utoipa::ToSchema;
 
 /// Most controlled variables, manipulated ones, and measured disturbances.
@@ -19,8 +22,14 @@ const LOWEST_RANK: u32 = 9;
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct PredictiveSettings {
-    /// The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals.
+    /// The model; its outputs in the units of the measured signals, its inputs in % of what is set where nothing else is said of an MV.
+    ///
+    /// One that is not linear is integrated, and linearised along the path that was planned last; what is believed is carried by an extended
+    /// Kalman filter.
     pub model: ProcessSpec,
+    /// Values of the other inputs of a model that is not linear, by name, where they differ from the usual ones.
+    #[serde(default, skip_serializing_if = "BTreeMap::is_empty")]
+    pub inputs: BTreeMap<String, f64>,
     /// What is controlled.
     #[schema(min_items = 1, max_items = 8)]
     pub cvs: Vec<ControlledVariable>,
@@ -36,7 +45,8 @@ pub struct PredictiveSettings {
     /// The moves that it plans: for how many scans each is held. The last one is held to the end.
     #[schema(min_items = 1, max_items = 300)]
     pub moves: Vec<u32>,
-    /// Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on.
+    /// Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. Not with a model that is
+    /// not linear.
     #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub beyond_horizon: bool,
     /// Most steps of the solver for one plan.
@@ -115,6 +125,9 @@ pub struct ManipulatedVariable {
     pub tag: String,
     /// The input of the model that it is.
     pub input: String,
+    /// What that input is at 0 % and at 100 %, straight in between; null where it is in % itself. A model that is not linear must know it.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub drives: Option<Drives>,
     /// Lowest value, %.
     #[serde(default, skip_serializing_if = "is_zero")]
     #[schema(minimum = 0, maximum = 100)]
@@ -138,6 +151,16 @@ pub struct ManipulatedVariable {
     /// and set points leave room.
     #[serde(default, skip_serializing_if = "is_zero")]
     pub cost: f64,
+}
+
+/// What an input of a model is at both ends of an MV.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Drives {
+    /// At 0 %, in its unit.
+    pub at_0: f64,
+    /// At 100 %, other than that at 0 %.
+    pub at_100: f64,
 }
 
 /// A disturbance that is measured.
@@ -231,19 +254,44 @@ impl PredictiveSettings {
         };
         repeated(self.cvs.iter().map(|cv| cv.tag.as_str()).collect(), "cvs")?;
         repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
-        repeated(self.inputs().collect(), "mvs")?;
+        repeated(self.used_inputs().collect(), "mvs")?;
         repeated(self.cvs.iter().map(|cv| cv.output.as_str()).collect(), "cvs")?;
-        self.linear().map(|_| ())
+        if self.linear()?.is_none() {
+            self.validate_non_linear()?;
+        }
+        Ok(())
     }
 
-    /// The model at work. Errors where it is not linear.
-    pub(super) fn linear(&self) -> Result<LinearProcess> {
-        let refused = || Error::said("controller.model.structure", "A predictive controller needs a linear model.");
-        self.model.linear_process("")?.ok_or_else(refused)
+    /// What only a linear model can do is refused with one that is not.
+    fn validate_non_linear(&self) -> Result<()> {
+        if self.beyond_horizon {
+            let sentence = "With a model that is not linear nothing can be counted beyond the horizon: leave that out.";
+            return Err(Error::said("controller.beyond_horizon", sentence));
+        }
+        if self.cvs.iter().any(|cv| cv.follows_set_point)
+            && let Some(k) = self.mvs.iter().position(|mv| mv.cost != 0.0)
+        {
+            let sentence = "With a model that is not linear an MV has a cost only where no CV follows a set point.";
+            return Err(Error::said(format!("controller.mvs[{k}].cost"), sentence));
+        }
+        Ok(())
+    }
+
+    /// The model at work; None where it is not linear.
+    pub(super) fn linear(&self) -> Result<Option<LinearProcess>> {
+        self.model.linear_process("")
+    }
+
+    /// The model from all its inputs to all its outputs, in their units: of one that is not linear about its usual state of rest.
+    pub(super) fn all_responses(&self) -> Result<(TransferMatrix, Description)> {
+        Ok(match self.linear()? {
+            Some(linear) => (linear.transfer_matrix(), linear.description().clone()),
+            None => (about_rest(self)?, self.model.describe("")?),
+        })
     }
 
     /// The inputs of the model: those that are moved, then those that are measured.
-    pub(super) fn inputs(&self) -> impl Iterator<Item = &str> {
+    pub(super) fn used_inputs(&self) -> impl Iterator<Item = &str> {
         self.mvs.iter().map(|mv| mv.input.as_str()).chain(self.dvs.iter().map(|dv| dv.input.as_str()))
     }
 
@@ -314,6 +362,14 @@ impl ManipulatedVariable {
         check::within(&format!("{field}.usual_move"), self.usual_move, 1e-3, 1e3, "%")?;
         if let Some(rests_at) = self.rests_at {
             check::within(&format!("{field}.rests_at"), rests_at, 0.0, 100.0, "%")?;
+        }
+        if let Some(Drives { at_0, at_100 }) = self.drives {
+            check::finite(&format!("{field}.drives.at_0"), at_0)?;
+            check::finite(&format!("{field}.drives.at_100"), at_100)?;
+            if at_0 == at_100 {
+                let allowed = format!("other than that at 0 %, {at_0}");
+                return Err(Error::invalid(format!("{field}.drives.at_100"), at_100, allowed));
+            }
         }
         check::within(&format!("{field}.cost"), self.cost, -1e3, 1e3, "").map(|_| ())
     }

@@ -29,6 +29,8 @@ pub(super) struct Targets {
     to_states: DMatrix<f64>,
     to_outputs: DMatrix<f64>,
     program: RankedProgram,
+    /// Its matrix, and its normals as rows.
+    pub matrices: (DMatrix<f64>, DMatrix<f64>),
     weights: Vec<f64>,
     /// Outputs and MVs by `v`.
     outputs_by_v: DMatrix<f64>,
@@ -122,7 +124,9 @@ impl Targets {
         }
         let bounds = vec![f64::NEG_INFINITY; rows.len()];
         let program = RankedProgram::new(&g, &rows).ok_or_else(no_rest)?;
+        let normals = DMatrix::from_fn(rows.len(), count, |row, k| rows[row].0[k]);
         Ok(Self {
+            matrices: (g, normals),
             own,
             particular,
             rest: DVector::zeros(own + m),
@@ -144,7 +148,39 @@ impl Targets {
 
     /// Seeks where to rest, from where the states and the MVs are now; `acting` are the disturbances, then the measured ones.
     pub fn seek(&mut self, settings: &PredictiveSettings, now: &DVector<f64>, acting: &DVector<f64>, wanted: &Wanted) {
-        let (m, p) = (settings.mvs.len(), settings.cvs.len());
+        self.pose(settings, now, acting, wanted);
+        self.solved = self.program.solve(&self.linear, &self.bounds, settings.most_steps as usize);
+        let v = DVector::from_column_slice(self.program.x());
+        self.take(&v, acting);
+        if self.solved.ending == Ending::Infeasible {
+            // Nothing rests within the limits: the MVs go as far as they may.
+            for j in 0..settings.mvs.len() {
+                let (low, high) = wanted.mv_limits[j];
+                self.rest[self.own + j] = self.rest[self.own + j].clamp(low, high);
+            }
+        }
+    }
+
+    /// Takes the directions `v` for the optimum.
+    pub(super) fn take(&mut self, v: &DVector<f64>, acting: &DVector<f64>) {
+        self.rest = &self.particular * (&self.to_states * acting) + &self.free * v;
+        self.outputs = &self.seen * &self.rest + &self.to_outputs * acting;
+    }
+
+    /// The program as it was last posed: its linear term and its bounds.
+    pub(super) fn posed(&self) -> (&[f64], &[f64]) {
+        (&self.linear, &self.bounds)
+    }
+
+    /// Poses the program: by what its linear term and its bounds are.
+    pub(super) fn pose(
+        &mut self,
+        settings: &PredictiveSettings,
+        now: &DVector<f64>,
+        acting: &DVector<f64>,
+        wanted: &Wanted,
+    ) {
+        let p = settings.cvs.len();
         let particular = &self.particular * (&self.to_states * acting);
         let outputs = &self.seen * &particular + &self.to_outputs * acting;
         let stays = self.free.transpose() * (now - &particular);
@@ -178,17 +214,6 @@ impl Targets {
                 if let Some(row) = row {
                     self.bounds[*row] = bound;
                 }
-            }
-        }
-        self.solved = self.program.solve(&self.linear, &self.bounds, settings.most_steps as usize);
-        let v = DVector::from_column_slice(self.program.x());
-        self.rest = particular + &self.free * v;
-        self.outputs = &self.seen * &self.rest + &self.to_outputs * acting;
-        if self.solved.ending == Ending::Infeasible {
-            // Nothing rests within the limits: the MVs go as far as they may.
-            for j in 0..m {
-                let (low, high) = wanted.mv_limits[j];
-                self.rest[self.own + j] = self.rest[self.own + j].clamp(low, high);
             }
         }
     }

@@ -8,7 +8,7 @@ mod signals;
 
 pub use another::{Another, another_controller};
 pub use in_order::{InOrder, tune_in_order};
-pub use signals::with_further;
+pub use signals::{FurtherSignal, with_further};
 
 use crate::assessment::InteractionQuestion;
 use crate::controller::{Action, ControllerSpec, PidSettings};

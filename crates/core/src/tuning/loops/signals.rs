@@ -1,8 +1,8 @@
 //! The signals of a plant that are to be controlled together.
 
-use crate::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput, SignalOffers};
-use crate::process::Description;
-use crate::simulation::{Drive, Manipulated, Measured, Plant};
+use crate::assessment::{DrivenInput, InteractionQuestion, MeasuredOutput, SignalOffers, usual_span};
+use crate::process::{Description, Quantity};
+use crate::simulation::{Drive, Manipulated, Measured, MeasuredInput, Plant};
 use crate::{Error, Result};
 
 /// The plant with all signals of the question, pair by pair: its PV and the input paired with it first.
@@ -65,31 +65,63 @@ fn own_drive(plant: &Plant, description: &Description) -> Drive {
     plant.drive.clone().unwrap_or_else(|| Drive { input: usual.input.clone(), at_0: usual.at_0, at_100: usual.at_100 })
 }
 
-/// A plant with one more measured signal, one more driven signal, or both, on the spans that are usual for it. Errors where the
-/// process has no such output or input, or it is measured or driven already.
-pub fn with_further(plant: &Plant, output: Option<&str>, input: Option<&str>) -> Result<Plant> {
+/// A signal that a plant is to have besides those that it has.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub enum FurtherSignal<'a> {
+    /// An output of the process, measured.
+    Output(&'a str),
+    /// An input of the process, driven by an OP.
+    Driven(&'a str),
+    /// An input of the process that no OP drives, measured as a disturbance.
+    Disturbance(&'a str),
+}
+
+/// A plant with more signals, on the spans that are usual for them. Errors where the process has no such output or input, or it is
+/// measured or driven already.
+pub fn with_further(plant: &Plant, signals: &[FurtherSignal]) -> Result<Plant> {
     let (description, offers) = (plant.describe()?, SignalOffers::of(plant)?);
     let mut with = plant.clone();
-    if let Some(name) = output {
-        let place = Description::position(&description.outputs, name, "output")?;
-        let own = plant.measured.as_ref().map_or(place == 0, |measured| measured == name);
-        if own || plant.further_measured.iter().any(|one| one.output == name) {
-            return Err(Error::invalid("output", format!("“{name}”"), "one that is not measured yet"));
+    for signal in signals {
+        match *signal {
+            FurtherSignal::Output(name) => {
+                let place = Description::position(&description.outputs, name, "output")?;
+                let own = plant.measured.as_ref().map_or(place == 0, |measured| measured == name);
+                if own || with.further_measured.iter().any(|one| one.output == name) {
+                    return Err(Error::invalid("output", format!("“{name}”"), "one that is not measured yet"));
+                }
+                with.further_measured.extend(offers.outputs.iter().filter(|one| one.output == name).map(new_measured));
+            }
+            FurtherSignal::Driven(name) => {
+                Description::position(&description.inputs, name, "input")?;
+                let own = own_drive(plant, &description).input == name;
+                if own || with.further_driven.iter().any(|one| one.input == name) {
+                    return Err(Error::invalid("input", format!("“{name}”"), "one that is not driven yet"));
+                }
+                for one in offers.inputs.iter().filter(|one| one.input == name) {
+                    with.further_driven.push(new_driven(plant, &description, one)?);
+                }
+                with.inputs.remove(name);
+            }
+            FurtherSignal::Disturbance(name) => {
+                let place = Description::position(&description.inputs, name, "disturbance")?;
+                if with.measured_disturbances.iter().any(|one| one.input == name) {
+                    return Err(Error::invalid("disturbance", format!("“{name}”"), "one that is not measured yet"));
+                }
+                with.measured_disturbances.push(new_disturbance(&with, &description.inputs[place]));
+            }
         }
-        with.further_measured.extend(offers.outputs.iter().filter(|one| one.output == name).map(new_measured));
-    }
-    if let Some(name) = input {
-        Description::position(&description.inputs, name, "input")?;
-        let own = own_drive(plant, &description).input == name;
-        if own || plant.further_driven.iter().any(|one| one.input == name) {
-            return Err(Error::invalid("input", format!("“{name}”"), "one that is not driven yet"));
-        }
-        for one in offers.inputs.iter().filter(|one| one.input == name) {
-            with.further_driven.push(new_driven(plant, &description, one)?);
-        }
-        with.inputs.remove(name);
     }
     with.start().map(|_| with)
+}
+
+fn new_disturbance(plant: &Plant, input: &Quantity) -> MeasuredInput {
+    let stands = plant.inputs.get(&input.name).copied().unwrap_or(input.value);
+    MeasuredInput {
+        tag: format!("{}.DV", input.name.replace('_', " ")),
+        span: usual_span(&Quantity { value: stands, ..input.clone() }),
+        input: input.name.clone(),
+        sensor: Default::default(),
+    }
 }
 
 fn new_measured(one: &MeasuredOutput) -> Measured {

@@ -3,6 +3,7 @@
 use super::{ControllerStructure, Demand, Demands, Objective, Task, Variation};
 use crate::Result;
 use crate::assessment::{Family, FrequencyGrid, OnGrid, Prediction, SampledLoop, metrics, rises, settles};
+use crate::controller::predictive::Law;
 use crate::controller::{ControllerSpec, OutputLimits, PidSettings, SmithSettings};
 use crate::instrument::SensorSpec;
 use crate::process::LinearSpec;
@@ -296,30 +297,43 @@ impl Bench {
 /// Scans after which the error of a plant that is far from the model counts as it is.
 const MOST_MISMATCH_SCANS: usize = 4000;
 
-/// ∫|e| dt in % of span · s after a load of 1 % on a plant with a controller, far from all limits.
+/// ∫|e| dt in % of span · s after a load of 1 % on a plant with a controller, far from all limits; with the `law` of a predictive one, which
+/// says what it does there.
 pub(in crate::tuning) fn load_error(
     plant: &Controlled,
     pv_span: &Span,
     scan: f64,
     controller: &ControllerSpec,
+    law: Option<&Law>,
 ) -> Result<f64> {
     let mut trial = standard(&plant.process, &plant.sensor, pv_span, scan);
     trial.scenario.duration = MOST_MISMATCH_SCANS as f64 * scan;
     trial.scenario.events = vec![Event::load(0.0, 1.0)];
-    trial.candidate.controller = freed(controller);
     let horizon = 2.0 * plant.as_seen(scan).time_scale();
-    Ok(answer(&trial, pv_span, horizon, f64::INFINITY)?.error(scan))
+    // What a law says is what the controller does that has it: that one holds its place.
+    trial.candidate.controller = match law {
+        Some(_) => ControllerSpec::Pid(PidSettings::pi(1.0, 1.0)),
+        None => freed(controller),
+    };
+    let mut simulation = Simulation::new(&trial)?;
+    if let Some(law) = law {
+        simulation.put_in_place(Box::new(law.at_work()));
+    }
+    Ok(answer_of(simulation, &trial, pv_span, horizon, f64::INFINITY).error(scan))
 }
 
 /// The error in % of span of a trial with one event at its beginning, until it has been quiet for `horizon` s and the
 /// integral time, or ∫|e| dt is above `most_error`.
 fn answer(trial: &Trial, pv_span: &Span, horizon: f64, most_error: f64) -> Result<Answer> {
+    Ok(answer_of(Simulation::new(trial)?, trial, pv_span, horizon, most_error))
+}
+
+fn answer_of(mut simulation: Simulation, trial: &Trial, pv_span: &Span, horizon: f64, most_error: f64) -> Answer {
     let most = most_error / trial.scenario.scan;
     let mut sum = 0.0;
     let percent = 100.0 / pv_span.width();
     let integral = trial.candidate.controller.main_pid().and_then(|pid| pid.integral_time).unwrap_or(0.0);
     let quiet = ((horizon + integral) / trial.scenario.scan).ceil() as usize;
-    let mut simulation = Simulation::new(trial)?;
     let mut answer = Answer { errors: Vec::new(), travel: 0.0 };
     let (mut largest, mut last_loud, mut last): (f64, usize, Option<f64>) = (0.0, 0, None);
     while let Some(row) = simulation.step() {
@@ -339,7 +353,7 @@ fn answer(trial: &Trial, pv_span: &Span, horizon: f64, most_error: f64) -> Resul
             break;
         }
     }
-    Ok(answer)
+    answer
 }
 
 struct Answer {

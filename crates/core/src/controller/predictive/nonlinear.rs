@@ -1,0 +1,678 @@
+//! Prediction with a model that is not linear: its equations are integrated, and linearised along the path that was planned last.
+//!
+//! What is believed is carried by an extended Kalman filter over the states of the process and the disturbances that explain what it does
+//! not. At each scan the equations are integrated with the moves that were planned at the scan before, and what a change of these moves
+//! would do follows from their derivatives on that path (Newton's method, begun where the last scan ended: Li & Biegler, Industrial &
+//! Engineering Chemistry Research 27, 1988; Diehl, Bock & Schlöder, SIAM J. Control and Optimization 43, 2005). A plan that the equations
+//! make worse than the path was is made again nearer to it (a trust region, common practice).
+
+use super::settings::{DisturbanceAt, PredictiveSettings};
+use crate::estimation::Gaussian;
+use crate::lti::TransferMatrix;
+use crate::numerics::eigenvalues;
+use crate::numerics::ode::{Breakdown, Integrator, Rates};
+use crate::process::{
+    Description, Held, Process, Rest, SteadyState, at_ports, local_matrices, rests_at, steady_states, transfer_matrix,
+};
+use crate::units::Span;
+use crate::{Error, Result};
+use nalgebra::{DMatrix, DVector};
+use std::sync::Arc;
+
+/// What settles no slower than this a scan settles.
+const SETTLES: f64 = 1.0 - 1e-9;
+/// What states gain in a scan by what nobody knows, in % of the MVs.
+const UNREST: f64 = 1e-2;
+/// Scans in which the filter comes to rest before anything happens.
+const SETTLING_SCANS: usize = 400;
+/// Tolerances of the integration, relative and as a share of each state's size.
+const TOLERANCES: [f64; 2] = [1e-7, 1e-9];
+/// Steps of integration in one piece of a scan.
+const MOST_STEPS: usize = 500;
+/// A plan that moves an MV by less than this, in %, is the same one.
+pub(super) const SAME_PLAN: f64 = 1e-2;
+/// Most plans that are made at a scan.
+pub(super) const MOST_PLANS: usize = 8;
+/// How much nearer to the path a plan must stay that the equations have made worse than the path was.
+pub(super) const NEARER: f64 = 0.25;
+/// What a limit of a CV that the equations miss counts beside its error.
+pub(super) const MISSED: f64 = 100.0;
+
+/// How an input of the process comes to it.
+#[derive(Debug, Clone, Copy)]
+struct Port {
+    input: usize,
+    /// Dead time: whole scans, and what is left, s.
+    scans: usize,
+    remainder: f64,
+}
+
+/// An MV among the inputs of the process.
+#[derive(Debug, Clone, Copy)]
+struct Moved {
+    input: usize,
+    at_0: f64,
+    /// Change of the input per %.
+    rate: f64,
+}
+
+/// Where a disturbance acts: at an input, which a unit of it changes by so much, or at a CV.
+#[derive(Debug, Clone, Copy)]
+enum Acts {
+    Input(usize, f64),
+    Output(usize),
+}
+
+/// A process as it is believed to stand.
+#[derive(Clone)]
+pub(super) struct NonLinear {
+    process: Arc<dyn Process>,
+    scan: f64,
+    inputs: Vec<f64>,
+    moved: Vec<Moved>,
+    dvs: Vec<usize>,
+    cvs: Vec<(usize, Span)>,
+    ports: Vec<Port>,
+    /// Where the pieces of a scan end, in which all inputs stand.
+    cuts: Vec<f64>,
+    acts: Vec<Acts>,
+    /// Of which CV each disturbance is, where nobody has said where it acts.
+    free_to_act: Vec<Option<usize>>,
+    /// How soon each disturbance is believed, s.
+    believed_after: Vec<f64>,
+    integrator: Integrator,
+    believed: Gaussian,
+    unrest: DMatrix<f64>,
+    /// All inputs as they stood in the scans that have passed, the last one first, without disturbances.
+    past: Vec<Vec<f64>>,
+    /// MVs as they were planned, in %, by scan.
+    planned: Vec<Vec<f64>>,
+}
+
+impl std::fmt::Debug for NonLinear {
+    fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
+        f.debug_struct("NonLinear").field("believed", &self.believed).finish_non_exhaustive()
+    }
+}
+
+/// The right-hand side while all ports stand.
+struct Standing<'a>(&'a dyn Process, &'a [f64]);
+
+impl Rates for Standing<'_> {
+    fn rates(&self, _: f64, x: &[f64], rates: &mut [f64]) {
+        self.0.rates(x, self.1, Held::default(), rates);
+    }
+}
+
+/// Of several states of rest that whose outputs are nearest.
+fn nearest(all: Vec<SteadyState>, outputs: &[(usize, f64, f64)]) -> Option<SteadyState> {
+    let off = |state: &SteadyState| -> f64 {
+        outputs.iter().map(|(output, value, width)| ((state.outputs[*output] - value) / width).powi(2)).sum()
+    };
+    all.into_iter().min_by(|a, b| off(a).total_cmp(&off(b)))
+}
+
+/// The inputs of a model that is not linear before anything happens, and the MVs among them.
+fn inputs_of(settings: &PredictiveSettings, description: &Description) -> Result<(Vec<f64>, Vec<Moved>)> {
+    let inputs = description.inputs_with(&settings.inputs, "controller.inputs")?;
+    let mut moved = Vec::new();
+    for (k, mv) in settings.mvs.iter().enumerate() {
+        let field = format!("controller.mvs[{k}]");
+        let input = Description::position(&description.inputs, &mv.input, &format!("{field}.input"))?;
+        let unit = &description.inputs[input].unit;
+        let Some(drives) = &mv.drives else {
+            let sentence =
+                format!("A model that is not linear must know what {} is at 0 % and at 100 %, in {unit}.", mv.input);
+            return Err(Error::said(format!("{field}.drives"), sentence));
+        };
+        let rate = (drives.at_100 - drives.at_0) / 100.0;
+        moved.push(Moved { input, at_0: drives.at_0, rate });
+    }
+    Ok((inputs, moved))
+}
+
+/// The process of a model that is not linear.
+fn process_of(settings: &PredictiveSettings) -> Result<Box<dyn Process>> {
+    settings.model.build("").map_err(|error| error.within("controller.model", "process"))
+}
+
+/// From the inputs of a model that is not linear to its outputs, about the state of rest that is nearest to its usual one.
+pub(super) fn about_rest(settings: &PredictiveSettings) -> Result<TransferMatrix> {
+    let process = process_of(settings)?;
+    let (inputs, _) = inputs_of(settings, process.description())?;
+    let usual: Vec<f64> = process.description().states.iter().map(|state| state.value).collect();
+    let mut outputs = vec![0.0; process.description().outputs.len()];
+    process.outputs(&usual, &at_ports(process.as_ref(), &inputs), Held::default(), &mut outputs);
+    let wanted: Vec<(usize, f64, f64)> =
+        outputs.iter().enumerate().map(|(k, value)| (k, *value, value.abs().max(1e-6))).collect();
+    let rest = nearest(steady_states(process.as_ref(), &inputs), &wanted).map_or(usual, |rest| rest.state);
+    transfer_matrix(process.as_ref(), &rest, &inputs)
+}
+
+impl NonLinear {
+    /// Of settings whose model is not linear, with the spans of the CVs, scanned every `scan` s; `places` are where disturbances act.
+    pub fn new(
+        settings: &PredictiveSettings,
+        spans: &[Span],
+        scan: f64,
+        scans: usize,
+        places: &[(usize, DisturbanceAt)],
+    ) -> Result<Self> {
+        let process: Arc<dyn Process> = process_of(settings)?.into();
+        let description = process.description();
+        let (inputs, moved) = inputs_of(settings, description)?;
+        let position =
+            |list: &[crate::process::Quantity], name: &str, field: String| Description::position(list, name, &field);
+        let mut dvs = Vec::new();
+        for (k, dv) in settings.dvs.iter().enumerate() {
+            dvs.push(position(&description.inputs, &dv.input, format!("controller.dvs[{k}].input"))?);
+        }
+        let mut cvs = Vec::new();
+        for (k, (cv, span)) in settings.cvs.iter().zip(spans).enumerate() {
+            cvs.push((
+                position(&description.outputs, &cv.output, format!("controller.cvs[{k}].output"))?,
+                span.clone(),
+            ));
+        }
+        let mut acts = Vec::new();
+        let free_to_act = places.iter().map(|(cv, _)| settings.cvs[*cv].disturbance.is_none().then_some(*cv)).collect();
+        let mut believed_after = Vec::new();
+        for (cv, place) in places {
+            believed_after.push(settings.cvs[*cv].believes_after(scan));
+            acts.push(match place {
+                DisturbanceAt::Input(name) => match settings.mvs.iter().position(|mv| mv.input == *name) {
+                    Some(j) => Acts::Input(moved[j].input, moved[j].rate),
+                    None => Acts::Input(
+                        position(&description.inputs, name, format!("controller.cvs[{cv}].disturbance"))?,
+                        1.0,
+                    ),
+                },
+                _ => Acts::Output(*cv),
+            });
+        }
+        let ports: Vec<Port> = process
+            .ports()
+            .iter()
+            .map(|port| {
+                let late = port.dead_time.sampled(scan);
+                Port { input: port.input, scans: late.scans, remainder: late.remainder }
+            })
+            .collect();
+        let mut cuts: Vec<f64> = ports.iter().map(|port| port.remainder).filter(|at| *at > 0.0).chain([scan]).collect();
+        cuts.sort_by(f64::total_cmp);
+        cuts.dedup_by(|a, b| (*a - *b).abs() < 1e-9 * scan);
+        let size = |k: usize| description.states[k].value.abs().max(1e-3);
+        let absolute: Vec<f64> = (0..description.states.len()).map(|k| TOLERANCES[1] * size(k)).collect();
+        let states: Vec<f64> = description.states.iter().map(|state| state.value).collect();
+        let all = states.len() + acts.len();
+        let longest = ports.iter().map(|port| port.scans).max().unwrap_or(0) + 2;
+        Ok(Self {
+            believed: Gaussian {
+                mean: DVector::from_iterator(all, states.into_iter().chain(acts.iter().map(|_| 0.0))),
+                covariance: DMatrix::zeros(all, all),
+            },
+            unrest: DMatrix::zeros(all, all),
+            past: vec![inputs.clone(); longest],
+            planned: vec![vec![0.0; scans]; moved.len()],
+            integrator: Integrator::new(TOLERANCES[0], absolute),
+            process,
+            scan,
+            inputs,
+            moved,
+            dvs,
+            cvs,
+            ports,
+            cuts,
+            acts,
+            free_to_act,
+            believed_after,
+        })
+    }
+
+    fn states(&self) -> usize {
+        self.believed.mean.len() - self.acts.len()
+    }
+
+    /// The disturbances as they are believed.
+    pub fn disturbances(&self) -> &[f64] {
+        &self.believed.mean.as_slice()[self.states()..]
+    }
+
+    /// All inputs where MVs stand at these, in %, and measured disturbances at those.
+    fn all_inputs(&self, mvs: &[f64], dvs: &[f64]) -> Vec<f64> {
+        let mut inputs = self.inputs.clone();
+        for (moved, percent) in self.moved.iter().zip(mvs) {
+            inputs[moved.input] = moved.at_0 + moved.rate * percent;
+        }
+        for (input, value) in self.dvs.iter().zip(dvs) {
+            inputs[*input] = *value;
+        }
+        inputs
+    }
+
+    /// Rests where the CVs, in % of span, have long been what they are with these MVs and measured disturbances. Returns the disturbances
+    /// that act at an MV now, by their places: what does not stay there by itself hides one at its output.
+    pub fn rest(&mut self, measured: &[f64], mvs: &[f64], dvs: &[f64]) -> Vec<(usize, usize)> {
+        let inputs = self.all_inputs(mvs, dvs);
+        let wanted: Vec<(usize, f64, f64)> = self
+            .cvs
+            .iter()
+            .zip(measured)
+            .map(|((output, span), percent)| (*output, span.from_percent(*percent), span.width()))
+            .collect();
+        let n = self.states();
+        let mut mean = self.believed.mean.clone();
+        mean.fill(0.0);
+        self.past.iter_mut().for_each(|past| past.clone_from(&inputs));
+        self.believed.mean.fill(0.0);
+        let by_itself = nearest(steady_states(self.process.as_ref(), &inputs), &wanted).map(|rest| rest.state);
+        let moved = by_itself.as_ref().map_or_else(Vec::new, |state| self.move_to_inputs(state));
+        let of_inputs = self.acts.iter().enumerate().find_map(|(k, acts)| match acts {
+            Acts::Input(input, per_unit) => Some((k, *input, *per_unit)),
+            Acts::Output(_) => None,
+        });
+        // A disturbance at an input is what makes the model rest where the plant does; of several the first is sought.
+        let by_input = of_inputs.and_then(|(k, input, per_unit)| {
+            let (output, value, _) = wanted[0];
+            let found =
+                nearest(rests_at(self.process.as_ref(), &inputs, Rest { input, output, wanted: value }), &wanted)?;
+            mean[n + k] = (found.inputs[input] - inputs[input]) / per_unit;
+            Some(found.state)
+        });
+        let state = by_input
+            .or(by_itself)
+            .unwrap_or_else(|| self.process.description().states.iter().map(|state| state.value).collect());
+        mean.rows_mut(0, n).copy_from_slice(&state);
+        self.believed.mean = mean;
+        for (planned, mv) in self.planned.iter_mut().zip(mvs) {
+            planned.fill(*mv);
+        }
+        let shown = self.outputs();
+        for (k, acts) in self.acts.iter().enumerate() {
+            if let Acts::Output(cv) = acts {
+                self.believed.mean[n + k] = measured[*cv] - shown[*cv];
+            }
+        }
+        self.settle_filter();
+        moved
+    }
+
+    /// Lets disturbances act at MVs that could act anywhere, where the process does not come back to this state by itself. Returns which, and
+    /// at which MV.
+    fn move_to_inputs(&mut self, state: &[f64]) -> Vec<(usize, usize)> {
+        let (n, count) = (self.states(), self.acts.len());
+        let Ok((_, slopes)) = self.over_scan(state, 0, &[]) else { return Vec::new() };
+        let phi = slopes.columns(0, n).into_owned();
+        if eigenvalues(phi.clone()).iter().all(|root| root.norm() < SETTLES) {
+            return Vec::new();
+        }
+        let seen = self.seen(state).0.columns(0, n).into_owned();
+        // What a step of each MV does to the CVs over the horizon.
+        let effects: Vec<DVector<f64>> = (0..self.moved.len())
+            .map(|j| {
+                let (into, mut x) = (slopes.column(n + count + j).into_owned(), DVector::zeros(n));
+                for _ in 0..self.planned[j].len() {
+                    x = &phi * x + &into;
+                }
+                &seen * x
+            })
+            .collect();
+        let mut moved: Vec<(usize, usize)> = Vec::new();
+        for k in 0..count {
+            let (Acts::Output(_), Some(cv)) = (self.acts[k], self.free_to_act[k]) else { continue };
+            let free = |j: &usize| {
+                let input = self.moved[*j].input;
+                !self.acts.iter().any(|acts| matches!(acts, Acts::Input(taken, _) if *taken == input))
+            };
+            let strongest = (0..self.moved.len())
+                .filter(free)
+                .max_by(|a, b| effects[*a][cv].abs().total_cmp(&effects[*b][cv].abs()));
+            if let Some(j) = strongest {
+                self.acts[k] = Acts::Input(self.moved[j].input, self.moved[j].rate);
+                moved.push((k, j));
+            }
+        }
+        moved
+    }
+
+    /// The covariance where nothing has happened for long.
+    fn settle_filter(&mut self) {
+        let n = self.states();
+        let here = self.believed.mean.rows(0, n).into_owned();
+        let Ok((mut x, slopes)) = self.over_scan(here.as_slice(), 0, &[]) else { return };
+        x.copy_from(&here);
+        let phi = slopes.view((0, 0), (n, n)).into_owned();
+        let (seen, _) = self.seen(here.as_slice());
+        let mut unrest = DMatrix::zeros(n + self.acts.len(), n + self.acts.len());
+        for j in 0..self.moved.len() {
+            let of_mv = slopes.column(n + self.acts.len() + j) * UNREST;
+            let mut own = unrest.view_mut((0, 0), (n, n));
+            own += &of_mv * of_mv.transpose();
+        }
+        for (k, acts) in self.acts.iter().enumerate() {
+            let after = self.believed_after[k];
+            let share = (1.0 - (-self.scan / after).exp()).min(1.0 - 1e-6);
+            let mut step = share * share / (1.0 - share);
+            if let Acts::Input(..) = acts {
+                // It shows by and by: by so much after that time, in the CV that shows it most.
+                let (into, mut state) = (slopes.column(n + k).into_owned(), DVector::zeros(n));
+                for _ in 0..((after / self.scan).ceil() as usize).clamp(1, 10_000) {
+                    state = &phi * state + &into;
+                }
+                let shows = (seen.columns(0, n) * state).amax();
+                step /= shows.powi(2).max(1e-12);
+            }
+            unrest[(n + k, n + k)] = step;
+        }
+        self.unrest = unrest;
+        self.believed.covariance = &self.unrest * 10.0;
+        for _ in 0..SETTLING_SCANS {
+            self.carry_covariance(&slopes);
+            for cv in 0..self.cvs.len() {
+                self.believed.correct(0.0, &seen.row(cv).transpose(), 1.0);
+            }
+        }
+        self.believed.mean.rows_mut(0, n).copy_from(&here);
+    }
+
+    fn carry_covariance(&mut self, slopes: &DMatrix<f64>) {
+        let (n, all) = (self.states(), self.believed.mean.len());
+        let mut carried = DMatrix::identity(all, all);
+        carried.rows_mut(0, n).copy_from(&slopes.columns(0, all));
+        self.believed.covariance = &carried * &self.believed.covariance * carried.transpose() + &self.unrest;
+    }
+
+    /// What stands at each port in a piece that ends at `end`, `scan` scans from now, where `ahead` are the inputs from now on, and which of
+    /// these it comes from; in the scan that has just passed where nothing is ahead.
+    fn at_ports(&self, scan: usize, end: f64, ahead: &[Vec<f64>]) -> Vec<(f64, Option<usize>)> {
+        self.ports
+            .iter()
+            .map(|port| {
+                let early = end <= port.remainder + 1e-9 * self.scan;
+                let late = port.scans + usize::from(early);
+                let (inputs, from) = match scan.checked_sub(late) {
+                    // The scan that has just passed.
+                    _ if ahead.is_empty() => (&self.past[late], None),
+                    Some(from) => (&ahead[from], Some(from)),
+                    None => (&self.past[late - scan - 1], None),
+                };
+                let disturbed: f64 = self
+                    .acts
+                    .iter()
+                    .zip(self.disturbances())
+                    .filter_map(|(acts, size)| match acts {
+                        Acts::Input(input, per_unit) if *input == port.input => Some(size * per_unit),
+                        _ => None,
+                    })
+                    .sum();
+                (inputs[port.input] + disturbed, from)
+            })
+            .collect()
+    }
+
+    /// The state after a scan, and its derivatives by the states, the disturbances and the MVs (of a scan in which all stand).
+    fn over_scan(
+        &mut self,
+        from: &[f64],
+        scan: usize,
+        ahead: &[Vec<f64>],
+    ) -> std::result::Result<(DVector<f64>, DMatrix<f64>), Breakdown> {
+        let (n, count, m) = (self.states(), self.acts.len(), self.moved.len());
+        let mut x = DVector::from_column_slice(from);
+        let mut slopes = DMatrix::zeros(n, n + count + m);
+        slopes.fill_with_identity();
+        let mut begin = 0.0;
+        for end in self.cuts.clone() {
+            let ports: Vec<f64> = self.at_ports(scan, end, ahead).into_iter().map(|(value, _)| value).collect();
+            let (phi, gamma) = self.carry(&mut x, &ports, end - begin)?;
+            let mut by_ports = DMatrix::zeros(ports.len(), count + m);
+            for (p, port) in self.ports.iter().enumerate() {
+                for (k, acts) in self.acts.iter().enumerate() {
+                    if let Acts::Input(input, per_unit) = acts
+                        && *input == port.input
+                    {
+                        by_ports[(p, k)] = *per_unit;
+                    }
+                }
+                for (j, moved) in self.moved.iter().enumerate().filter(|(_, moved)| moved.input == port.input) {
+                    by_ports[(p, count + j)] = moved.rate;
+                }
+            }
+            slopes = phi * slopes;
+            let mut later = slopes.columns_mut(n, count + m);
+            later += gamma * by_ports;
+            begin = end;
+        }
+        Ok((x, slopes))
+    }
+
+    /// Carries states through a piece in which all ports stand; returns the derivatives of where they come to by where they were and by
+    /// the ports, from the equations linearised in the middle of the way.
+    fn carry(
+        &mut self,
+        x: &mut DVector<f64>,
+        ports: &[f64],
+        time: f64,
+    ) -> std::result::Result<(DMatrix<f64>, DMatrix<f64>), Breakdown> {
+        let before = x.clone();
+        self.follow(x, ports, time)?;
+        let middle = (&*x + before) * 0.5;
+        let [a, b, ..] = local_matrices(self.process.as_ref(), middle.as_slice(), ports);
+        let (n, p) = (a.nrows(), b.ncols());
+        // Van Loan (IEEE Trans. Automatic Control 23, 1978).
+        let mut block = DMatrix::zeros(n + p, n + p);
+        block.view_mut((0, 0), (n, n)).copy_from(&(a * time));
+        block.view_mut((0, n), (n, p)).copy_from(&(b * time));
+        let carried = block.exp();
+        if carried.iter().any(|value| !value.is_finite()) {
+            return Err(Breakdown::NotFinite(0));
+        }
+        Ok((carried.view((0, 0), (n, n)).into_owned(), carried.view((0, n), (n, p)).into_owned()))
+    }
+
+    /// Carries states through a piece in which all ports stand.
+    fn follow(&mut self, x: &mut DVector<f64>, ports: &[f64], time: f64) -> std::result::Result<(), Breakdown> {
+        let system = Standing(self.process.as_ref(), ports);
+        self.integrator.restart(&system, 0.0, x.as_slice())?;
+        let (mut t, mut steps) = (0.0, 0);
+        while t < time {
+            t += self.integrator.step(&system, x.as_mut_slice(), t, time)?;
+            steps += 1;
+            if steps > MOST_STEPS {
+                return Err(Breakdown::StepTooSmall);
+            }
+        }
+        Ok(())
+    }
+
+    /// Derivatives of the CVs, in %, by states and disturbances, and by the ports.
+    fn seen(&self, x: &[f64]) -> (DMatrix<f64>, DMatrix<f64>) {
+        let ports: Vec<f64> = self.at_ports(0, self.scan, &[]).into_iter().map(|(value, _)| value).collect();
+        let [_, _, c, d] = local_matrices(self.process.as_ref(), x, &ports);
+        let (n, count) = (x.len(), self.acts.len());
+        let mut seen = DMatrix::zeros(self.cvs.len(), n + count);
+        let mut by_ports = DMatrix::zeros(self.cvs.len(), ports.len());
+        for (cv, (output, span)) in self.cvs.iter().enumerate() {
+            let scale = 100.0 / span.width();
+            for k in 0..n {
+                seen[(cv, k)] = scale * c[(*output, k)];
+            }
+            for p in 0..ports.len() {
+                by_ports[(cv, p)] = scale * d[(*output, p)];
+            }
+            for (k, acts) in self.acts.iter().enumerate() {
+                seen[(cv, n + k)] = match acts {
+                    Acts::Output(own) => f64::from(u8::from(*own == cv)),
+                    Acts::Input(input, per_unit) => self
+                        .ports
+                        .iter()
+                        .enumerate()
+                        .filter(|(_, port)| port.input == *input)
+                        .map(|(p, _)| by_ports[(cv, p)] * per_unit)
+                        .sum(),
+                };
+            }
+        }
+        (seen, by_ports)
+    }
+
+    /// The CVs in % of span of a state, with these ports.
+    fn shown(&self, x: &[f64], ports: &[f64]) -> Vec<f64> {
+        let mut outputs = vec![0.0; self.process.description().outputs.len()];
+        self.process.outputs(x, ports, Held::default(), &mut outputs);
+        let mut shown: Vec<f64> = self.cvs.iter().map(|(output, span)| span.to_percent(outputs[*output])).collect();
+        for (acts, size) in self.acts.iter().zip(self.disturbances()) {
+            if let Acts::Output(cv) = acts {
+                shown[*cv] += size;
+            }
+        }
+        shown
+    }
+
+    /// The CVs as they are believed to be, % of span.
+    pub fn outputs(&self) -> Vec<f64> {
+        let ports: Vec<f64> = self.at_ports(0, self.scan, &[]).into_iter().map(|(value, _)| value).collect();
+        self.shown(&self.believed.mean.as_slice()[..self.states()], &ports)
+    }
+
+    /// Carried to the next scan, in which these MVs, in %, and measured disturbances stood. What cannot be carried on stays as it is.
+    pub fn advance(&mut self, mvs: &[f64], dvs: &[f64]) {
+        let inputs = self.all_inputs(mvs, dvs);
+        self.past.rotate_right(1);
+        self.past[0] = inputs;
+        let n = self.states();
+        let from = self.believed.mean.rows(0, n).into_owned();
+        if let Ok((x, slopes)) = self.over_scan(from.as_slice(), 0, &[]) {
+            self.believed.mean.rows_mut(0, n).copy_from(&x);
+            self.carry_covariance(&slopes);
+        }
+        for planned in &mut self.planned {
+            planned.rotate_left(1);
+            let last = planned.len() - 1;
+            planned[last] = planned[last.saturating_sub(1)];
+        }
+    }
+
+    /// Corrected by what is measured, % of span; what is no number is not there to be believed.
+    pub fn correct(&mut self, measured: &[f64]) {
+        let n = self.states();
+        let before = self.believed.mean.clone();
+        let (shown, (seen, _)) = (self.outputs(), self.seen(&before.as_slice()[..n]));
+        for (cv, measured) in measured.iter().enumerate().filter(|(_, measured)| measured.is_finite()) {
+            let slopes = seen.row(cv).transpose();
+            let expected = shown[cv] + slopes.dot(&(&self.believed.mean - &before));
+            self.believed.correct(measured - expected, &slopes, 1.0);
+        }
+        if self.believed.mean.iter().any(|value| !value.is_finite()) {
+            self.believed.mean = before;
+        }
+        for bound in self.process.bounds() {
+            let state = &mut self.believed.mean[bound.state];
+            *state = state.clamp(bound.low, bound.high);
+        }
+    }
+
+    /// The plan as it stands, in %: by MV, then by scan.
+    pub fn planned(&self) -> &[Vec<f64>] {
+        &self.planned
+    }
+
+    /// Takes a plan, in %: by MV, then by scan.
+    pub fn take(&mut self, planned: Vec<Vec<f64>>) {
+        self.planned = planned;
+    }
+
+    /// The inputs over time where MVs, in %, go as planned and measured disturbances as told.
+    fn ahead(&self, planned: &[Vec<f64>], dvs: &[Vec<f64>], scans: usize) -> Vec<Vec<f64>> {
+        let at =
+            |courses: &[Vec<f64>], scan: usize| -> Vec<f64> { courses.iter().map(|course| course[scan]).collect() };
+        (0..scans).map(|scan| self.all_inputs(&at(planned, scan), &at(dvs, scan))).collect()
+    }
+
+    /// The CVs in % of span at all scans ahead, row by row, as the equations have them under a plan; None where they cannot be carried on.
+    pub fn path(&mut self, planned: &[Vec<f64>], dvs: &[Vec<f64>]) -> Option<Vec<f64>> {
+        let (n, scans) = (self.states(), planned.first()?.len());
+        let ahead = self.ahead(planned, dvs, scans);
+        let mut x = self.believed.mean.rows(0, n).into_owned();
+        let mut path = Vec::with_capacity(scans * self.cvs.len());
+        for scan in 0..scans {
+            let (mut begin, mut ports) = (0.0, Vec::new());
+            for end in self.cuts.clone() {
+                ports = self.at_ports(scan, end, &ahead).into_iter().map(|(value, _)| value).collect();
+                self.follow(&mut x, &ports, end - begin).ok()?;
+                begin = end;
+            }
+            path.extend(self.shown(x.as_slice(), &ports));
+        }
+        path.iter().all(|value| value.is_finite()).then_some(path)
+    }
+
+    /// What is ahead on the path that was planned last: into `free` the CVs in % of span if all MVs stayed at `before`, as the equations
+    /// linearised on that path have it, row by row; into `of_moves` what moves add that begin at `begins`. `dvs` are the measured
+    /// disturbances over time.
+    pub fn foresee(
+        &mut self,
+        (before, dvs): (&[f64], &[Vec<f64>]),
+        begins: &[usize],
+        free: &mut [f64],
+        of_moves: &mut [f64],
+    ) {
+        let (n, m, p, blocks) = (self.states(), self.moved.len(), self.cvs.len(), begins.len());
+        let scans = free.len() / p;
+        let moves = m * blocks;
+        let ahead = self.ahead(&self.planned, dvs, scans);
+        let mut x = self.believed.mean.rows(0, n).into_owned();
+        // Columns: what all MVs at `before` would change, then what each move would.
+        let mut off = DMatrix::zeros(n, 1 + moves);
+        of_moves.fill(0.0);
+        let mut last = self.outputs();
+        let mut broken = false;
+        for scan in 0..scans {
+            let mut of_ports = DMatrix::zeros(self.ports.len(), 1 + moves);
+            let mut ports = Vec::new();
+            let mut begin = 0.0;
+            for end in self.cuts.clone() {
+                if broken {
+                    break;
+                }
+                let at_ports = self.at_ports(scan, end, &ahead);
+                of_ports.fill(0.0);
+                for (row, (port, (_, from))) in self.ports.iter().zip(&at_ports).enumerate() {
+                    let Some((j, moved)) = self.moved.iter().enumerate().find(|(_, moved)| moved.input == port.input)
+                    else {
+                        continue;
+                    };
+                    let Some(from) = *from else { continue };
+                    of_ports[(row, 0)] = moved.rate * (before[j] - self.planned[j][from]);
+                    for b in (0..blocks).filter(|b| begins[*b] <= from) {
+                        of_ports[(row, 1 + j * blocks + b)] = moved.rate;
+                    }
+                }
+                ports = at_ports.into_iter().map(|(value, _)| value).collect();
+                match self.carry(&mut x, &ports, end - begin) {
+                    Ok((phi, gamma)) => off = phi * off + gamma * &of_ports,
+                    // Beyond there nothing can be told: it is taken for standing, and no move for helping.
+                    Err(_) => broken = true,
+                }
+                begin = end;
+            }
+            if broken {
+                for cv in 0..p {
+                    free[scan * p + cv] = last[cv];
+                }
+                continue;
+            }
+            let [_, _, c, d] = local_matrices(self.process.as_ref(), x.as_slice(), &ports);
+            let shown = self.shown(x.as_slice(), &ports);
+            let moved = c * &off + d * &of_ports;
+            for (cv, (output, span)) in self.cvs.iter().enumerate() {
+                let scale = 100.0 / span.width();
+                free[scan * p + cv] = shown[cv] + scale * moved[(*output, 0)];
+                for k in 0..moves {
+                    of_moves[(scan * p + cv) * moves + k] = scale * moved[(*output, 1 + k)];
+                }
+                last[cv] = free[scan * p + cv];
+            }
+        }
+    }
+}
