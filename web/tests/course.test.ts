@@ -436,4 +436,43 @@ describe("several loops", () => {
     const { controller } = trial.candidate;
     expect(controller.kind === "pid" && controller.feed_forward?.signal).toBe("FV-2");
   });
+
+  it("read the sensors of inputs, wherever these are named", async () => {
+    const { readerOf, setTag, signalTags } = await loops();
+    const trial = trialOf();
+    expect(signalTags(trial)).toEqual([]);
+    const span = { low: 0, high: 40, unit: "m³/h" };
+    trial.plant.measured_disturbances = [{ tag: "FI-9", span, input: "feed" }];
+    expect(signalTags(trial)).toEqual([{ name: "FI-9", unit: "m³/h" }]);
+    expect(readerOf(trial, "FI-9")).toBeNull();
+    const { controller } = trial.candidate;
+    if (controller.kind === "pid") controller.feed_forward = { signal: "FI-9", gain: -1 };
+    expect(readerOf(trial, "FI-9")).toBe("The first controller");
+    trial.candidate.ratio = { signal: "FI-9", ratio: 2 };
+    trial.scenario.events.push({ kind: "sensor_fails", at: 1, lasts: 2, how: "low", signal: "FI-9" });
+    setTag(trial, "measured_disturbances", 0, "FT-10");
+    expect(trial.plant.measured_disturbances[0]!.tag).toBe("FT-10");
+    expect(controller.kind === "pid" && controller.feed_forward?.signal).toBe("FT-10");
+    expect(trial.candidate.ratio.signal).toBe("FT-10");
+    expect(trial.scenario.events.at(-1)).toMatchObject({ kind: "sensor_fails", signal: "FT-10" });
+    if (controller.kind === "pid") controller.feed_forward = null;
+    expect(readerOf(trial, "FT-10")).toBe("The ratio");
+    // A planner reads its disturbances.
+    const cvs = [{ tag: "TIC-1.PV", output: "T" }];
+    trial.candidate.ratio = null;
+    trial.candidate.controller = {
+      kind: "predictive",
+      model: trial.plant.process,
+      cvs,
+      mvs: [{ tag: "TIC-1.OP", input: "u", usual_move: 1 }],
+      dvs: [{ signal: "FT-10", input: "feed" }],
+      horizon: 60,
+      moves: [1],
+    };
+    expect(readerOf(trial, "FT-10")).toBe("The first controller");
+    setTag(trial, "measured_disturbances", 0, "FT-11");
+    expect(
+      trial.candidate.controller.kind === "predictive" && trial.candidate.controller.dvs?.[0]?.signal,
+    ).toBe("FT-11");
+  });
 });

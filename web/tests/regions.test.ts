@@ -1,5 +1,13 @@
 import { describe, expect, it } from "vitest";
-import { areaOf, kindsOf, lawOf, middleOf, sizeOf, type Region, type RegionMap } from "../src/control/regions";
+import {
+  areaOf,
+  kindsOf,
+  lawOf,
+  middleOf,
+  sizeOf,
+  type Region,
+  type RegionMap,
+} from "../src/control/regions";
 
 const square = (x: number, y: number, side: number): [number, number][] => [
   [x, y],
@@ -13,7 +21,7 @@ function region(corners: [number, number][], limits: string[]): Region {
 }
 
 function map(regions: Region[]): RegionMap {
-  const parameter = (title: string) => ({ title, low: 0, high: 10, rests_at: 5 });
+  const parameter = (title: string) => ({ title, unit: "%", low: 0, high: 10, rests_at: 5 });
   return {
     parameters: [parameter("set point of PV"), parameter("OP before")],
     over: [0, 1],

@@ -466,6 +466,21 @@ fn a_predictive_controller_is_proposed_tried_and_looked_into() {
     let wrong = ["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json", "--measured", "moon"];
     assert!(refusal(&wrong).contains("moon"));
     assert!(refusal(&["simulate", "demo/trials/TIC-204-closed-loop.json", "--ahead", "5"]).contains("predictive"));
+
+    // With the equations of the plant, and its law written out.
+    let equations = ["tune", "--predictive", "--equations", "--trial", "demo/trials/TIC-204-closed-loop.json"];
+    let planned = printed(&antistasis(&equations));
+    assert_eq!(planned["candidate"]["controller"]["model"], planned["plant"]["process"]);
+    std::fs::write(&path, planned.to_string()).unwrap();
+    let run = printed(&antistasis(&["simulate", &path]));
+    assert!(run["stopped"].is_null(), "{run}");
+    assert!(refusal(&["simulate", &path, "--regions", "0,1"]).contains("linear model"));
+    assert!(refusal(&["simulate", &path, "--regions", "0"]).contains("no pair of places"));
+    let mut linear = printed(&antistasis(&["tune", "--predictive", "--trial", "demo/trials/TIC-204-closed-loop.json"]));
+    linear["candidate"]["controller"]["moves"] = serde_json::json!([1, 3]);
+    std::fs::write(&path, linear.to_string()).unwrap();
+    let map = printed(&antistasis(&["simulate", &path, "--regions", "0,1"]));
+    assert!(map["regions"]["regions"].as_array().unwrap().len() >= 3, "{map}");
 }
 
 #[test]

@@ -67,3 +67,65 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
     page.until("the controllers before", &format!("return {gain}.then((gain) => gain === {before})")).await?;
     page.close().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.drawn().await?;
+
+    // The feed gets a sensor of its own, and a controller that plans reads it.
+    page.click("Plant").await?;
+    page.click("Further signals").await?;
+    page.select("Measure as a disturbance", "feed_flow").await?;
+    page.shows("Dead time of its sensor").await?;
+    page.until(
+        "the sensor in the trail",
+        &format!(
+            "return {}.then((tag) => tag === 'feed flow.DV')",
+            newest("TIC-204", "row.trial.plant.measured_disturbances?.[0]?.tag")
+        ),
+    )
+    .await?;
+    page.click("Candidate").await?;
+    page.select("Controller", "predictive").await?;
+    page.shows("is forecast over the horizon").await?;
+    page.drawn().await?;
+
+    // Its law: too large as proposed and read in the feed; said in words, and small with two moves and without the feed.
+    page.click("Ahead").await?;
+    page.click("The law").await?;
+    page.shows("without measured disturbances").await?;
+
+    // With the equations of the plant: tried at once, and back again.
+    page.select("Plans with", "equations").await?;
+    page.shows("linearised along the path").await?;
+    page.until(
+        "the equations in the trail",
+        &format!(
+            "return {}.then((drives) => drives > 0)",
+            newest("TIC-204", "row.trial.candidate.controller.mvs?.[0]?.drives?.at_100")
+        ),
+    )
+    .await?;
+    page.drawn().await?;
+    page.shows("of a linear model").await?;
+    page.select("Plans with", "linear").await?;
+    page.shows("about where it rested").await?;
+
+    // A loop whose law is small: the map, its regions in words.
+    page.go(&application.address("/loops/FIC-101/control")).await?;
+    page.drawn().await?;
+    page.select("Controller", "predictive").await?;
+    page.shows("is led to its set point").await?;
+    page.drawn().await?;
+    page.enter("Moves held for, scans", "1, 2").await?;
+    page.click("Ahead").await?;
+    page.click("The law").await?;
+    page.shows("regions of the moves").await?;
+    page.shows("no limit is felt").await?;
+    page.script("document.querySelector('svg[aria-label^=\"Regions of the law\"] path.cursor-pointer').dispatchEvent(new MouseEvent('click', { bubbles: true }))").await?;
+    page.until("a law in words", "return /OP = /.test(document.body.textContent)").await?;
+    page.close().await
+}

@@ -205,6 +205,36 @@ async fn a_predictive_controller_is_begun_with_looks_ahead_and_gives_way_to_othe
     let refused = site.refused("/simulate", &narrow).await;
     assert!(refused["field"].as_str().unwrap().ends_with("controller.mvs[0].high"), "{refused}");
 
+    // Its law, written out, over its set point and where its OP stands.
+    let mut small = predictive.clone();
+    small["candidate"]["controller"]["moves"] = json!([1, 3]);
+    let map = site
+        .send(Method::POST, "/predictive/regions", &json!({ "trial": small, "over": [0, 1] }), StatusCode::OK)
+        .await;
+    let regions = map["regions"].as_array().unwrap();
+    assert!(
+        regions.len() >= 3 && regions.iter().any(|region| region["limits"].as_array().unwrap().is_empty()),
+        "{map}"
+    );
+    assert_eq!(map["parameters"].as_array().unwrap().len(), 3);
+    let refused = site.refused("/predictive/regions", &json!({ "trial": small, "over": [0, 7] })).await;
+    assert_eq!(refused["field"], "over.1");
+    let refused = site.refused("/predictive/regions", &json!({ "trial": before })).await;
+    assert_eq!(refused["field"], "candidate.controller.kind");
+    let mut limited = small.clone();
+    limited["candidate"]["controller"]["cvs"][0]["high"] = json!({ "value": 60.0, "rank": 1 });
+    let refused = site.refused("/predictive/regions", &json!({ "trial": limited })).await;
+    assert!(refused["detail"].as_str().unwrap().contains("give way"), "{refused}");
+
+    // A linear plant has no other equations; what has none to choose says so.
+    let refused = site.refused("/predictive/model", &json!({ "trial": predictive, "equations": true })).await;
+    assert!(refused["detail"].as_str().unwrap().contains("linear"), "{refused}");
+    let same = json!({ "trial": predictive, "equations": false });
+    let same = site.send(Method::POST, "/predictive/model", &same, StatusCode::OK).await;
+    assert_eq!(same["model"], predictive["candidate"]["controller"]["model"]);
+    let refused = site.refused("/predictive/model", &json!({ "trial": before, "equations": true })).await;
+    assert_eq!(refused["field"], "trial.candidate.controller.kind");
+
     // What asks for one loop's settings says that this is none.
     let back = json!({ "trial": predictive, "kind": "pid" });
     let back = site.send(Method::POST, "/tune/begin", &back, StatusCode::OK).await;

@@ -171,6 +171,7 @@ export const RANGES = {
     nb: { min: 1, max: 6 },
     nk: { min: 1, max: 1000 },
   },
+  RegionMap: { knows: { min: 0 }, moves: { min: 0 }, numbers: { min: 0 }, rests: { min: 0 } },
   RelayReading: { periods: { min: 0 } },
   RelaySettings: { amplitude: { min: 0, max: 100, exclusive: true }, hysteresis: { min: 0, max: 50 } },
   RuleChoice: {

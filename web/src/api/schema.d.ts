@@ -991,7 +991,7 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * The plant with a further measured or driven signal on the span that is usual for it. Refused (422) where its process has no such
+         * The plant with a further measured or driven signal, or a measured disturbance, on the span that is usual for it. Refused (422) where its process has no such
          *     signal, or it is measured or driven already.
          */
         post: operations["further_signals"];
@@ -1072,6 +1072,46 @@ export interface paths {
         put?: never;
         /** A plant to begin with: the process driven and measured as usual, where it usually is. */
         post: operations["usual_plant"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/predictive/model": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The settings of a predictive controller with another model: the equations of its plant, or a linear model. Refused (422) where the process
+         *     of the plant is linear, or an MV is no OP of it.
+         */
+        post: operations["model_of_controller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/predictive/regions": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The regions of the law of a predictive controller, written out over two of its parameters. Refused (422) where limits can give way, where
+         *     something is known beforehand, and where there are too many regions.
+         */
+        post: operations["regions_of_law"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2717,7 +2757,7 @@ export interface components {
          * @description What a column of a trace holds.
          * @enum {string}
          */
-        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "driven_input" | "process_output" | "balance_term" | "balance_stored" | "controller_term";
+        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "measured_disturbance" | "driven_input" | "process_output" | "balance_term" | "balance_stored" | "controller_term";
         /** @description What is known of a parameter beforehand. */
         Constraint: {
             /**
@@ -2983,7 +3023,10 @@ export interface components {
             /** @enum {string} */
             kind: "relay";
         } | {
-            /** @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. */
+            /**
+             * @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. Not with a model that is
+             *     not linear.
+             */
             beyond_horizon?: boolean;
             /** @description What is controlled. */
             cvs: components["schemas"]["ControlledVariable"][];
@@ -2994,9 +3037,18 @@ export interface components {
              * @description How far it looks ahead, s: 1 to 300 scans.
              */
             horizon: number;
+            /** @description Values of the other inputs of a model that is not linear, by name, where they differ from the usual ones. */
+            inputs?: {
+                [key: string]: number;
+            };
             /** @enum {string} */
             kind: "predictive";
-            /** @description The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals. */
+            /**
+             * @description The model; its outputs in the units of the measured signals, its inputs in % of what is set where nothing else is said of an MV.
+             *
+             *     One that is not linear is integrated, and linearised along the path that was planned last; what is believed is carried by an extended
+             *     Kalman filter.
+             */
             model: components["schemas"]["ProcessSpec"];
             /**
              * Format: int32
@@ -3495,6 +3547,19 @@ export interface components {
             /** @description Its name. */
             input: string;
         };
+        /** @description What an input of a model is at both ends of an MV. */
+        Drives: {
+            /**
+             * Format: double
+             * @description At 0 %, in its unit.
+             */
+            at_0: number;
+            /**
+             * Format: double
+             * @description At 100 %, other than that at 0 %.
+             */
+            at_100: number;
+        };
         /** @description One element of a matrix of transfer functions: `numerator(s)/denominator(s) · exp(−θs)`. */
         Element: {
             /**
@@ -3862,6 +3927,8 @@ export interface components {
              * @description For how long, s, above 0.
              */
             lasts: number;
+            /** @description Tag of the signal, among those that are measured and the disturbances; null for what the controller measures. */
+            signal?: string | null;
         };
         /**
          * @description The kinds of events.
@@ -4428,6 +4495,8 @@ export interface components {
         };
         /** @description A plant that is to have a further signal. */
         FurtherRequest: {
+            /** @description The input that is to be measured as a disturbance; null for none. */
+            disturbance?: string | null;
             /** @description The input that is to be driven, too; null for none. */
             input?: string | null;
             /** @description The output that is to be measured, too; null for none. */
@@ -4776,6 +4845,26 @@ export interface components {
             replaces?: string | null;
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+        };
+        /** @description An affine law on a map: `right · x + up · y + offset`. */
+        LawOfMv: {
+            /**
+             * Format: double
+             * @description What it is set to where both are 0, %.
+             */
+            offset: number;
+            /**
+             * Format: double
+             * @description % per unit of the parameter to the right.
+             */
+            right: number;
+            /** @description Tag of the MV. */
+            tag: string;
+            /**
+             * Format: double
+             * @description % per unit of the one upwards.
+             */
+            up: number;
         };
         /**
          * @description The variance of a PV about its set point in operation, and the least that feedback could leave.
@@ -5420,6 +5509,7 @@ export interface components {
              *     and set points leave room.
              */
             cost?: number;
+            drives?: components["schemas"]["Drives"] | null;
             /**
              * Format: double
              * @description Highest value, %; above the lowest.
@@ -5679,6 +5769,20 @@ export interface components {
             /** @description The signal: an input of the process by name, `load`, or the tag of a signal of the plant. */
             signal: string;
         };
+        /**
+         * @description An input of the process that no OP drives and that is measured: a disturbance that a feed-forward, a ratio or a predictive controller
+         *     can know of, as its sensor shows it.
+         */
+        MeasuredInput: {
+            /** @description Name of the input of the process. */
+            input: string;
+            /** @description Its sensor. */
+            sensor?: components["schemas"]["SensorSpec"];
+            /** @description Span with its unit, which is that of the input. */
+            span: components["schemas"]["Span"];
+            /** @description Tag by which controllers read it, for example `FI-205`. */
+            tag: string;
+        };
         /** @description An output with the span over which it is measured. */
         MeasuredOutput: {
             /** @description Its name. */
@@ -5875,6 +5979,13 @@ export interface components {
             reference_time_constant: number;
             /** @description The gains at the start. */
             start: components["schemas"]["AdaptedGains"];
+        };
+        /** @description Which model a predictive controller is to have. */
+        ModelRequest: {
+            /** @description Whether it plans with the equations of the plant, or with a linear model about where the plant rests. */
+            equations: boolean;
+            /** @description The trial, with a predictive controller. */
+            trial: components["schemas"]["Trial"];
         };
         /** @description A model as kept. */
         ModelRow: {
@@ -6716,6 +6827,8 @@ export interface components {
             };
             /** @description Name of the output that is measured; null for the first. */
             measured?: string | null;
+            /** @description The inputs that are measured, each by a sensor of its own. */
+            measured_disturbances?: components["schemas"]["MeasuredInput"][];
             /** @description Controller output; its span must be 0–100 %. */
             op: components["schemas"]["Signal"];
             /** @description Where the process is before anything happens. */
@@ -6772,7 +6885,10 @@ export interface components {
          *     be at least cost, within all limits, and makes the first of them.
          */
         PredictiveSettings: {
-            /** @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. */
+            /**
+             * @description Whether what comes beyond the horizon counts, too: the cost of the best law without limits from there on. Not with a model that is
+             *     not linear.
+             */
             beyond_horizon?: boolean;
             /** @description What is controlled. */
             cvs: components["schemas"]["ControlledVariable"][];
@@ -6783,7 +6899,16 @@ export interface components {
              * @description How far it looks ahead, s: 1 to 300 scans.
              */
             horizon: number;
-            /** @description The model, linear; its inputs in % of what is set, its outputs in the units of the measured signals. */
+            /** @description Values of the other inputs of a model that is not linear, by name, where they differ from the usual ones. */
+            inputs?: {
+                [key: string]: number;
+            };
+            /**
+             * @description The model; its outputs in the units of the measured signals, its inputs in % of what is set where nothing else is said of an MV.
+             *
+             *     One that is not linear is integrated, and linearised along the path that was planned last; what is believed is carried by an extended
+             *     Kalman filter.
+             */
             model: components["schemas"]["ProcessSpec"];
             /**
              * Format: int32
@@ -7341,6 +7466,42 @@ export interface components {
             parameters: string[];
             /** @description Their units. */
             units: string[];
+        };
+        /** @description The law over two of its parameters, all others at rest. */
+        RegionMap: {
+            /** @description Parameters of the law in all, with the states of the model. */
+            knows: number;
+            /** @description Regions of the moves in all, and of where to rest. */
+            moves: number;
+            /** @description Numbers that the law is written in. */
+            numbers: number;
+            /** @description The one to the right, and the one upwards, by their places. */
+            over: number[];
+            /** @description The parameters that can be chosen. */
+            parameters: components["schemas"]["LawParameter"][];
+            /** @description The regions that the map cuts. */
+            regions: components["schemas"]["RegionOnMap"][];
+            /** @description The latter. */
+            rests: number;
+        };
+        /** @description A region of the law on a map. */
+        RegionOnMap: {
+            /** @description Its corners, in order. */
+            corners: number[][];
+            /** @description Of each MV what it is set to in it: by the two parameters, and that at their zero, %. */
+            law: components["schemas"]["LawOfMv"][];
+            /** @description What limits it, in words; none where the law is the unconstrained one. */
+            limits: string[];
+        };
+        /** @description Over which parameters the regions of a law are drawn. */
+        RegionsRequest: {
+            /**
+             * @description The parameter to the right and the one upwards, by their places among those that can be chosen: set points first, then MVs as they
+             *     stand, then disturbances. All others are at rest.
+             */
+            over?: number[];
+            /** @description The trial. */
+            trial: components["schemas"]["Trial"];
         };
         /** @description What a loop does to a disturbance at its PV. */
         Rejected: {
@@ -9549,6 +9710,16 @@ export interface components {
              * @description Real part in 1/s.
              */
             real: number;
+        };
+        /** @description A parameter that a map can be drawn over. */
+        LawParameter: {
+            title: string;
+            /** Format: double */
+            low: number;
+            /** Format: double */
+            high: number;
+            /** Format: double */
+            rests_at: number;
         };
     };
     responses: never;
@@ -16434,6 +16605,198 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plant"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    model_of_controller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["ModelRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PredictiveSettings"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    regions_of_law: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["RegionsRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["RegionMap"];
                 };
             };
             /** @description The request cannot be read. */

@@ -18,7 +18,11 @@ const over = ref<[number, number]>([0, 1]);
 let ticket = 0;
 
 watch(
-  [() => JSON.stringify([props.trial.plant, props.trial.candidate, props.trial.scenario.scan]), over, comebacks],
+  [
+    () => JSON.stringify([props.trial.plant, props.trial.candidate, props.trial.scenario.scan]),
+    over,
+    comebacks,
+  ],
   async () => {
     const own = ++ticket;
     try {
@@ -83,7 +87,9 @@ const FILLS: Record<Kind["fill"], string> = {
 
 <template>
   <div class="flex min-h-0 flex-1 flex-col gap-1 pr-3 pb-1">
-    <StateNotice v-if="problem" kind="failed" title="The law cannot be written out">{{ problem }}</StateNotice>
+    <StateNotice v-if="problem" kind="failed" title="The law cannot be written out">{{
+      problem
+    }}</StateNotice>
     <StateNotice v-else-if="!map" kind="loading" title="The regions of the law are being found" />
     <div v-else class="grid min-h-0 flex-1 grid-cols-[minmax(0,1fr)_300px] gap-3">
       <div ref="host" class="relative min-h-0 overflow-hidden">
@@ -95,10 +101,22 @@ const FILLS: Record<Kind["fill"], string> = {
           @mouseleave="pointed = null"
         >
           <defs>
-            <pattern id="at-high" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(45)">
+            <pattern
+              id="at-high"
+              width="7"
+              height="7"
+              patternUnits="userSpaceOnUse"
+              patternTransform="rotate(45)"
+            >
               <line x1="0" y1="0" x2="0" y2="7" stroke="var(--op)" stroke-width="2.4" />
             </pattern>
-            <pattern id="at-low" width="7" height="7" patternUnits="userSpaceOnUse" patternTransform="rotate(-45)">
+            <pattern
+              id="at-low"
+              width="7"
+              height="7"
+              patternUnits="userSpaceOnUse"
+              patternTransform="rotate(-45)"
+            >
               <line x1="0" y1="0" x2="0" y2="7" stroke="var(--dv)" stroke-width="1.4" />
             </pattern>
             <pattern id="as-fast" width="7" height="7" patternUnits="userSpaceOnUse">
@@ -109,14 +127,26 @@ const FILLS: Record<Kind["fill"], string> = {
             What the controller does, by what limits it
           </text>
           <g class="fill-soft text-[12px]">
-            <template v-for="tick in axes[0] ? linearTicks(axes[0].low, axes[0].high, 7) : []" :key="`x ${tick}`">
-              <text :x="px(tick)" :y="size.height - BOTTOM + 15" text-anchor="middle">{{ number(tick) }}</text>
+            <template
+              v-for="tick in axes[0] ? linearTicks(axes[0].low, axes[0].high, 7) : []"
+              :key="`x ${tick}`"
+            >
+              <text :x="px(tick)" :y="size.height - BOTTOM + 15" text-anchor="middle">
+                {{ number(tick) }}
+              </text>
             </template>
-            <template v-for="tick in axes[1] ? linearTicks(axes[1].low, axes[1].high, 6) : []" :key="`y ${tick}`">
+            <template
+              v-for="tick in axes[1] ? linearTicks(axes[1].low, axes[1].high, 6) : []"
+              :key="`y ${tick}`"
+            >
               <text :x="LEFT - 7" :y="py(tick) + 4" text-anchor="end">{{ number(tick) }}</text>
             </template>
-            <text :x="size.width - RIGHT" :y="size.height - 5" text-anchor="end">{{ axes[0]?.title }}, %</text>
-            <text :transform="`translate(14 ${TOP}) rotate(-90)`" text-anchor="end">{{ axes[1]?.title }}, %</text>
+            <text :x="size.width - RIGHT" :y="size.height - 5" text-anchor="end">
+              {{ axes[0]?.title }}, {{ axes[0]?.unit }}
+            </text>
+            <text :transform="`translate(14 ${TOP}) rotate(-90)`" text-anchor="end">
+              {{ axes[1]?.title }}, {{ axes[1]?.unit }}
+            </text>
           </g>
           <g v-for="kind in kinds" :key="kind.label">
             <path
@@ -159,7 +189,12 @@ const FILLS: Record<Kind["fill"], string> = {
           </g>
         </svg>
       </div>
-      <div class="grid min-h-0 content-start gap-2 overflow-y-auto" tabindex="0" role="group" aria-label="The law">
+      <div
+        class="grid min-h-0 content-start gap-2 overflow-y-auto"
+        tabindex="0"
+        role="group"
+        aria-label="The law"
+      >
         <ChoiceField
           label="To the right"
           :model-value="String(over[0])"
@@ -185,7 +220,11 @@ const FILLS: Record<Kind["fill"], string> = {
           <p v-else class="text-soft">Point at a region: what holds in it stands here.</p>
         </div>
         <ol class="text-[12.5px]" aria-label="What limits the regions">
-          <li v-for="kind in kinds" :key="kind.label" class="flex gap-2 border-b border-rule py-[2px] last:border-0">
+          <li
+            v-for="kind in kinds"
+            :key="kind.label"
+            class="flex gap-2 border-b border-rule py-[2px] last:border-0"
+          >
             <span class="w-[20px] shrink-0 text-right font-semibold">{{ kind.label }}</span>
             <span class="min-w-0 flex-1">{{ kind.limits.join("; ") || "no limit is felt" }}</span>
             <span class="text-soft">{{ number(100 * kind.share) }} %</span>

@@ -144,7 +144,9 @@ export function coursePanels(
       weight: 0.7,
       curves: [curve(loads, { label: "load", colour: "--dv", stepped: true, fillTo: 0, width: 1.4 })],
     });
-  for (const column of trace.columns.filter((known) => known.role === "disturbance" || known.role === "measured_disturbance")) {
+  for (const column of trace.columns.filter(
+    (known) => known.role === "disturbance" || known.role === "measured_disturbance",
+  )) {
     const lowest = column.values.reduce((low, value) => Math.min(low, value), Infinity);
     panels.push({
       key: column.tag,

@@ -113,7 +113,8 @@ export function setTag(trial: Trial, list: SignalList, k: number, tag: string) {
   }
   if (trial.candidate.ratio?.signal === before) trial.candidate.ratio.signal = tag;
   const events = [trial.scenario.events, ...Object.values(trial.scenario.further ?? {})].flat();
-  for (const event of events) if (event.kind === "sensor_fails" && event.signal === before) event.signal = tag;
+  for (const event of events)
+    if (event.kind === "sensor_fails" && event.signal === before) event.signal = tag;
 }
 
 /** Who reads a signal of a plant, in words; nobody where it is not told of. */

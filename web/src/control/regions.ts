@@ -72,9 +72,7 @@ export function kindsOf(map: RegionMap): Kind[] {
     kind.share += share;
     kinds.set(key, kind);
   }
-  return [...kinds.values()]
-    .sort((a, b) => b.share - a.share)
-    .map((kind, k) => ({ ...kind, label: k + 1 }));
+  return [...kinds.values()].sort((a, b) => b.share - a.share).map((kind, k) => ({ ...kind, label: k + 1 }));
 }
 
 /** What an MV is set to in a region: `OP = 1.2 × set point − 0.2 × OP before + 34 %`. */

@@ -705,7 +705,12 @@ useKeys({
         </p>
         <div v-if="!['course', 'balances'].includes(view)" ref="viewBox" class="flex min-h-0 flex-1 flex-col">
           <template v-if="view === 'ahead' && draft && isPredictive">
-            <ViewTabs v-model="planned" class="mb-1 self-start" :views="PLANNED" label="A plan, or the whole law" />
+            <ViewTabs
+              v-model="planned"
+              class="mb-1 self-start"
+              :views="PLANNED"
+              label="A plan, or the whole law"
+            />
             <AheadView
               v-if="planned === 'scan'"
               :trial="draft"

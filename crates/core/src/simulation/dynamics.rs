@@ -77,8 +77,9 @@ struct System {
     terms: usize,
     stretch: Vec<PortInput>,
     since: f64,
-    /// The inputs while they stand still over the stretch that is being integrated.
-    still: Option<[f64; MOST_PORTS]>,
+    /// Whether the inputs stand still over the stretch that is being integrated, and where.
+    still: bool,
+    standing: [f64; MOST_PORTS],
 }
 
 /// The lag of a sensor on a process that is not linear: `τ² y'' + 2ζτ y' + y = u`, or `τ y' + y = u`.
@@ -100,26 +101,17 @@ impl Lag {
 
 impl System {
     fn inputs(&self, t: f64, u: &mut [f64; MOST_PORTS]) {
-        for (input, value) in self.stretch.iter().zip(u) {
-            let passed = t - self.since;
-            *value = input.value + input.slope * passed;
-            if let Some(k) = input.drive {
-                let (actuator, driven) = &self.drives[k];
-                let effect = actuator.effect(input.position + input.position_slope * passed);
-                *value = driven.value(effect + *value);
-            }
-        }
+        fill_inputs(&self.stretch, &self.drives, t - self.since, u);
     }
 
-    /// The inputs over a stretch from `from` on, where they do not move.
-    fn still(&self, from: f64) -> Option<[f64; MOST_PORTS]> {
+    /// Notes the inputs over a stretch from `from` on, where they do not move.
+    fn note_standing(&mut self, from: f64) {
         let moves = |input: &PortInput| input.slope != 0.0 || (input.drive.is_some() && input.position_slope != 0.0);
-        if self.stretch.iter().any(moves) {
-            return None;
+        self.still = !self.stretch.iter().any(moves);
+        if self.still {
+            let Self { stretch, drives, standing, since, .. } = self;
+            fill_inputs(stretch, drives, from - *since, standing);
         }
-        let mut room = [0.0; MOST_PORTS];
-        self.inputs(from, &mut room);
-        Some(room)
     }
 
     /// Where the integrals of the balance terms begin among the states.
@@ -128,16 +120,27 @@ impl System {
     }
 }
 
+/// What stands at the ports so long after the beginning of a stretch.
+fn fill_inputs(stretch: &[PortInput], drives: &[(ActuatorSpec, Driven)], passed: f64, u: &mut [f64; MOST_PORTS]) {
+    for (input, value) in stretch.iter().zip(u) {
+        *value = input.value + input.slope * passed;
+        if let Some(k) = input.drive {
+            let (actuator, driven) = &drives[k];
+            let effect = actuator.effect(input.position + input.position_slope * passed);
+            *value = driven.value(effect + *value);
+        }
+    }
+}
+
 impl Rates for System {
     fn rates(&self, t: f64, x: &[f64], rates: &mut [f64]) {
         let mut room;
-        let all = match &self.still {
-            Some(still) => still,
-            None => {
-                room = [0.0; MOST_PORTS];
-                self.inputs(t, &mut room);
-                &room
-            }
+        let all = if self.still {
+            &self.standing
+        } else {
+            room = [0.0; MOST_PORTS];
+            self.inputs(t, &mut room);
+            &room
         };
         let u = &all[..self.stretch.len()];
         self.process.rates(&x[..self.n], u, self.held, &mut rates[..self.n]);
@@ -235,7 +238,8 @@ impl Dynamics {
                 terms: if with_balances { terms } else { 0 },
                 stretch: vec![PortInput::default(); ports],
                 since: 0.0,
-                still: None,
+                still: false,
+                standing: [0.0; MOST_PORTS],
             },
         })
     }
@@ -376,9 +380,9 @@ impl Dynamics {
             self.propagate(h);
             return Ok(());
         }
-        self.system.still = self.system.still(from);
+        self.system.note_standing(from);
         let carried = self.integrate(from, from + h, told);
-        self.system.still = None;
+        self.system.still = false;
         carried
     }
 

@@ -19,21 +19,27 @@ const SPARE: f64 = 1.5;
 /// Polygons of a map that are smaller than this share of it are none.
 const SMALLEST: f64 = 1e-9;
 
+/// The unit of CVs.
+const OF_SPAN: &str = "% of span";
+
 /// What a parameter of the law is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
 enum Part {
     State(usize),
-    Disturbance(usize),
+    /// Of a CV, with its unit.
+    Disturbance(usize, &'static str),
     Before(usize),
     SetPoint(usize),
 }
 
 /// A parameter that a map can be drawn over.
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
-pub struct Parameter {
+pub struct LawParameter {
     /// What it is, in words.
     pub title: String,
-    /// Its least value, % of span or of OP.
+    /// Its unit.
+    pub unit: String,
+    /// Its least value.
     pub low: f64,
     /// Its greatest.
     pub high: f64,
@@ -45,7 +51,7 @@ pub struct Parameter {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 pub struct RegionMap {
     /// The parameters that can be chosen.
-    pub parameters: Vec<Parameter>,
+    pub parameters: Vec<LawParameter>,
     /// The one to the right, and the one upwards, by their places.
     pub over: [usize; 2],
     /// The regions that the map cuts.
@@ -222,20 +228,23 @@ impl Explicit {
     }
 
     /// The parameters that a map can be drawn over, by their places among all.
-    fn on_offer(&self) -> Vec<(usize, Parameter)> {
+    fn on_offer(&self) -> Vec<(usize, LawParameter)> {
         let named = |(place, part): (usize, &Part)| {
             let cv = |k: usize| &self.settings.cvs[k].tag;
-            let (title, base) = match *part {
+            let (title, unit, base) = match *part {
                 Part::State(_) => return None,
-                Part::Disturbance(k) => (format!("disturbance of {}", cv(k)), 0.0),
-                Part::Before(j) => (format!("{} before", self.settings.mvs[j].tag), self.base.1[j]),
-                Part::SetPoint(k) => (format!("set point of {}", cv(k)), self.base.0[k]),
+                Part::Disturbance(k, unit) => (format!("disturbance of {}", cv(k)), unit, 0.0),
+                Part::Before(j) => (format!("{} before", self.settings.mvs[j].tag), "%", self.base.1[j]),
+                Part::SetPoint(k) => (format!("set point of {}", cv(k)), OF_SPAN, self.base.0[k]),
             };
             let (low, high) = self.within[place];
-            Some((place, Parameter { title, low: low + base, high: high + base, rests_at: base }))
+            Some((
+                place,
+                LawParameter { title, unit: unit.to_owned(), low: low + base, high: high + base, rests_at: base },
+            ))
         };
         // What is wanted first, then what stands in the way.
-        let mut offers: Vec<(usize, Parameter)> = self.parts.iter().enumerate().filter_map(named).collect();
+        let mut offers: Vec<(usize, LawParameter)> = self.parts.iter().enumerate().filter_map(named).collect();
         offers.sort_by_key(|(place, _)| match self.parts[*place] {
             Part::SetPoint(_) => 0,
             Part::Before(_) => 1,
@@ -327,10 +336,13 @@ impl Explicit {
                 Constraint::Rate { mv, block, up: true } => (mv, block, "up as fast as it may"),
                 Constraint::Output { .. } => continue,
             };
-            let when = if block == 0 { "" } else { " later" };
-            let text = format!("{} {what}{when}", self.settings.mvs[mv].tag);
-            if !said.contains(&text) {
-                said.push(text);
+            let now = format!("{} {what}", self.settings.mvs[mv].tag);
+            let later = format!("{now} later");
+            // What holds now is not said again of later; constraints come move by move.
+            if block == 0 {
+                said.push(now);
+            } else if !said.contains(&now) && !said.contains(&later) {
+                said.push(later);
             }
         }
         said
@@ -400,7 +412,10 @@ impl Poser {
     fn parts(&self) -> Vec<Part> {
         let settings = &self.controller.settings;
         let states = (0..self.order).map(Part::State);
-        let disturbances = self.controller.observer.places.iter().map(|(cv, _)| Part::Disturbance(*cv));
+        let disturbances = self.controller.observer.places.iter().map(|(cv, place)| {
+            let at_input = matches!(place, super::DisturbanceAt::Input(_));
+            Part::Disturbance(*cv, if at_input { "%" } else { OF_SPAN })
+        });
         let before = (0..settings.mvs.len()).map(Part::Before);
         states.chain(disturbances).chain(before).chain((0..settings.cvs.len()).map(Part::SetPoint)).collect()
     }

@@ -17,7 +17,7 @@ mod shapes;
 mod targets;
 
 pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
-pub use explicit::{Explicit, Parameter, RegionMap, RegionOnMap};
+pub use explicit::{Explicit, LawOfMv, LawParameter, RegionMap, RegionOnMap};
 pub use law::{Law, LawAtWork};
 pub use settings::{
     ControlledVariable, DisturbanceAt, Drives, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,

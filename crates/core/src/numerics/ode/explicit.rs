@@ -2,6 +2,7 @@
 
 use super::Rates;
 
+const STAGES: usize = 7;
 /// Order of the error estimate plus one.
 pub(super) const ORDER: f64 = 5.0;
 
@@ -12,10 +13,10 @@ const CALM_STEPS: u32 = 6;
 /// Where the stability region of the method ends on the negative real axis.
 const STABILITY_LIMIT: f64 = 3.25;
 
-/// Room for the seven stages, and the signs of stiffness.
+/// Room for the seven stages, one after the other, and the signs of stiffness.
 #[derive(Debug, Clone)]
 pub(super) struct Explicit {
-    stages: [Vec<f64>; 7],
+    stages: Vec<f64>,
     at: Vec<f64>,
     error: Vec<f64>,
     stiff: u32,
@@ -38,7 +39,7 @@ pub(super) const ERROR_WEIGHTS: [f64; 7] =
 
 impl Explicit {
     pub(super) fn new(n: usize) -> Self {
-        Self { stages: std::array::from_fn(|_| vec![0.0; n]), at: vec![0.0; n], error: vec![0.0; n], stiff: 0, calm: 0 }
+        Self { stages: vec![0.0; STAGES * n], at: vec![0.0; n], error: vec![0.0; n], stiff: 0, calm: 0 }
     }
 
     /// Tries a step of `h` from `x` with these rates at its start: the new state into `after`; returns the error estimate.
@@ -51,12 +52,12 @@ impl Explicit {
         rates: &[f64],
         after: &mut [f64],
     ) -> Option<&[f64]> {
-        self.stages[0].copy_from_slice(rates);
-        for stage in 0..6 {
-            let (done, rest) = self.stages.split_at_mut(stage + 1);
-            weighted_sum(done, &WEIGHTS[stage], &mut self.at);
-            for (at, x) in self.at.iter_mut().zip(x) {
-                *at = x + h * *at;
+        let n = x.len();
+        self.stages[..n].copy_from_slice(rates);
+        for stage in 0..STAGES - 1 {
+            let (done, rest) = self.stages.split_at_mut((stage + 1) * n);
+            for (i, (at, x)) in self.at.iter_mut().zip(x).enumerate() {
+                *at = x + h * weighted(done, n, i, &WEIGHTS[stage]);
             }
             if stage == 5 {
                 after.copy_from_slice(&self.at);
@@ -64,26 +65,26 @@ impl Explicit {
                 // The state of the stage before the last tells of stiffness; the error is not needed yet.
                 self.error.copy_from_slice(&self.at);
             }
-            system.rates(t + NODES[stage] * h, &self.at, &mut rest[0]);
+            system.rates(t + NODES[stage] * h, &self.at, &mut rest[..n]);
         }
         self.look_for_stiffness(h, after);
-        weighted_sum(&self.stages, &ERROR_WEIGHTS, &mut self.error);
-        for error in &mut self.error {
-            *error *= h;
+        for (i, error) in self.error.iter_mut().enumerate() {
+            *error = h * weighted(&self.stages, n, i, &ERROR_WEIGHTS);
         }
         Some(&self.error)
     }
 
     pub(super) fn last_rates(&self) -> &[f64] {
-        &self.stages[6]
+        &self.stages[(STAGES - 1) * self.at.len()..]
     }
 
     /// The estimate of `h·|λ|` from the last two stages (Hairer & Wanner, Solving Ordinary Differential Equations II,
     /// section IV.2), against where the stability region ends.
     fn look_for_stiffness(&mut self, h: f64, after: &[f64]) {
         let (mut numerator, mut denominator) = (0.0, 0.0);
+        let (before, last) = self.stages[(STAGES - 2) * after.len()..].split_at(after.len());
         for (i, after) in after.iter().enumerate() {
-            numerator += (self.stages[6][i] - self.stages[5][i]).powi(2);
+            numerator += (last[i] - before[i]).powi(2);
             denominator += (after - self.error[i]).powi(2);
         }
         if denominator > 0.0 && h * (numerator / denominator).sqrt() > STABILITY_LIMIT {
@@ -103,12 +104,8 @@ impl Explicit {
     }
 }
 
-/// The stages, each times its weight, added up state by state in the order of the stages.
-fn weighted_sum(stages: &[Vec<f64>], weights: &[f64], sum: &mut [f64]) {
-    sum.fill(0.0);
-    for (stage, weight) in stages.iter().zip(weights) {
-        for (sum, rate) in sum.iter_mut().zip(stage) {
-            *sum += weight * rate;
-        }
-    }
+/// The rates of state `i` of `n` in all stages, each times its weight, added up in the order of the stages.
+#[inline]
+fn weighted(stages: &[f64], n: usize, i: usize, weights: &[f64]) -> f64 {
+    stages[i..].iter().step_by(n).zip(weights).map(|(rate, weight)| weight * rate).sum()
 }

@@ -98,7 +98,8 @@ impl Integrator {
             let norm = error
                 .map_or(f64::INFINITY, |error| weighted_norm(error, &self.before, x, self.relative, &self.absolute));
             if norm <= 1.0 {
-                let growth = (0.9 * norm.max(1e-10).powf(-1.0 / order)).clamp(0.2, 5.0);
+                // Where the error is next to nothing the step grows as far as it may, and no root need be taken.
+                let growth = if norm < 1e-4 { 5.0 } else { (0.9 * norm.powf(-1.0 / order)).clamp(0.2, 5.0) };
                 // A step cut short by the end of the stretch says little about the next.
                 self.suggested = if h < self.suggested { self.suggested.max(h * growth) } else { h * growth };
                 break;
