@@ -85,6 +85,9 @@ fn the_first_plan_is_that_of_an_outside_optimiser() {
         }
         // What is expected is what the equations make of it, not what a line does.
         assert!((ahead.cvs[0].now - start).abs() < 1e-6);
+        // What holds the plan is a limit, or nothing: never that it was made near a path.
+        let held = ahead.limits.len();
+        assert_eq!(held, usize::from(most < 100.0), "{start} to {target}: {:?}", ahead.limits);
     }
 }
 
@@ -205,7 +208,7 @@ fn what_a_model_that_is_not_linear_cannot_do_is_told() {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig::with_cases(16))]
+    #![proptest_config(ProptestConfig::with_cases(8))]
 
     /// Whatever it starts from, is led to and is loaded by: no limit of the MV is ever passed, and it comes to rest without an offset where
     /// that can be held.
@@ -216,14 +219,14 @@ proptest! {
         load in -4f64..4.0,
         wrong in 0.8f64..1.25,
     ) {
-        let mut own = settings(1600.0, vec![1, 1, 2, 4, 8]);
+        let mut own = settings(1200.0, vec![1, 1, 2, 4, 8]);
         // A model whose outlet is another one.
         own.model = ProcessSpec::library("cone_tank", &[("outlet_area", 20.0 * wrong)]);
         (own.mvs[0].low, own.mvs[0].high) = (5.0, 98.0);
-        let events = vec![Event::set_point(200.0, target - start), Event::load(4000.0, load)];
+        let events = vec![Event::set_point(200.0, target - start), Event::load(3000.0, load)];
         let mut plant = cone(start);
         plant.operating_point.op = 50.0;
-        let looped = trial(plant, own, 20.0, 10_000.0, events);
+        let looped = trial(plant, own, 20.0, 6000.0, events);
         let trace = looped.run().unwrap();
         prop_assert!(trace.stopped.is_none());
         prop_assert!(column(&trace, "Y1.OP").iter().all(|op| (5.0 - 1e-9..=98.0 + 1e-9).contains(op)));

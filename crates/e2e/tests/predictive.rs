@@ -72,7 +72,7 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
 async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -> Result<()> {
     let application = Application::start(&binary()?)?;
     let page = Page::open(1280, 800).await?;
-    page.go(&application.address("/loops/TIC-204/control")).await?;
+    page.go(&application.address("/loops/TIC-310/control")).await?;
     page.drawn().await?;
 
     // The feed gets a sensor of its own, and a controller that plans reads it.
@@ -84,7 +84,7 @@ async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -
         "the sensor in the trail",
         &format!(
             "return {}.then((tag) => tag === 'feed flow.DV')",
-            newest("TIC-204", "row.trial.plant.measured_disturbances?.[0]?.tag")
+            newest("TIC-310", "row.trial.plant.measured_disturbances?.[0]?.tag")
         ),
     )
     .await?;
@@ -105,7 +105,7 @@ async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -
         "the equations in the trail",
         &format!(
             "return {}.then((drives) => drives > 0)",
-            newest("TIC-204", "row.trial.candidate.controller.mvs?.[0]?.drives?.at_100")
+            newest("TIC-310", "row.trial.candidate.controller.mvs?.[0]?.drives?.at_100")
         ),
     )
     .await?;

@@ -4866,6 +4866,28 @@ export interface components {
              */
             up: number;
         };
+        /** @description A parameter that a map can be drawn over. */
+        LawParameter: {
+            /**
+             * Format: double
+             * @description Its greatest.
+             */
+            high: number;
+            /**
+             * Format: double
+             * @description Its least value.
+             */
+            low: number;
+            /**
+             * Format: double
+             * @description Where it rests.
+             */
+            rests_at: number;
+            /** @description What it is, in words. */
+            title: string;
+            /** @description Its unit. */
+            unit: string;
+        };
         /**
          * @description The variance of a PV about its set point in operation, and the least that feedback could leave.
          *
@@ -9710,16 +9732,6 @@ export interface components {
              * @description Real part in 1/s.
              */
             real: number;
-        };
-        /** @description A parameter that a map can be drawn over. */
-        LawParameter: {
-            title: string;
-            /** Format: double */
-            low: number;
-            /** Format: double */
-            high: number;
-            /** Format: double */
-            rests_at: number;
         };
     };
     responses: never;

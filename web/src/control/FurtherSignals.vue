@@ -3,10 +3,10 @@
 import { computed, ref } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
-import FieldList from "../components/FieldList.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { choicesOf, readable } from "./events";
+import SignalRow from "./SignalRow.vue";
 import { readerOf, setTag, type SignalList } from "./loops";
 
 const props = defineProps<{ trial: Trial; description: Schemas["Description"] | null }>();
@@ -143,77 +143,48 @@ function fieldsOfDriven(k: number): Field[] {
   ];
 }
 
-function rename(list: SignalList, k: number, event: globalThis.Event) {
-  const tag = (event.target as HTMLInputElement).value.trim();
-  if (tag) emit("change", (trial) => setTag(trial, list, k, tag));
-}
+/** All of them, as they are drawn. */
+const rows = computed(() => [
+  ...measured.value.map((one, k) => ({
+    list: "further_measured" as const,
+    k,
+    name: one.output,
+    tag: one.tag,
+    colour: "pv" as const,
+    fields: fieldsOfMeasured("further_measured", k),
+  })),
+  ...driven.value.map((one, k) => ({
+    list: "further_driven" as const,
+    k,
+    name: one.input,
+    tag: one.tag,
+    colour: "op" as const,
+    fields: fieldsOfDriven(k),
+  })),
+  ...disturbances.value.map((one, k) => ({
+    list: "measured_disturbances" as const,
+    k,
+    name: one.input,
+    tag: one.tag,
+    colour: "dv" as const,
+    fields: fieldsOfMeasured("measured_disturbances", k),
+  })),
+]);
 </script>
 
 <template>
   <div class="grid gap-[6px]">
-    <div v-for="(one, k) in measured" :key="`m${k}`" class="grid gap-[6px] border-l-[3px] border-pv pl-3">
-      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
-        {{ readable(one.output) }}
-        <input
-          class="entry min-w-0"
-          :aria-label="`Tag of ${readable(one.output)}`"
-          :value="one.tag"
-          maxlength="64"
-          @change="rename('further_measured', k, $event)"
-        />
-        <button
-          type="button"
-          class="px-1 text-soft hover:text-limit"
-          :aria-label="`Remove: ${one.tag}`"
-          @click="remove('further_measured', k, one.tag)"
-        >
-          ×
-        </button>
-      </label>
-      <FieldList :fields="fieldsOfMeasured('further_measured', k)" @settled="emit('settled')" />
-    </div>
-    <div v-for="(one, k) in driven" :key="`d${k}`" class="grid gap-[6px] border-l-[3px] border-op pl-3">
-      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
-        {{ readable(one.input) }}
-        <input
-          class="entry min-w-0"
-          :aria-label="`Tag of ${readable(one.input)}`"
-          :value="one.tag"
-          maxlength="64"
-          @change="rename('further_driven', k, $event)"
-        />
-        <button
-          type="button"
-          class="px-1 text-soft hover:text-limit"
-          :aria-label="`Remove: ${one.tag}`"
-          @click="remove('further_driven', k, one.tag)"
-        >
-          ×
-        </button>
-      </label>
-      <FieldList :fields="fieldsOfDriven(k)" @settled="emit('settled')" />
-    </div>
-    <div v-for="(one, k) in disturbances" :key="`v${k}`" class="grid gap-[6px] border-l-[3px] border-dv pl-3">
-      <label class="grid grid-cols-[minmax(0,1fr)_158px_auto] items-center gap-2">
-        {{ readable(one.input) }}
-        <input
-          class="entry min-w-0"
-          :aria-label="`Tag of ${readable(one.input)}`"
-          :value="one.tag"
-          maxlength="64"
-          @change="rename('measured_disturbances', k, $event)"
-        />
-        <button
-          type="button"
-          class="px-1 text-soft hover:text-limit"
-          :aria-label="`Remove: ${one.tag}`"
-          @click="remove('measured_disturbances', k, one.tag)"
-        >
-          ×
-        </button>
-      </label>
-      <FieldList :fields="fieldsOfMeasured('measured_disturbances', k)" @settled="emit('settled')" />
-    </div>
+    <SignalRow
+      v-for="row in rows"
+      :key="`${row.list} ${row.k}`"
+      :name="readable(row.name)"
+      :tag="row.tag"
+      :colour="row.colour"
+      :fields="row.fields"
+      @rename="(tag) => emit('change', (trial) => setTag(trial, row.list, row.k, tag))"
+      @remove="remove(row.list, row.k, row.tag)"
+      @settled="emit('settled')"
+    />
     <ChoiceField
       v-if="outputs.length"
       label="Measure, too"

@@ -44,7 +44,11 @@ const isWide = computed(
   () => (props.description?.outputs.length ?? 0) > 1 || (props.description?.inputs.length ?? 0) > 1,
 );
 const furtherTags = computed(() =>
-  [...(plant.value.further_measured ?? []), ...(plant.value.further_driven ?? [])]
+  [
+    ...(plant.value.further_measured ?? []),
+    ...(plant.value.further_driven ?? []),
+    ...(plant.value.measured_disturbances ?? []),
+  ]
     .map((signal) => signal.tag)
     .join(", "),
 );

@@ -210,6 +210,8 @@ function holdEvenly() {
 
 const byEquations = computed(() => !props.settings.mvs.every((mv) => !mv.drives));
 const modelProblem = ref("");
+/** A choice that is refused goes back to what there is. */
+const refusals = ref(0);
 
 async function takeModel(equations: boolean) {
   modelProblem.value = "";
@@ -220,6 +222,7 @@ async function takeModel(equations: boolean) {
     emit("settled");
   } catch (error) {
     modelProblem.value = messageOf(error);
+    refusals.value += 1;
   }
 }
 
@@ -319,11 +322,12 @@ function leaveMoves() {
     <fieldset class="grid gap-1 border-t border-rule pt-2">
       <legend class="sr-only">What it plans with</legend>
       <ChoiceField
+        :key="refusals"
         label="Plans with"
         :model-value="byEquations ? 'equations' : 'linear'"
         :choices="[
           { value: 'linear', title: 'a linear model' },
-          { value: 'equations', title: 'the equations of the plant' },
+          { value: 'equations', title: `plant's equations` },
         ]"
         @update:model-value="(kind) => takeModel(kind === 'equations')"
       />

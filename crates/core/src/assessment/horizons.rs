@@ -42,11 +42,17 @@ pub(super) fn horizon_verdicts(settings: &PredictiveSettings, scan: f64) -> Vec<
         }
     }
     if shapes.settles && !settings.beyond_horizon && (ahead as f64) < 0.8 * shapes.horizon as f64 {
+        // With equations that are not linear nothing can be counted beyond the horizon.
+        let or = if settings.model.linear_process("").is_ok_and(|linear| linear.is_some()) {
+            ", or let what comes beyond the horizon count"
+        } else {
+            ""
+        };
         verdicts.push(Verdict::new(
             Tone::Caution,
             format!(
                 "It looks ahead by {}, and the slowest response settles after {}: what comes later does not count. Look further \
-                 ahead, or let what comes beyond the horizon count.",
+                 ahead{or}.",
                 readable_duration(ahead as f64 * scan),
                 readable_duration(shapes.horizon as f64 * scan)
             ),

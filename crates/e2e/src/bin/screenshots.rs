@@ -45,14 +45,10 @@ async fn main() -> Result<()> {
     page.go(&application.address("/loops/TIC-310/control")).await?;
     page.drawn().await?;
     page.click("Scenario").await?;
-    for (name, tab, text) in
-        [("balances", "Balances", "closes within"), ("operating", "Operating point", "nearest FOPDT")]
-    {
-        page.click(tab).await?;
-        page.shows(text).await?;
-        page.drawn().await?;
-        save(name).await?;
-    }
+    page.click("Operating point").await?;
+    page.shows("nearest FOPDT").await?;
+    page.drawn().await?;
+    save("operating").await?;
     // The heater that fouls, followed over three weeks.
     page.go(&application.address("/loops/TIC-204/model")).await?;
     page.drawn().await?;
@@ -139,8 +135,25 @@ async fn main() -> Result<()> {
     page.drawn().await?;
     save("ahead").await?;
 
-    // Last, since models are stale under another preparation.
+    // A small predictive controller, its law written out, one region pointed at.
     page.script("localStorage.removeItem('antistasis-theme')").await?;
+    page.go(&application.address("/loops/FIC-101/control")).await?;
+    page.drawn().await?;
+    page.select("Controller", "predictive").await?;
+    page.shows("is led to its set point").await?;
+    page.drawn().await?;
+    page.enter("Moves held for, scans", "1, 2, 4").await?;
+    page.click("Ahead").await?;
+    page.click("The law").await?;
+    page.shows("regions of the moves").await?;
+    page.script(
+        "document.querySelector('path.cursor-pointer').dispatchEvent(new MouseEvent('click', { bubbles: true }))",
+    )
+    .await?;
+    page.drawn().await?;
+    save("law").await?;
+
+    // Last, since models are stale under another preparation.
     page.go(&application.address("/loops/TIC-204/measure?view=prepare")).await?;
     page.drawn().await?;
     for kind in ["outliers", "low_pass"] {

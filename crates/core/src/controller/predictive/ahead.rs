@@ -207,7 +207,8 @@ impl Predictive {
     fn at_work(&self) -> Vec<LimitAtWork> {
         let mut all: Vec<LimitAtWork> = Vec::new();
         let given = (0..self.rows.len()).filter(|row| self.program.given(*row) > 0.0).map(|row| (row, 0.0));
-        for (row, multiplier) in self.program.multipliers().chain(given) {
+        let active = self.program.multipliers().filter(|(row, _)| self.is_a_limit(*row));
+        for (row, multiplier) in active.chain(given) {
             let (tag, limit, ahead, rank, width) = match self.rows[row] {
                 Constraint::Position { mv, block, high } => {
                     // One that may not be moved is no limit that anybody could widen.

@@ -666,7 +666,12 @@ impl Predictive {
     /// Limits that the last plan runs along.
     #[must_use]
     pub fn limits_at_work(&self) -> usize {
-        self.program.multipliers().count()
+        self.program.multipliers().filter(|(row, _)| self.is_a_limit(*row)).count()
+    }
+
+    /// Whether a constraint holds the plan at a limit, and not only near the path that it was made along.
+    fn is_a_limit(&self, row: usize) -> bool {
+        self.last.bounds[row] <= self.bound(self.rows[row]) + 1e-9
     }
 
     /// Whether limits of CVs gave way at the last scan, in the plan or where it is to rest.
