@@ -119,7 +119,10 @@ impl ParametricProgram {
             possible.extend(next.iter().cloned());
             level = next;
         }
-        Some(found.into_iter().map(|region| self.in_units(region)).collect())
+        // Which sides are needed is asked at the end: it is most of the work, and in vain where there are too many regions.
+        let p = self.within.len();
+        let reduced = |region: Region| Region { sides: needed(region.sides, p), ..region };
+        Some(found.into_iter().map(|region| self.in_units(reduced(region))).collect())
     }
 
     fn halves(&self) -> (DVector<f64>, DVector<f64>) {
@@ -249,7 +252,7 @@ impl<'a> Search<'a> {
             own.push((normal / length, bound / length));
         }
         let radius = radius_of(&own, p)?;
-        (radius > LEAST_RADIUS).then(|| Region { active: set.to_vec(), gain, offset, sides: needed(own, p) })
+        (radius > LEAST_RADIUS).then(|| Region { active: set.to_vec(), gain, offset, sides: own })
     }
 }
 

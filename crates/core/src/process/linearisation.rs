@@ -89,18 +89,14 @@ pub(super) fn jacobian(process: &dyn Process, x: &[f64], u: &[f64]) -> DMatrix<f
 
 /// The matrices A, B, C, D at `x` and `inputs`.
 fn matrices(process: &dyn Process, x: &[f64], inputs: &[f64]) -> [DMatrix<f64>; 4] {
-    local_matrices(process, x, &at_ports(process, inputs))
-}
-
-/// The same, with these values at the ports.
-pub(crate) fn local_matrices(process: &dyn Process, x: &[f64], u: &[f64]) -> [DMatrix<f64>; 4] {
     let (n, outputs) = (x.len(), process.description().outputs.len());
+    let u = at_ports(process, inputs);
     let free = Held::default();
     [
-        jacobian(process, x, u),
-        differences(u, n, |u, rates| process.rates(x, u, free, rates)),
-        differences(x, outputs, |x, y| process.outputs(x, u, free, y)),
-        differences(u, outputs, |u, y| process.outputs(x, u, free, y)),
+        jacobian(process, x, &u),
+        differences(&u, n, |u, rates| process.rates(x, u, free, rates)),
+        differences(x, outputs, |x, y| process.outputs(x, &u, free, y)),
+        differences(&u, outputs, |u, y| process.outputs(x, u, free, y)),
     ]
 }
 
