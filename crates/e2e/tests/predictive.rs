@@ -88,6 +88,10 @@ async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -
         ),
     )
     .await?;
+    // Short enough to be planned with the equations at every scan while one waits.
+    page.click("Scenario").await?;
+    page.enter("Duration", "1200").await?;
+    page.drawn().await?;
     page.click("Candidate").await?;
     page.select("Controller", "predictive").await?;
     page.shows("is forecast over the horizon").await?;
@@ -109,7 +113,6 @@ async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -
         ),
     )
     .await?;
-    page.drawn().await?;
     page.shows("of a linear model").await?;
     page.select("Plans with", "linear").await?;
     page.shows("about where it rested").await?;

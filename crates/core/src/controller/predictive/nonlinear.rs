@@ -29,8 +29,8 @@ const SETTLING_SCANS: usize = 400;
 const TOLERANCES: [f64; 2] = [1e-7, 1e-9];
 /// Steps of integration in one piece of a scan.
 const MOST_STEPS: usize = 500;
-/// A plan that moves an MV by less than this, in %, is the same one.
-pub(super) const SAME_PLAN: f64 = 5e-2;
+/// A plan that moves an MV by less than this, in %, is the same one: what Newton's method would still add is of its square.
+pub(super) const SAME_PLAN: f64 = 0.2;
 /// Most plans that are made at a scan.
 pub(super) const MOST_PLANS: usize = 8;
 /// How much nearer to the path a plan must stay that the equations have made worse than the path was.
