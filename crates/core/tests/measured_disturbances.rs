@@ -10,7 +10,7 @@ use antistasis_core::controller::predictive::MeasuredDisturbance;
 use antistasis_core::controller::{ControllerSpec, FeedForward, PidSettings};
 use antistasis_core::instrument::{Failure, SensorSpec};
 use antistasis_core::simulation::{
-    Candidate, ColumnRole, Event, MeasuredInput, Plant, Ratio, Scenario, TRIAL_VERSION, Trace, Trial,
+    Candidate, ColumnRole, Event, MeasuredInput, Plant, Ratio, Scenario, TRIAL_VERSION, Trace, Trial, sweep_targets,
 };
 use antistasis_core::tuning::{ControllerKind, FurtherSignal, begin_with, with_further};
 use antistasis_core::units::Span;
@@ -164,6 +164,29 @@ fn what_cannot_be_measured_is_told_where_it_stands() {
     assert!(unknown.contains("events[0].signal") && unknown.contains(FEED), "{unknown}");
     let reads = told(&|own| own.candidate.controller = forward("FI-999"));
     assert!(reads.contains(FEED), "{reads}");
+}
+
+#[test]
+fn on_a_plant_without_the_sensor_its_failure_leaves_the_scenario() {
+    let fails =
+        |signal: &str| Event::SensorFails { at: 1.0, lasts: 2.0, how: Failure::Low, signal: Some(signal.into()) };
+    let events = vec![fails(FEED), fails("Y1.PV"), step(100.0, 2.0)];
+    let with = trial(fed(SensorSpec::default()), ControllerSpec::Manual, events);
+    let bare = Plant { measured_disturbances: Vec::new(), ..fed(SensorSpec::default()) };
+    let (moved, left) = with.on_plant(bare).unwrap();
+    assert_eq!((moved.scenario.events.len(), left), (2, vec![fails(FEED)]));
+    assert!(moved.run().is_ok());
+}
+
+#[test]
+fn numbers_of_a_sensor_are_in_the_unit_of_what_it_measures() {
+    let mut own = fed(SensorSpec { noise: 0.5, ..SensorSpec::default() });
+    own.pv.span.unit = "°C".into();
+    let targets = sweep_targets(&trial(own, ControllerSpec::Manual, Vec::new())).unwrap();
+    let unit = |pointer: &str| &targets.iter().find(|target| target.pointer == pointer).unwrap().unit;
+    assert_eq!(unit("/plant/measured_disturbances/0/sensor/noise"), "%");
+    assert_eq!(unit("/plant/measured_disturbances/0/span/high"), "%");
+    assert_eq!(unit("/plant/sensor/noise"), "°C");
 }
 
 #[test]

@@ -208,7 +208,8 @@ function holdEvenly() {
 
 // --- the model that it plans with ---
 
-const byEquations = computed(() => !props.settings.mvs.every((mv) => !mv.drives));
+/** A linear model may know what its inputs are in their units, too: it is the structure that tells. */
+const byEquations = computed(() => ["library", "equations"].includes(props.settings.model.structure));
 const modelProblem = ref("");
 /** A choice that is refused goes back to what there is. */
 const refusals = ref(0);

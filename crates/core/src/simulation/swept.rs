@@ -127,7 +127,17 @@ fn unit_of(trial: &Trial, names: &[&str]) -> String {
     const PERCENT: [&str; 9] =
         ["op", "dead_band", "stick", "slip", "low", "high", "leakage", "amplitude", "hysteresis"];
     let last = names.last().copied().unwrap_or_default();
-    let pv = trial.plant.pv.span.unit.clone();
+    // Of what is measured besides the PV, its own.
+    let spans = match names {
+        ["plant", "further_measured", k, ..] => {
+            k.parse().ok().and_then(|k: usize| trial.plant.further_measured.get(k)).map(|one| &one.span)
+        }
+        ["plant", "measured_disturbances", k, ..] => {
+            k.parse().ok().and_then(|k: usize| trial.plant.measured_disturbances.get(k)).map(|one| &one.span)
+        }
+        _ => None,
+    };
+    let pv = spans.unwrap_or(&trial.plant.pv.span).unit.clone();
     if names.contains(&"span") || last == "pv" || (names.contains(&"sensor") && ["noise", "bias"].contains(&last)) {
         return if names.get(1) == Some(&"op") { "%".into() } else { pv };
     }

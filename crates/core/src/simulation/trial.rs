@@ -180,6 +180,10 @@ impl Trial {
         let (stays, leaves): (Vec<Event>, Vec<Event>) =
             self.scenario.events.iter().cloned().partition(|event| match event {
                 Event::ParameterChange { parameter, .. } => known.parameters.iter().any(|own| own.name == *parameter),
+                Event::SensorFails { signal: Some(tag), .. } => {
+                    let disturbances = plant.measured_disturbances.iter().map(|one| one.tag.as_str());
+                    plant.measured_tags().into_iter().chain(disturbances).any(|own| own == tag)
+                }
                 _ => event.load_input().flatten().is_none_or(|input| known.inputs.iter().any(|own| own.name == input)),
             });
         moved.plant = plant;

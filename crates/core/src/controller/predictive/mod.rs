@@ -31,7 +31,7 @@ use crate::process::Description;
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
-use nonlinear::{MISSED, MOST_PLANS, NEARER, NonLinear, SAME_PLAN};
+use nonlinear::{MISSED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN};
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
@@ -469,7 +469,9 @@ impl Predictive {
             let planned = self.planned();
             let further = furthest(&planned, &path);
             let now = self.cost_along(&planned, &dvs);
-            if now > cost && further > SAME_PLAN && left > 0 {
+            // What changes no cost is not worth another plan: moves far ahead are told by little else.
+            let is_settled = further <= SAME_PLAN || (cost.is_finite() && (now - cost).abs() <= SAME_COST * cost);
+            if now > cost && !is_settled && left > 0 {
                 room = NEARER * further;
                 continue;
             }
@@ -477,7 +479,7 @@ impl Predictive {
             if let Some(nonlinear) = &mut self.nonlinear {
                 nonlinear.take(path.clone());
             }
-            if further <= SAME_PLAN || left == 0 {
+            if is_settled || left == 0 {
                 break;
             }
             self.pose();

@@ -31,6 +31,8 @@ const TOLERANCES: [f64; 2] = [1e-7, 1e-9];
 const MOST_STEPS: usize = 500;
 /// A plan that moves an MV by less than this, in %, is the same one: what Newton's method would still add is of its square.
 pub(super) const SAME_PLAN: f64 = 0.2;
+/// So is one whose cost differs by less than this share.
+pub(super) const SAME_COST: f64 = 1e-4;
 /// Most plans that are made at a scan.
 pub(super) const MOST_PLANS: usize = 8;
 /// How much nearer to the path a plan must stay that the equations have made worse than the path was.
@@ -364,7 +366,7 @@ impl NonLinear {
     /// at which MV.
     fn move_to_inputs(&mut self, state: &[f64]) -> Vec<(usize, usize)> {
         let (n, count) = (self.states(), self.acts.len());
-        let Ok((_, slopes)) = self.over_scan(state, 0, &[]) else { return Vec::new() };
+        let Ok((_, slopes)) = self.over_scan(state) else { return Vec::new() };
         let phi = slopes.columns(0, n).into_owned();
         if eigenvalues(phi.clone()).iter().all(|root| root.norm() < SETTLES) {
             return Vec::new();
@@ -403,8 +405,7 @@ impl NonLinear {
     fn settle_filter(&mut self) {
         let n = self.states();
         let here = self.believed.mean.rows(0, n).into_owned();
-        let Ok((mut x, slopes)) = self.over_scan(here.as_slice(), 0, &[]) else { return };
-        x.copy_from(&here);
+        let Ok((_, slopes)) = self.over_scan(here.as_slice()) else { return };
         let phi = slopes.view((0, 0), (n, n)).into_owned();
         let seen = self.seen(here.as_slice());
         let mut unrest = DMatrix::zeros(n + self.acts.len(), n + self.acts.len());
@@ -474,20 +475,16 @@ impl NonLinear {
             .collect()
     }
 
-    /// The state after a scan, and its derivatives by the states, the disturbances and the MVs (of a scan in which all stand).
-    fn over_scan(
-        &mut self,
-        from: &[f64],
-        scan: usize,
-        ahead: &[Vec<f64>],
-    ) -> std::result::Result<(DVector<f64>, DMatrix<f64>), Breakdown> {
+    /// The state after the scan that has just passed, and its derivatives by the states, the disturbances and the MVs, as if these had long
+    /// stood.
+    fn over_scan(&mut self, from: &[f64]) -> std::result::Result<(DVector<f64>, DMatrix<f64>), Breakdown> {
         let (n, count, m) = (self.states(), self.acts.len(), self.moved.len());
         let mut x = DVector::from_column_slice(from);
         let mut slopes = DMatrix::zeros(n, n + count + m);
         slopes.fill_with_identity();
         let mut begin = 0.0;
         for end in self.cuts.clone() {
-            let ports: Vec<f64> = self.at_ports(scan, end, ahead).into_iter().map(|(value, _)| value).collect();
+            let ports: Vec<f64> = self.at_ports(0, end, &[]).into_iter().map(|(value, _)| value).collect();
             let (phi, gamma) = self.carry(&mut x, &ports, end - begin)?;
             let mut by_ports = DMatrix::zeros(self.moving.len(), count + m);
             for (p, port) in self.moving.iter().map(|port| self.ports[*port]).enumerate() {
@@ -603,7 +600,7 @@ impl NonLinear {
         self.past[0] = inputs;
         let n = self.states();
         let from = self.believed.mean.rows(0, n).into_owned();
-        if let Ok((x, slopes)) = self.over_scan(from.as_slice(), 0, &[]) {
+        if let Ok((x, slopes)) = self.over_scan(from.as_slice()) {
             self.believed.mean.rows_mut(0, n).copy_from(&x);
             self.carry_covariance(&slopes);
         }
