@@ -2,10 +2,10 @@ import { describe, expect, it } from "vitest";
 import type { Schemas, Trial } from "../src/api/client";
 import {
   aheadPanels,
-  evenMoves,
-  heldTooLong,
+  horizonMarks,
   movesIn,
   movesOf,
+  responsePanels,
   stepped,
   type LookAhead,
 } from "../src/control/predictive";
@@ -43,6 +43,7 @@ const ahead: LookAhead = {
       unit: "°C",
       now: 50,
       believed: true,
+      estimated: false,
       expected: [51, 53],
       by_itself: [50, 50],
       wanted: [52, 54],
@@ -54,7 +55,18 @@ const ahead: LookAhead = {
       gives_way: [0, 0],
     },
   ],
-  mvs: [{ tag: "T.OP", before: 40, available: true, planned: [60, 58], low: 10, high: 90, rests_at: 47 }],
+  mvs: [
+    {
+      tag: "T.OP",
+      before: 40,
+      available: true,
+      follows: true,
+      planned: [60, 58],
+      low: 10,
+      high: 90,
+      rests_at: 47,
+    },
+  ],
   limits: [],
   steps: 0,
   verdict: "",
@@ -90,27 +102,39 @@ describe("steps from scan to scan", () => {
   });
 });
 
-describe("moves for what is known beforehand", () => {
-  const settings = (moves: number[], rest: object = {}) =>
-    ({ horizon: 276, moves, cvs: [{}], dvs: [{ known_ahead: true }], ...rest }) as unknown as Parameters<
-      typeof heldTooLong
-    >[0];
+describe("both horizons over the responses", () => {
+  const over = {
+    interval: 2,
+    looks_ahead: 40,
+    last_move: 16,
+    settles_after: 30,
+    cvs: [
+      {
+        tag: "TIC-1.PV",
+        unit: "°C",
+        by: [
+          { tag: "TIC-1.OP", values: [0, 0.5, 0.8] },
+          { tag: "FIC-1.SP", values: [0, -0.1, -0.2] },
+        ],
+      },
+    ],
+  };
 
-  it("are even to the end of the horizon, and few", () => {
-    for (const scans of [4, 10, 16, 40, 138, 276, 300]) {
-      const moves = evenMoves(scans);
-      expect(moves.length).toBeLessThanOrEqual(20);
-      expect(heldTooLong(settings(moves, { horizon: scans }), 1)).toBe(0);
-      // The moves before the last one end within the horizon.
-      expect(moves.slice(0, -1).reduce((sum, held) => sum + held, 0)).toBeLessThan(scans);
-    }
+  it("are drawn where they reach, and can be moved; settling cannot", () => {
+    const marks = horizonMarks(over);
+    expect(marks.map((mark) => [mark.time, mark.key])).toEqual([
+      [30, undefined],
+      [16, "last move"],
+      [40, "horizon"],
+    ]);
+    expect(horizonMarks({ ...over, settles_after: null }).length).toBe(2);
   });
 
-  it("are asked for where one is held too long, the last one to the end", () => {
-    expect(heldTooLong(settings([1, 1, 2, 4, 8, 16, 32, 64]), 1)).toBe(212);
-    expect(heldTooLong(settings([1, 1, 2, 4, 8, 16, 32, 64]), 4)).toBe(32);
-    // Nothing is known: ever longer moves are as good.
-    expect(heldTooLong(settings([1, 1, 2, 4, 8], { dvs: [] }), 1)).toBe(0);
-    expect(heldTooLong(settings([1], { dvs: [], cvs: [{ set_point_known_ahead: true }] }), 1)).toBe(276);
+  it("begin with the move, and tell MVs apart without colour", () => {
+    const [panel] = responsePanels(over);
+    expect(panel?.curves.map((curve) => curve.label)).toEqual(["TIC-1.OP", "FIC-1.SP"]);
+    expect(panel?.curves[0]?.times).toEqual([0, 2, 4, 6]);
+    expect(panel?.curves[0]?.values).toEqual([0, 0, 0.5, 0.8]);
+    expect(String(panel?.curves[0]?.dash)).not.toBe(String(panel?.curves[1]?.dash));
   });
 });

@@ -138,6 +138,9 @@ pub(crate) fn format_of(path: &Path) -> Result<Format, Failure> {
 pub(crate) struct StructuredTextOptions {
     /// Trial, whose candidate is written.
     trial: PathBuf,
+    /// Writes all blocks as a project in the XML of PLCopen, for an engineering tool to read.
+    #[arg(long)]
+    plcopen: bool,
 }
 
 /// Blocks one after the other; how they are wired, and what has no text, stands before them as comments.
@@ -146,6 +149,9 @@ pub(crate) fn structured_text(options: &StructuredTextOptions) -> Result<(), Fai
     let written = trial_as_text(&trial).map_err(|error| Failure::of(&options.trial, error))?;
     if written.blocks.is_empty() {
         return Err(Failure::of(&options.trial, written.remarks.join(" ")));
+    }
+    if options.plcopen {
+        return print_text(&written.plcopen);
     }
     let remarks: String = written.remarks.iter().map(|remark| format!("(* {remark} *)\n")).collect();
     let blocks: Vec<&str> = written.blocks.iter().map(|block| block.text.as_str()).collect();

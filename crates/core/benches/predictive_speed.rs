@@ -45,6 +45,7 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
             .map(|i| ControlledVariable {
                 tag: format!("Y{i}"),
                 output: format!("y{i}"),
+                estimated: None,
                 follows_set_point: true,
                 set_point_known_ahead: false,
                 low: None,
@@ -64,6 +65,7 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
                 high: 51.5,
                 rate: Some(0.2 / scan),
                 usual_move: 2.0,
+                follows_within: None,
                 rests_at: None,
                 cost: 0.0,
                 drives: None,
@@ -147,6 +149,7 @@ fn case(title: &str, cells: &Cells, moves: usize, horizon: usize, scan: f64) -> 
             measured: &measured,
             set_points: &set_points,
             applied: &outputs.clone(),
+            set: &outputs.clone(),
             available: &vec![true; m],
             disturbances: &[],
             ahead: KnownAhead::default(),

@@ -89,6 +89,7 @@ proptest! {
                 measured: &[50.0 + 1e-3 * (omega * k as f64).sin(), 50.0],
                 set_points: &[50.0; 2],
                 applied: &applied,
+                set: &applied,
                 available: &[true; 2],
                 disturbances: &[],
                 ahead: KnownAhead::default(),

@@ -132,3 +132,40 @@ async fn it_plans_with_the_equations_of_the_plant_and_its_law_is_written_out() -
     page.until("a law in words", "return /OP = /.test(document.body.textContent)").await?;
     page.close().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn what_nothing_measures_is_limited_a_valve_is_read_back_and_horizons_are_seen() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-310/control")).await?;
+    page.drawn().await?;
+    page.select("Controller", "predictive").await?;
+    page.shows("is led to its set point").await?;
+    page.drawn().await?;
+
+    // The concentration in the slaker has no analyser: it is estimated, and can be limited.
+    page.select("Limit what nothing measures", "concentration").await?;
+    page.shows("it is what the model makes of it").await?;
+    let own = |of: &str| newest("TIC-310", &format!("row.trial.candidate.controller.{of}"));
+    let names = format!("return {}.then((name) => name === 'concentration')", own("cvs?.[1]?.output"));
+    page.until("the estimated CV in the trail", &names).await?;
+
+    // The position of its valve is read back.
+    page.enter("Its position is read back, and follows within", "3").await?;
+    let within = format!("return {}.then((within) => within === 3)", own("mvs?.[0]?.follows_within"));
+    page.until("the read-back in the trail", &within).await?;
+
+    // Ahead: what is estimated is said to be; both horizons over the responses.
+    page.click("Ahead").await?;
+    page.shows("· estimated").await?;
+    page.click("How far").await?;
+    page.shows("What each CV does after a move of an MV by 1 %").await?;
+    page.until("how far it looks, in words", "return /It looks ahead by .* scans of/.test(document.body.textContent)")
+        .await?;
+
+    // Left out again.
+    page.click("Leave concentration out").await?;
+    let gone = format!("return {}.then((count) => count === 1)", own("cvs?.length"));
+    page.until("one CV in the trail", &gone).await?;
+    page.close().await
+}

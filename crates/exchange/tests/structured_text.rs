@@ -7,10 +7,11 @@ mod interpreter;
 
 use antistasis_core::controller::{
     Action, Algorithm, AntiWindup, Controller, FeedForward, GainSchedule, OutputLimits, Pid, PidSettings, Reading,
-    SchedulePoint, ScheduledOver,
+    SchedulePoint, ScheduledOver, Smith, SmithSettings,
 };
+use antistasis_core::process::LinearSpec;
 use antistasis_core::units::Span;
-use antistasis_exchange::structured_text::{Block, function_block, trial_as_text};
+use antistasis_exchange::structured_text::{Block, SmithBlock, function_block, smith_block, trial_as_text};
 use interpreter::{FunctionBlock, Value};
 use proptest::prelude::*;
 
@@ -22,11 +23,12 @@ fn text_of(settings: &PidSettings, scan: f64) -> String {
     function_block(&Block { name: "TIC-204", settings, pv_span: &span(), scan }).unwrap()
 }
 
-/// The largest difference between block and core over a course of set points, PVs, further signals and modes.
-fn difference(settings: &PidSettings, scan: f64, course: &[(f64, f64, f64, f64, bool, f64)]) -> f64 {
-    let text = text_of(settings, scan);
-    let mut block = FunctionBlock::read(&text);
-    let mut pid = Pid::new(settings, scan).unwrap();
+/// Set point, PV, the signals of schedule and feed-forward, whether it is in manual, and what is set by hand, call by call.
+type Course = [(f64, f64, f64, f64, bool, f64)];
+
+/// The largest difference between a block and a controller of the core with these settings over a course.
+fn between(text: &str, pid: &mut dyn Controller, settings: &PidSettings, course: &Course) -> f64 {
+    let mut block = FunctionBlock::read(text);
     let span = span();
     let by_signal = matches!(settings.schedule.as_ref().map(|own| &own.over), Some(ScheduledOver::Signal(_)));
     let mut largest: f64 = 0.0;
@@ -58,6 +60,27 @@ fn difference(settings: &PidSettings, scan: f64, course: &[(f64, f64, f64, f64, 
         largest = largest.max((op - expected).abs() / (1.0 + expected.abs()));
     }
     largest
+}
+
+/// The same of a PID controller.
+fn difference(settings: &PidSettings, scan: f64, course: &Course) -> f64 {
+    between(&text_of(settings, scan), &mut Pid::new(settings, scan).unwrap(), settings, course)
+}
+
+fn model() -> impl Strategy<Value = LinearSpec> {
+    let (gain, lag, dead_time) = (0.2..4.0f64, 2.0..80.0f64, 0.0..60.0f64);
+    (gain, lag.clone(), lag, dead_time, 0usize..3).prop_map(|(gain, time_constant, second, dead_time, kind)| match kind
+    {
+        0 => LinearSpec::Fopdt { gain, time_constant, dead_time },
+        1 => LinearSpec::TwoLags {
+            gain,
+            time_constant_1: time_constant,
+            time_constant_2: second,
+            lead_time_constant: 0.0,
+            dead_time,
+        },
+        _ => LinearSpec::Integrating { gain: 0.1 * gain, dead_time },
+    })
 }
 
 fn schedule() -> impl Strategy<Value = Option<GainSchedule>> {
@@ -160,6 +183,108 @@ proptest! {
         let largest = difference(&settings, scan, &course);
         prop_assert!(largest < 1e-12, "{largest}\n{}", text_of(&settings, scan));
     }
+}
+
+proptest! {
+    #![proptest_config(ProptestConfig::with_cases(200))]
+
+    /// A Smith predictor over a lag, two lags or an integrator, its dead time no whole number of scans, its filter on or off.
+    #[test]
+    fn a_block_predicts_what_the_core_predicts(
+        pid in settings(),
+        model in model(),
+        filter_time in prop_oneof![Just(0.0), 1.0..40.0f64],
+        scan in 0.5..5.0f64,
+        course in proptest::collection::vec(
+            (-20.0..130.0f64, -20.0..130.0f64, -20.0..120.0f64, -30.0..30.0f64, proptest::bool::weighted(0.1), 0.0..100.0f64),
+            40..80,
+        ),
+    ) {
+        // The action must suit the model, whose gain is positive.
+        let pid = PidSettings { action: Action::Reverse, ..pid };
+        let settings = SmithSettings { pid, model, filter_time };
+        prop_assume!(settings.validate().is_ok());
+        let text = smith_block(&SmithBlock { name: "TIC-204", settings: &settings, pv_span: &span(), scan }).unwrap();
+        let largest = between(&text, &mut Smith::new(&settings, &span(), scan).unwrap(), &settings.pid, &course);
+        prop_assert!(largest < 1e-10, "{largest}\n{text}");
+    }
+}
+
+/// What an XML has between two tags, with its entities read.
+fn inside<'a>(xml: &'a str, open: &str, close: &str) -> Vec<&'a str> {
+    xml.split(open)
+        .skip(1)
+        .map(|rest| &rest[..rest.find(close).unwrap_or_else(|| panic!("{close} is missing"))])
+        .collect()
+}
+
+fn unescaped(text: &str) -> String {
+    text.replace("&lt;", "<").replace("&gt;", ">").replace("&quot;", "\"").replace("&apos;", "'").replace("&amp;", "&")
+}
+
+/// The attribute of a tag.
+fn attribute<'a>(tag: &'a str, name: &str) -> Option<&'a str> {
+    let begin = tag.find(&format!("{name}=\""))? + name.len() + 2;
+    tag[begin..].split('"').next()
+}
+
+/// A block put together again from the XML of PLCopen.
+fn from_plcopen(pou: &str) -> String {
+    let mut text = format!("FUNCTION_BLOCK {}\n", attribute(pou, "name").unwrap());
+    let lists = [
+        ("<inputVars>", "</inputVars>", "VAR_INPUT"),
+        ("<outputVars>", "</outputVars>", "VAR_OUTPUT"),
+        ("<localVars constant=\"true\">", "</localVars>", "VAR CONSTANT"),
+        ("<localVars>", "</localVars>", "VAR"),
+    ];
+    for (open, close, kind) in lists {
+        text += &format!("{kind}\n");
+        for variable in inside(inside(pou, open, close)[0], "<variable ", "</variable>") {
+            let kind = match attribute(variable, "upper") {
+                Some(upper) => format!("ARRAY[0..{upper}] OF LREAL"),
+                None => ["LREAL", "INT", "BOOL"]
+                    .into_iter()
+                    .find(|kind| variable.contains(&format!("<{kind}/>")))
+                    .unwrap()
+                    .into(),
+            };
+            let initial = attribute(variable, "value").map(|value| format!(" := {value}")).unwrap_or_default();
+            text += &format!("{} : {kind}{initial};\n", attribute(variable, "name").unwrap());
+        }
+        text += "END_VAR\n";
+    }
+    text + &unescaped(inside(inside(pou, "<ST>", "</ST>")[0], "<xhtml:p>", "</xhtml:p>")[0]) + "END_FUNCTION_BLOCK\n"
+}
+
+/// The project says all that the text says: put together again it does the same, call by call, and every block is there.
+#[test]
+fn a_project_in_xml_has_the_same_blocks() {
+    let cascade: antistasis_core::simulation::Trial = serde_json::from_str(CASCADE).unwrap();
+    let written = trial_as_text(&cascade).unwrap();
+    let xml = &written.plcopen;
+    assert!(xml.starts_with("<?xml version=\"1.0\" encoding=\"utf-8\"?>"), "{xml}");
+    assert!(xml.contains("http://www.plcopen.org/xml/tc6_0201") && xml.contains("pouType=\"functionBlock\""));
+    // The wiring in words goes along.
+    assert!(inside(xml, "<Comment>", "</Comment>")[0].contains("set point of TIC-311"));
+    let pous = inside(xml, "<pou ", "</pou>");
+    assert_eq!(pous.len(), written.blocks.len());
+    for (pou, block) in pous.into_iter().zip(&written.blocks) {
+        let (mut ours, mut theirs) = (FunctionBlock::read(&block.text), FunctionBlock::read(&from_plcopen(pou)));
+        assert_eq!((&ours.name, &ours.inputs), (&theirs.name, &theirs.inputs));
+        for k in 0..50 {
+            let inputs = [
+                ("PV", Value::Real(20.0 + 10.0 * f64::from(k).sin())),
+                ("SP", Value::Real(25.0)),
+                ("MANUAL", Value::Logical(k == 0)),
+                ("OP_MANUAL", Value::Real(40.0)),
+            ];
+            assert_eq!(ours.call(&inputs).to_bits(), theirs.call(&inputs).to_bits(), "call {k}");
+        }
+    }
+    // The same trial gives the same project, and one without blocks none.
+    assert_eq!(*xml, trial_as_text(&cascade).unwrap().plcopen);
+    let predictive: antistasis_core::simulation::Trial = serde_json::from_str(PREDICTIVE).unwrap();
+    assert!(trial_as_text(&predictive).unwrap().plcopen.is_empty());
 }
 
 #[test]

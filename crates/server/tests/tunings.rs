@@ -240,3 +240,55 @@ async fn a_predictive_controller_is_begun_with_looks_ahead_and_gives_way_to_othe
     let back = site.send(Method::POST, "/tune/begin", &back, StatusCode::OK).await;
     assert_eq!((&back["controller"]["kind"], &back["further"]), (&json!("pid"), &json!([])));
 }
+
+#[tokio::test]
+async fn a_predictive_controller_gets_other_moves_and_limits_of_what_nothing_measures() {
+    let site = Site::open().await;
+    let request = json!({ "process": "jacketed_reactor", "tag": "TIC-1" });
+    let plant = site.send(Method::POST, "/plants/usual", &request, StatusCode::OK).await;
+    let mut trial = trial(&pi());
+    trial["plant"] = plant;
+    trial["scenario"] = json!({ "duration": 600.0, "scan": 6.0, "seed": 1, "events": [] });
+    let begun =
+        site.send(Method::POST, "/tune/begin", &json!({ "trial": trial, "kind": "predictive" }), StatusCode::OK).await;
+    trial["candidate"]["controller"] = begun["controller"].clone();
+    trial["scenario"] = begun["scenario"].clone();
+    let scan = trial["scenario"]["scan"].as_f64().unwrap();
+
+    // Over what it looks: the response of each pair, and where both horizons end.
+    let over = site.send(Method::POST, "/predictive/responses", &trial, StatusCode::OK).await;
+    let values = over["cvs"][0]["by"][0]["values"].as_array().unwrap();
+    assert!(values.len() as f64 * scan >= over["looks_ahead"].as_f64().unwrap(), "{over}");
+    assert_eq!((&over["cvs"][0]["unit"], &over["interval"]), (&json!("°C"), &json!(scan)));
+
+    // The last move where it is wanted, and moves of one length.
+    let moved = |until: Value| json!({ "trial": trial, "until": until });
+    let until = (0.5 * over["looks_ahead"].as_f64().unwrap() / scan).round() * scan;
+    let other = site.send(Method::POST, "/predictive/moves", &moved(json!(until)), StatusCode::OK).await;
+    let lengths: Vec<f64> = other["moves"].as_array().unwrap().iter().map(|held| held.as_f64().unwrap()).collect();
+    assert!((lengths[..lengths.len() - 1].iter().sum::<f64>() * scan - until).abs() < 1e-9, "{lengths:?}");
+    let even = site.send(Method::POST, "/predictive/moves", &moved(Value::Null), StatusCode::OK).await;
+    assert!(even["moves"].as_array().unwrap().len() > 4, "{even}");
+    let refused = site.refused("/predictive/moves", &moved(json!(1e6))).await;
+    assert_eq!(refused["field"], "until");
+
+    // The jacket is an output of the process that no signal measures.
+    let model = |output: &str| json!({ "trial": trial, "equations": false, "estimated": output });
+    let jacket = site.send(Method::POST, "/predictive/model", &model("jacket_temperature"), StatusCode::OK).await;
+    let own = &jacket["cvs"][1];
+    assert_eq!((&own["tag"], &own["estimated"]["span"]["unit"]), (&json!("jacket_temperature"), &json!("°C")));
+    let mut limited = trial.clone();
+    limited["candidate"]["controller"] = jacket.clone();
+    limited["candidate"]["controller"]["kind"] = json!("predictive");
+    let start = own["estimated"]["at_start"].as_f64().unwrap();
+    limited["candidate"]["controller"]["cvs"][1]["high"] = json!({ "value": start + 1.0, "rank": 1 });
+    let result = site.send(Method::POST, "/simulate", &limited, StatusCode::OK).await;
+    assert!(result["trace"]["stopped"].is_null(), "{}", result["trace"]["stopped"]);
+    let ahead =
+        site.send(Method::POST, "/simulate/ahead", &json!({ "trial": limited, "at": 0.0 }), StatusCode::OK).await;
+    assert_eq!(ahead["cvs"][1]["estimated"], true);
+    let refused = site.refused("/predictive/model", &model("temperature")).await;
+    assert_eq!(refused["field"], "estimated");
+    let refused = site.refused("/predictive/responses", &support::trial(&pi())).await;
+    assert_eq!(refused["field"], "candidate.controller.kind");
+}

@@ -72,6 +72,11 @@ export function isUnanswered(error: unknown): boolean {
   return error instanceof ApiError && (error.status === 0 || error.status === 503);
 }
 
+/** Whether the server refused what it was asked, and said why. */
+export function isRefused(error: unknown): boolean {
+  return error instanceof ApiError && error.status === 422;
+}
+
 /** Whether there is no such thing, or no longer. */
 export function isMissing(error: unknown): boolean {
   return error instanceof ApiError && error.status === 404;

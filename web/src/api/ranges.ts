@@ -112,6 +112,7 @@ export const RANGES = {
   LoopsQuestion: { most_sensitivity: { min: 1.2, max: 5 } },
   Manipulated: { at_start: { min: 0, max: 100 } },
   ManipulatedVariable: {
+    follows_within: { min: 0.1, max: 100 },
     high: { min: 0, max: 100 },
     low: { min: 0, max: 100 },
     rate: { min: 0, exclusive: true },
@@ -127,6 +128,7 @@ export const RANGES = {
     reference_damping: { min: 0.1, max: 10 },
     reference_time_constant: { min: 0, exclusive: true },
   },
+  MovesRequest: { until: { min: 0 } },
   MovingHorizonOptions: { dead_time: { min: 0 } },
   Nonparametric: { lines: { min: 0 } },
   NonparametricOptions: { lines: { min: 0 } },

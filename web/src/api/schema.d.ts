@@ -1088,10 +1088,27 @@ export interface paths {
         get?: never;
         put?: never;
         /**
-         * The settings of a predictive controller with another model: the equations of its plant, or a linear model. Refused (422) where the process
-         *     of the plant is linear, or an MV is no OP of it.
+         * The settings of a predictive controller with another model: the equations of its plant, or a linear model; with one more CV that nothing
+         *     measures, where that is asked for. Refused (422) where the process of the plant is linear, an MV is no OP of it, or it has no such output.
          */
         post: operations["model_of_controller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/predictive/moves": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** The settings of a predictive controller with other moves. Refused (422) where they would reach beyond the horizon. */
+        post: operations["moves_of_controller"];
         delete?: never;
         options?: never;
         head?: never;
@@ -1112,6 +1129,23 @@ export interface paths {
          *     something is known beforehand, and where there are too many regions.
          */
         post: operations["regions_of_law"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
+    "/api/v1/predictive/responses": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /** What the model of a predictive controller does after a move of each MV by 1 %, and how far the controller looks and plans over that. */
+        post: operations["responses_of_model"];
         delete?: never;
         options?: never;
         head?: never;
@@ -2120,6 +2154,8 @@ export interface components {
             disturbance?: number | null;
             /** @description The input at which that acts; null for the output. */
             disturbance_at?: string | null;
+            /** @description Whether nothing measures it: it is what the model makes of it. */
+            estimated: boolean;
             /** @description Expected with the moves that are planned. */
             expected: number[];
             /** @description By how much its limits give way where it is to rest: below the low one, above the high one. */
@@ -2147,13 +2183,15 @@ export interface components {
         };
         /** @description What is planned of an MV, %; the first value is that of this scan, which stands until the next. */
         AheadOfMv: {
-            /** @description Whether it may be moved: not in manual. */
+            /** @description Whether it may be moved: not in manual, and its valve follows. */
             available: boolean;
             /**
              * Format: double
              * @description Before this scan.
              */
             before: number;
+            /** @description Whether its valve follows what is set, as far as its position is read back. */
+            follows: boolean;
             /**
              * Format: double
              * @description The high one.
@@ -2803,6 +2841,7 @@ export interface components {
              */
             believed_after?: number | null;
             disturbance?: components["schemas"]["DisturbanceAt"] | null;
+            estimated?: components["schemas"]["Estimated"] | null;
             /** @description Whether it is led to its set point; otherwise it only keeps within its limits. */
             follows_set_point?: boolean;
             high?: components["schemas"]["RankedLimit"] | null;
@@ -2817,7 +2856,7 @@ export interface components {
             response_time?: number;
             /** @description Whether the course of the set point is known beforehand, over the whole horizon: a recipe, a schedule. */
             set_point_known_ahead?: boolean;
-            /** @description Tag of the measured signal. */
+            /** @description Tag of the measured signal; any other name for one that is only estimated. */
             tag: string;
             /**
              * Format: double
@@ -3073,8 +3112,10 @@ export interface components {
         ControllerStructure: "pi" | "pid" | "smith";
         /** @description The controllers of a trial as text. */
         ControllersAsText: {
-            /** @description A block a PID controller, in the order of the candidate. */
+            /** @description A block a controller that has one, in the order of the candidate. */
             blocks: components["schemas"]["WrittenBlock"][];
+            /** @description All blocks as a project in the XML of PLCopen (Technical Committee 6, version 2.01); empty where there is none. */
+            plcopen: string;
             /** @description How the blocks are wired, and what has no text. */
             remarks: string[];
         };
@@ -3655,6 +3696,16 @@ export interface components {
         EquationsText: {
             /** @description A line each; see the user guide for the form. */
             text: string;
+        };
+        /** @description What has to be known of a controlled variable that nothing measures. */
+        Estimated: {
+            /**
+             * Format: double
+             * @description What it is where the loop rests at first, in the unit of the span: of a linear model, which tells only how far it moves from there.
+             */
+            at_start: number;
+            /** @description The range whose % it counts in. */
+            span: components["schemas"]["Span"];
         };
         /** @description A channel at equal intervals. */
         EvenSamples: {
@@ -5534,6 +5585,12 @@ export interface components {
             drives?: components["schemas"]["Drives"] | null;
             /**
              * Format: double
+             * @description Where its position is read back: how far from what is set, in %, it may stand still before it does not follow. What stands there is then
+             *     believed, not what was set; one that does not follow is left where it is, and the others do the work. Null where nothing is read back.
+             */
+            follows_within?: number | null;
+            /**
+             * Format: double
              * @description Highest value, %; above the lowest.
              */
             high?: number;
@@ -6006,6 +6063,8 @@ export interface components {
         ModelRequest: {
             /** @description Whether it plans with the equations of the plant, or with a linear model about where the plant rests. */
             equations: boolean;
+            /** @description An output of the process that nothing measures, to be one more CV: it is estimated, and can be given limits. */
+            estimated?: string | null;
             /** @description The trial, with a predictive controller. */
             trial: components["schemas"]["Trial"];
         };
@@ -6096,6 +6155,17 @@ export interface components {
             left_out: components["schemas"]["Event"][];
             /** @description The trial. */
             trial: components["schemas"]["Trial"];
+        };
+        /** @description Where the moves of a predictive controller are to lie. */
+        MovesRequest: {
+            /** @description The trial, with a predictive controller. */
+            trial: components["schemas"]["Trial"];
+            /**
+             * Format: double
+             * @description About when the last move is made, s: they double in length until then. Null for moves of about one length over the whole horizon,
+             *     which meet what is known to come wherever it comes.
+             */
+            until?: number | null;
         };
         /** @description How gain and time constant are followed in a sliding window. */
         MovingHorizonOptions: {
@@ -6833,6 +6903,31 @@ export interface components {
             experiment: components["schemas"]["ExperimentSpec"];
             /** @description The process with what is sought of it. */
             physical: components["schemas"]["PhysicalOptions"];
+        };
+        /** @description What each MV does to each CV over time, and how far a controller looks and plans along it. */
+        PlannedOver: {
+            /** @description By CV. */
+            cvs: components["schemas"]["ResponsesOfCv"][];
+            /**
+             * Format: double
+             * @description Seconds between values; the first is a scan after the move.
+             */
+            interval: number;
+            /**
+             * Format: double
+             * @description When the last move is made, s.
+             */
+            last_move: number;
+            /**
+             * Format: double
+             * @description How far it looks ahead, s.
+             */
+            looks_ahead: number;
+            /**
+             * Format: double
+             * @description When the slowest response has settled, s; null where one does not within what can be looked ahead.
+             */
+            settles_after?: number | null;
         };
         /** @description A process with its actuator and its sensor, and the spans of its signals. */
         Plant: {
@@ -7685,6 +7780,22 @@ export interface components {
              * @description Probability of correlations as large as these if the residuals are white (Ljung & Box, Biometrika 65, 1978).
              */
             whiteness: number;
+        };
+        /** @description The response to a step of an MV by 1 %. */
+        ResponseToMv: {
+            /** @description Tag of the MV. */
+            tag: string;
+            /** @description Values in the unit of the CV. */
+            values: number[];
+        };
+        /** @description What a CV does after each MV has moved. */
+        ResponsesOfCv: {
+            /** @description By MV. */
+            by: components["schemas"]["ResponseToMv"][];
+            /** @description Its tag. */
+            tag: string;
+            /** @description Its unit. */
+            unit: string;
         };
         /** @description A way in which a process can rest at a wanted PV. */
         RestingPoint: {
@@ -16789,6 +16900,102 @@ export interface operations {
             };
         };
     };
+    moves_of_controller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["MovesRequest"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PredictiveSettings"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
     regions_of_law: {
         parameters: {
             query?: never;
@@ -16809,6 +17016,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["RegionMap"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    responses_of_model: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PlannedOver"];
                 };
             };
             /** @description The request cannot be read. */

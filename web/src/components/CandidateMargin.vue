@@ -370,6 +370,7 @@ function setTracking(value: boolean) {
       v-else-if="controller.kind === 'predictive'"
       :trial="trial"
       :settings="controller"
+      :description="description ?? null"
       @change="editPredictive"
       @settled="emit('settled')"
       @again="proposeAnew"

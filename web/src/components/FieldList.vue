@@ -21,6 +21,7 @@ const refused = useRefused();
     :exclusive="field.exclusive"
     :when-empty="field.whenEmpty"
     :by-ratio="field.byRatio"
+    :halves="field.halves"
     :problem="field.problem || refused(field.key)"
     :is-time="field.isTime ?? field.unit === 's'"
     :model-value="field.value"

@@ -1,6 +1,7 @@
 <script setup lang="ts">
 /** A number with its unit: typed, nudged with the arrow keys, with Shift by a factor. */
 import { computed, ref, useId, watch } from "vue";
+import { useExplore } from "../lib/halves";
 import { editable, readDuration, readNumber } from "../lib/format";
 
 const props = withDefaults(
@@ -20,6 +21,8 @@ const props = withDefaults(
     whenEmpty?: string;
     /** Buttons that divide and multiply: for what is tuned by ratio. */
     byRatio?: boolean;
+    /** While it has the focus what half and twice of it would do is drawn. */
+    halves?: boolean;
     /** What the server refused about it. */
     problem?: string;
     /** A time in s: it may be typed as `2 h`, `36:10`, `3 d`. */
@@ -57,9 +60,23 @@ function parsed(entry: string): number {
   return props.isTime ? readDuration(entry) : readNumber(entry);
 }
 
+const allows = (value: number) =>
+  Number.isFinite(value) && (props.exclusive ? value > props.min : value >= props.min) && value <= props.max;
+
+// --- half and twice, while it has the focus ---
+
+const explore = useExplore();
+const focused = ref(false);
+watch(
+  () => (props.halves && focused.value ? props.modelValue : null),
+  (value) => {
+    const set = (other: number) => emit("update:modelValue", other);
+    explore(value ? { value, set, allows } : null);
+  },
+);
+
 function take(value: number) {
-  const tooLow = props.exclusive ? value <= props.min : value < props.min;
-  if (!Number.isFinite(value) || tooLow || value > props.max) {
+  if (!allows(value)) {
     own.value = `allowed: ${allowed.value || (props.isTime ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
     return;
   }
@@ -106,6 +123,7 @@ function pressed(event: KeyboardEvent) {
 }
 
 function left() {
+  focused.value = false;
   if (own.value && props.modelValue !== null) {
     text.value = editable(props.modelValue).replace("-", "−");
     own.value = "";
@@ -140,6 +158,7 @@ function left() {
         :aria-invalid="problem !== ''"
         :aria-description="`${unit} ${problem || allowed}`"
         @input="typed"
+        @focus="focused = true"
         @keydown="pressed"
         @blur="left"
       />

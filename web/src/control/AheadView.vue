@@ -68,6 +68,9 @@ const inputUnit = (input: string) => {
   const { controller } = props.trial.candidate;
   return controller.kind === "predictive" && controller.mvs.some((mv) => mv.input === input) ? " %" : "";
 };
+/** What nothing measures is called after an output of the process. */
+const nameOf = (tag: string) =>
+  ahead.value?.cvs.some((cv) => cv.tag === tag && cv.estimated) ? readable(tag) : tag;
 const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?.unit ?? "%";
 </script>
 
@@ -126,7 +129,7 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
         <tbody>
           <tr v-for="limit in ahead.limits" :key="`${limit.tag} ${limit.limit}`">
             <td>
-              {{ limit.tag }}, {{ LIMITS[limit.limit]
+              {{ nameOf(limit.tag) }}, {{ LIMITS[limit.limit]
               }}<span v-if="limit.rank" class="text-soft"> · rank {{ limit.rank }}</span>
             </td>
             <td class="text-right">{{ duration(limit.ahead) }}</td>
@@ -153,7 +156,10 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
         </thead>
         <tbody>
           <tr v-for="cv in ahead.cvs" :key="cv.tag">
-            <td>{{ cv.tag }}<span v-if="!cv.believed" class="text-caution"> △ not believed</span></td>
+            <td>
+              {{ nameOf(cv.tag) }}<span v-if="cv.estimated" class="text-soft"> · estimated</span
+              ><span v-if="!cv.believed" class="text-caution"> △ not believed</span>
+            </td>
             <td class="text-right">{{ number(cv.now) }} {{ cv.unit }}</td>
             <td class="text-right">{{ number(cv.rests_at) }} {{ cv.unit }}</td>
             <td class="text-right">
@@ -167,7 +173,12 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
             </td>
           </tr>
           <tr v-for="mv in ahead.mvs" :key="mv.tag">
-            <td>{{ mv.tag }}<span v-if="!mv.available" class="text-caution"> △ in manual</span></td>
+            <td>
+              {{ mv.tag
+              }}<span v-if="!mv.available" class="text-caution">
+                △ {{ mv.follows ? "in manual" : "does not follow" }}</span
+              >
+            </td>
             <td class="text-right">{{ number(mv.before) }} %</td>
             <td class="text-right">{{ number(mv.rests_at) }} %</td>
             <td class="text-right text-soft">–</td>

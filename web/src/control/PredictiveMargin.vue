@@ -7,10 +7,13 @@ import FieldList from "../components/FieldList.vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { readable } from "./events";
-import { duration } from "../lib/format";
-import { evenMoves, heldTooLong, movesIn, movesOf, unitOf, type Predictive } from "./predictive";
+import { movesIn, movesOf, unitOf, type Predictive } from "./predictive";
 
-const props = defineProps<{ trial: Trial; settings: Predictive }>();
+const props = defineProps<{
+  trial: Trial;
+  settings: Predictive;
+  description: Schemas["Description"] | null;
+}>();
 const emit = defineEmits<{ change: [edit: (settings: Predictive) => void]; settled: []; again: [] }>();
 
 type Cv = Schemas["ControlledVariable"];
@@ -56,7 +59,7 @@ function limitFields(cv: Cv, k: number, which: "low" | "high"): Field[] {
   const value: Field = {
     key: `cvs[${k}].${which}.value`,
     label: name,
-    unit: unitOf(props.trial, cv.tag),
+    unit: cv.estimated?.span.unit ?? unitOf(props.trial, cv.tag),
     value: limit?.value ?? null,
     whenEmpty: "no limit",
     set: (to) =>
@@ -77,19 +80,23 @@ function limitFields(cv: Cv, k: number, which: "low" | "high"): Field[] {
   ];
 }
 
+/** What nothing measures has limits, and a way back from beyond them. */
 function cvFields(cv: Cv, k: number): Field[] {
+  const back: Field = {
+    key: `cvs[${k}].response_time`,
+    label: "Back within",
+    unit: "s",
+    hint: "time constant of the way back",
+    isTime: true,
+    byRatio: true,
+    value: cv.response_time ?? 0,
+    set: whenGiven((value) => editCv(k, (own) => (own.response_time = value))),
+    halves: true,
+    ...rangeOf("ControlledVariable", "response_time"),
+  };
+  if (cv.estimated) return [...limitFields(cv, k, "low"), ...limitFields(cv, k, "high"), back];
   return [
-    {
-      key: `cvs[${k}].response_time`,
-      label: "Back within",
-      unit: "s",
-      hint: "time constant of the way back",
-      isTime: true,
-      byRatio: true,
-      value: cv.response_time ?? 0,
-      set: whenGiven((value) => editCv(k, (own) => (own.response_time = value))),
-      ...rangeOf("ControlledVariable", "response_time"),
-    },
+    back,
     {
       key: `cvs[${k}].weight`,
       label: "Counts",
@@ -117,7 +124,8 @@ function cvFields(cv: Cv, k: number): Field[] {
 }
 
 function mvFields(mv: Mv, k: number): Field[] {
-  const field = (name: "low" | "high" | "rate" | "usual_move" | "rests_at", rest: Partial<Field>): Field => ({
+  type Name = "low" | "high" | "rate" | "usual_move" | "follows_within" | "rests_at";
+  const field = (name: Name, rest: Partial<Field>): Field => ({
     key: `mvs[${k}].${name}`,
     label: "",
     unit: "%",
@@ -127,7 +135,12 @@ function mvFields(mv: Mv, k: number): Field[] {
     ...rest,
   });
   return [
-    field("usual_move", { label: "A usual move is", hint: "costs as much as 1 % of error", byRatio: true }),
+    field("usual_move", {
+      label: "A usual move is",
+      hint: "costs as much as 1 % of error",
+      byRatio: true,
+      halves: true,
+    }),
     field("low", { label: "Not below", value: mv.low ?? 0 }),
     field("high", { label: "Not above", value: mv.high ?? 100 }),
     field("rate", {
@@ -136,6 +149,12 @@ function mvFields(mv: Mv, k: number): Field[] {
       byRatio: true,
       whenEmpty: "as fast as it will",
       set: (value) => editMv(k, (own) => (own.rate = value ?? undefined)),
+    }),
+    field("follows_within", {
+      label: "Its position is read back, and follows within",
+      hint: "one that does not follow is left where it is",
+      whenEmpty: "not read back",
+      set: (value) => editMv(k, (own) => (own.follows_within = value ?? undefined)),
     }),
     field("rests_at", {
       label: "Rests at, where there is a choice",
@@ -183,6 +202,9 @@ function setPlace(k: number, place: string) {
   });
 }
 
+/** What the server says against a choice, which stands at that choice. */
+const said = ref<{ of: "model" | "estimated" | "moves"; text: string } | null>(null);
+
 // --- the moves, as text: what is typed stays as it is while it is typed ---
 
 const typed = ref<string | null>(null);
@@ -197,32 +219,59 @@ function typeMoves(text: string) {
     emit("change", (settings) => (settings.moves = found));
 }
 
-const scan = computed(() => props.trial.scenario.scan);
-const tooLong = computed(() => heldTooLong(props.settings, scan.value));
-function holdEvenly() {
-  const scans = Math.round(props.settings.horizon / scan.value);
-  typed.value = null;
-  emit("change", (settings) => (settings.moves = evenMoves(scans)));
-  emit("settled");
+/** Whether something is known beforehand, which moves that are held for long cannot meet as it comes. */
+const knowsAhead = computed(
+  () =>
+    props.settings.cvs.some((cv) => cv.set_point_known_ahead) ||
+    (props.settings.dvs ?? []).some((dv) => dv.known_ahead),
+);
+async function holdEvenly() {
+  said.value = null;
+  try {
+    const taken = await answered(
+      api.POST("/api/v1/predictive/moves", { body: { trial: props.trial, until: null } }),
+    );
+    typed.value = null;
+    emit("change", (settings) => (settings.moves = taken.moves));
+    emit("settled");
+  } catch (error) {
+    said.value = { of: "moves", text: messageOf(error) };
+  }
 }
 
 // --- the model that it plans with ---
 
 /** A linear model may know what its inputs are in their units, too: it is the structure that tells. */
 const byEquations = computed(() => ["library", "equations"].includes(props.settings.model.structure));
-const modelProblem = ref("");
 /** A choice that is refused goes back to what there is. */
 const refusals = ref(0);
 
-async function takeModel(equations: boolean) {
-  modelProblem.value = "";
+/** Outputs of the process that are no CV yet, and that nothing measures. */
+const unmeasured = computed(() => {
+  const { plant } = props.trial;
+  const outputs = props.description?.outputs ?? [];
+  const measured = [
+    plant.measured ?? outputs[0]?.name,
+    ...(plant.further_measured ?? []).map((one) => one.output),
+  ];
+  const taken = [...measured, ...props.settings.cvs.map((cv) => cv.output)];
+  return outputs.filter((output) => !taken.includes(output.name));
+});
+
+function leaveOut(k: number) {
+  emit("change", (settings) => settings.cvs.splice(k, 1));
+  emit("settled");
+}
+
+async function takeModel(equations: boolean, estimated?: string) {
+  said.value = null;
   try {
-    const body = { trial: props.trial, equations };
+    const body = { trial: props.trial, equations, estimated };
     const taken = await answered(api.POST("/api/v1/predictive/model", { body }));
     emit("change", (settings) => Object.assign(settings, { inputs: undefined }, taken));
     emit("settled");
   } catch (error) {
-    modelProblem.value = messageOf(error);
+    said.value = { of: estimated ? "estimated" : "model", text: messageOf(error) };
     refusals.value += 1;
   }
 }
@@ -250,11 +299,16 @@ function leaveMoves() {
       />
     </label>
     <p v-if="refused" class="text-limit" role="alert">{{ refused }}</p>
-    <p v-else-if="tooLong" class="text-caution">
-      △ A move is held for {{ tooLong }} scans ({{ duration(tooLong * scan) }}): what is known to come within
-      them cannot be met as it comes.
-      <button type="button" class="button !py-0" @click="holdEvenly">Hold none longer</button>
-    </p>
+    <button
+      v-else-if="knowsAhead"
+      type="button"
+      class="button justify-self-start !py-0"
+      title="Moves of about one length meet what is known to come wherever it comes"
+      @click="holdEvenly"
+    >
+      Spread them evenly
+    </button>
+    <p v-if="said?.of === 'moves'" class="text-limit" role="alert">{{ said.text }}</p>
     <CheckField
       v-if="!byEquations"
       label="what comes beyond the horizon counts"
@@ -268,21 +322,32 @@ function leaveMoves() {
       :aria-label="`CV ${cv.tag}`"
     >
       <h2 class="flex items-baseline justify-between font-semibold">
-        <span>{{ cv.tag }}</span><span class="text-[12.5px] font-normal text-soft">CV</span>
+        <span>{{ cv.estimated ? readable(cv.tag) : cv.tag }}</span><span
+          class="text-[12.5px] font-normal text-soft"
+          >{{ cv.estimated ? "estimated" : "CV" }}</span
+        >
       </h2>
+      <p v-if="cv.estimated" class="text-[12.5px] text-soft">
+        Nothing measures it: it is what the model makes of it, and keeps within limits.
+      </p>
       <CheckField
+        v-if="!cv.estimated"
         label="is led to its set point"
         :model-value="cv.follows_set_point ?? true"
         @update:model-value="(value) => follow(k, value)"
       />
       <CheckField
-        v-if="cv.follows_set_point ?? true"
+        v-if="!cv.estimated && (cv.follows_set_point ?? true)"
         label="whose course is known beforehand"
         :model-value="cv.set_point_known_ahead ?? false"
         @update:model-value="(value) => editCv(k, (own) => (own.set_point_known_ahead = value || undefined))"
       />
       <FieldList :fields="cvFields(cv, k)" @settled="emit('settled')" />
+      <button v-if="cv.estimated" type="button" class="button justify-self-start !py-0" @click="leaveOut(k)">
+        Leave {{ readable(cv.tag) }} out
+      </button>
       <ChoiceField
+        v-else
         label="What disturbs it acts"
         :model-value="placeOf(cv)"
         :choices="[
@@ -294,6 +359,20 @@ function leaveMoves() {
         @update:model-value="setPlace(k, $event)"
       />
     </section>
+    <ChoiceField
+      v-if="unmeasured.length"
+      :key="`${refusals} ${settings.cvs.length}`"
+      label="Limit what nothing measures"
+      model-value=""
+      :choices="[
+        { value: '', title: 'choose' },
+        ...unmeasured.map((output) => ({ value: output.name, title: readable(output.name) })),
+      ]"
+      @update:model-value="(output) => output && takeModel(byEquations, output)"
+    />
+    <p v-if="said?.of === 'estimated'" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+      {{ said.text }}
+    </p>
     <section
       v-for="(mv, k) in settings.mvs"
       :key="mv.tag"
@@ -339,8 +418,8 @@ function leaveMoves() {
             : "The plant's process about where it rested when this was proposed."
         }}
       </p>
-      <p v-if="modelProblem" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
-        {{ modelProblem }}
+      <p v-if="said?.of === 'model'" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+        {{ said.text }}
       </p>
     </fieldset>
     <button type="button" class="button justify-self-start !py-0" @click="emit('again')">

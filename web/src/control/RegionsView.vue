@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** The law of a predictive controller written out: its regions over two of the things that it knows. */
 import { computed, ref, shallowRef, useTemplateRef, watch } from "vue";
-import { answered, api, messageOf, type Trial } from "../api/client";
+import { answered, api, isRefused, messageOf, type Trial } from "../api/client";
 import ChoiceField from "../components/ChoiceField.vue";
 import StateNotice from "../components/StateNotice.vue";
 import { comebacks } from "../lib/live";
@@ -14,6 +14,8 @@ const props = defineProps<{ trial: Trial }>();
 
 const map = shallowRef<RegionMap | null>(null);
 const problem = ref("");
+/** A law that is too large, or none of its kind, is no failure: there is nothing to draw. */
+const nothing = ref(false);
 const over = ref<[number, number]>([0, 1]);
 let ticket = 0;
 
@@ -32,7 +34,8 @@ watch(
       if (own !== ticket) return;
       [map.value, problem.value, chosen.value] = [found, "", null];
     } catch (error) {
-      if (own === ticket) [map.value, problem.value] = [null, messageOf(error)];
+      if (own === ticket)
+        [map.value, problem.value, nothing.value] = [null, messageOf(error), isRefused(error)];
     }
   },
   { immediate: true },
@@ -87,7 +90,7 @@ const FILLS: Record<Kind["fill"], string> = {
 
 <template>
   <div class="flex min-h-0 flex-1 flex-col gap-1 pr-3 pb-1">
-    <StateNotice v-if="problem" kind="failed" title="The law cannot be written out">{{
+    <StateNotice v-if="problem" :kind="nothing ? 'empty' : 'failed'" title="The law cannot be written out">{{
       problem
     }}</StateNotice>
     <StateNotice v-else-if="!map" kind="loading" title="The regions of the law are being found" />

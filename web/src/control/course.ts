@@ -13,6 +13,8 @@ export interface Drawn {
   trace: Trace;
   colour: string;
   dash: number[];
+  /** Only hinted at, and without the noise of the sensor where that is known. */
+  thin?: boolean;
 }
 
 const axes = new WeakMap<Trace, number[]>();
@@ -70,10 +72,13 @@ export function coursePanels(
     ...rest,
   });
   const laidUnder = (pick: (trace: Trace) => number[] | undefined, stepped: boolean): Curve[] =>
-    under.flatMap(({ name, trace: other, colour, dash }) => {
-      const values = pick(other);
+    under.flatMap(({ name, trace: other, colour, dash, thin }) => {
+      const found = pick(other);
+      const truth = columnOf(other, "true_value")?.values;
+      const values = thin && truth && found === columnOf(other, "process_variable")?.values ? truth : found;
       if (!values) return [];
-      return [{ label: name, times: timesOf(other), values, colour, dash, stepped, width: 1.6, faint: true }];
+      const width = thin ? 1.1 : 1.6;
+      return [{ label: name, times: timesOf(other), values, colour, dash, stepped, width, faint: true }];
     });
   const values = (role: Role) => columnOf(trace, role)?.values ?? [];
   const byRole = (role: Role) => (other: Trace) => columnOf(other, role)?.values;

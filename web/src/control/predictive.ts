@@ -2,6 +2,7 @@
 import type { Schemas, Trial } from "../api/client";
 import type { Curve, Mark, Panel } from "../lib/strip";
 import { timesOf } from "./course";
+import { readable } from "./events";
 import { measuredTags } from "./loops";
 
 export type Predictive = Schemas["PredictiveSettings"];
@@ -34,28 +35,6 @@ export function movesIn(text: string): number[] | string {
     moves.push(...Array<number>(times).fill(held));
   }
   return moves;
-}
-
-/** Equal moves behind the first few, to the end of a horizon of so many scans: what is known to come is met wherever it comes. */
-export function evenMoves(scans: number): number[] {
-  const left = scans - 8;
-  if (left < 8) return [1, 1, 2, 4].slice(0, scans > 4 ? 4 : Math.max(1, scans - 1));
-  const first = [1, 1, 2, 4];
-  const held = Math.max(2, Math.ceil(left / 16));
-  return [...first, ...Array<number>(Math.ceil(left / held)).fill(held)].slice(0, 20);
-}
-
-/** Whether something is known beforehand that cannot be met move by move: one is held for too long. In scans; 0 where none is. */
-export function heldTooLong(settings: Predictive, scan: number): number {
-  const known =
-    settings.cvs.some((cv) => cv.set_point_known_ahead) || (settings.dvs ?? []).some((dv) => dv.known_ahead);
-  if (!known) return 0;
-  const scans = Math.round(settings.horizon / scan);
-  const before = settings.moves.slice(0, -1);
-  // The last one is held to the end.
-  const last = scans - before.reduce((sum, held) => sum + held, 0);
-  const longest = Math.max(last, ...before);
-  return longest > Math.max(8, 2 * Math.ceil((scans - 8) / 16)) ? longest : 0;
 }
 
 /** The unit of a measured signal. */
@@ -107,7 +86,7 @@ export function aheadPanels(trace: Schemas["Trace"], ahead: LookAhead): Panel[] 
       values ? [line(label, values, { colour: "--limit", dash: [8, 3], width: 1.2 })] : [];
     return {
       key: cv.tag,
-      title: cv.tag,
+      title: cv.estimated ? `${readable(cv.tag)}, estimated` : cv.tag,
       unit: cv.unit,
       weight: 2,
       curves: [
@@ -160,4 +139,38 @@ export function stepped(trial: Trial, at: number, scans: number): number {
   const last = Math.max(0, Math.ceil(duration / scan - 1e-9) - 1);
   const k = Math.round(at / scan) + scans;
   return Number((Math.min(Math.max(k, 0), last) * scan).toPrecision(12));
+}
+
+const DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];
+const COLOURS = ["--pv", "--op", "--dv", "--over-2", "--over-3", "--over-1", "--over-4"];
+
+/** What each CV does after a step of each MV. */
+export function responsePanels(over: Schemas["PlannedOver"]): Panel[] {
+  return over.cvs.map((cv) => ({
+    key: cv.tag,
+    title: cv.tag,
+    unit: `${cv.unit} after 1 %`,
+    weight: 1,
+    include: [0],
+    curves: cv.by.map((own, k) => ({
+      label: own.tag,
+      times: [0, ...own.values.map((_, at) => (at + 1) * over.interval)],
+      values: [0, ...own.values],
+      colour: COLOURS[k % COLOURS.length] as string,
+      dash: DASHES[k % DASHES.length],
+      width: 2,
+    })),
+  }));
+}
+
+/** Both horizons where they reach, which can be drawn, and where all has settled. */
+export function horizonMarks(over: Schemas["PlannedOver"]): Mark[] {
+  const settles = over.settles_after
+    ? [{ time: over.settles_after, label: "settled", colour: "--ink-soft" }]
+    : [];
+  return [
+    ...settles,
+    { time: over.last_move, label: "last move", colour: "--op", key: "last move" },
+    { time: over.looks_ahead, label: "looks ahead", colour: "--ink", key: "horizon" },
+  ];
 }

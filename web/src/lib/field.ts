@@ -16,6 +16,8 @@ export interface Field {
   exclusive?: boolean;
   whenEmpty?: string;
   byRatio?: boolean;
+  /** While it has the focus what half and twice of it would do is drawn. */
+  halves?: boolean;
   /** What the server refused about it. */
   problem?: string;
   /** Times may be typed as `2 h`, `36:10`, `3 d`. */

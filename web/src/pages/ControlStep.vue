@@ -33,6 +33,7 @@ import {
 } from "../control/course";
 import { readable } from "../control/events";
 import AheadView from "../control/AheadView.vue";
+import HorizonView from "../control/HorizonView.vue";
 import RegionsView from "../control/RegionsView.vue";
 import ControlTrail from "../control/ControlTrail.vue";
 import ExportMenu from "../control/ExportMenu.vue";
@@ -54,6 +55,8 @@ import SweepView from "../control/SweepView.vue";
 import TradeOffView from "../control/TradeOffView.vue";
 import TunePanel from "../control/TunePanel.vue";
 import { mainPid, type Controller } from "../control/controllers";
+import { provideExplore, useHalves } from "../lib/halves";
+import type { Predictive } from "../control/predictive";
 import { useTuning } from "../control/tuning";
 import { useDescription, useOffers } from "../control/useDescription";
 import { useDraft } from "../lib/draft";
@@ -106,6 +109,17 @@ const {
 } = useDraft(loop, base, (id) => {
   selected.value = id;
 });
+const { halves, catches, explore } = useHalves(draft);
+provideExplore(explore);
+/** An edit of the margin: made, or only tried where half and twice of a number are looked at. */
+function edited(edit: (trial: Trial) => void, name: string | null = null) {
+  if (!catches(edit)) change(edit, name);
+}
+function changePredictive(edit: (settings: Predictive) => void) {
+  change((trial) => {
+    if (trial.candidate.controller.kind === "predictive") edit(trial.candidate.controller);
+  });
+}
 const { description } = useDescription(draft);
 const sweep = useSweep(draft);
 const tuning = useTuning(draft);
@@ -133,9 +147,10 @@ const OPERATING = [
   { key: "here", title: "Here" },
   { key: "range", title: "Over load" },
 ];
-/** The plan of one scan, or what is done whatever is known. */
+/** The plan of one scan, how far plans reach, or what is done whatever is known. */
 const PLANNED = [
   { key: "scan", title: "At a scan" },
+  { key: "horizons", title: "How far" },
   { key: "regions", title: "The law" },
 ];
 const planned = useKept<string>(`planned ${state.tag}`, () => "scan");
@@ -193,7 +208,9 @@ const isPredictive = computed(() => draft.value?.candidate.controller.kind === "
 /** Whether it is one of several CVs or MVs, whose map of mismatch would have as many sides. */
 const isOfSeveral = computed(() => {
   const own = draft.value?.candidate.controller;
-  return own?.kind === "predictive" && (own.cvs.length > 1 || own.mvs.length > 1);
+  if (own?.kind !== "predictive") return false;
+  // What nothing measures has limits only, and no side in a map.
+  return own.cvs.filter((cv) => !cv.estimated).length > 1 || own.mvs.length > 1;
 });
 const setsItsOp = computed(() => shown.value.result?.stands_alone ?? true);
 
@@ -562,6 +579,10 @@ const panels = computed<Panel[]>(() => {
   });
   if (extra.value.has(OPEN_LOOP) && openLoop.value)
     under.push({ name: "open", trace: openLoop.value, colour: "--over-4", dash: [2, 4] });
+  if (!isFlipped.value)
+    halves.value.forEach((half, k) =>
+      under.push({ ...half, colour: "--ink", dash: k === 0 ? [1, 2] : [6, 3], thin: true }),
+    );
   const drawn: Drawn = { name, trace: main.trace, colour: "--pv", dash: [] };
   return coursePanels(trial, drawn, main.assessment.metrics.load_responses[0], under, extra.value);
 });
@@ -709,13 +730,20 @@ useKeys({
               v-model="planned"
               class="mb-1 self-start"
               :views="PLANNED"
-              label="A plan, or the whole law"
+              label="A plan, both horizons, or the whole law"
             />
             <AheadView
               v-if="planned === 'scan'"
               :trial="draft"
               :trace="result?.trace ?? null"
               :loop-tag="state.tag"
+            />
+            <HorizonView
+              v-else-if="planned === 'horizons'"
+              :trial="draft"
+              :loop-tag="state.tag"
+              @change="changePredictive"
+              @settled="keep"
             />
             <RegionsView v-else :trial="draft" />
           </template>
@@ -868,7 +896,7 @@ useKeys({
             :trial="shown.trial ?? draft"
             :description="description"
             :closed-loop-time-constant="closedLoopTimeConstant"
-            @change="(edit, name) => change(edit, name ?? null)"
+            @change="(edit, name) => edited(edit, name ?? null)"
             @tune="tune"
             @made="focus = $event"
             @settled="keep"

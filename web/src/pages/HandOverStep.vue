@@ -136,6 +136,9 @@ const wholeText = computed(() => {
   const { blocks = [], remarks = [] } = text.value ?? {};
   return [...remarks.map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
 });
+const xmlFile = computed(
+  () => `data:application/xml;charset=utf-8,${encodeURIComponent(text.value?.plcopen ?? "")}`,
+);
 const textFile = computed(() => `data:text/plain;charset=utf-8,${encodeURIComponent(wholeText.value)}`);
 
 // --- the dossier ---
@@ -351,10 +354,10 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
         />
         <div v-else class="grid gap-2">
           <p class="text-[12.5px] text-soft">
-            A function block (IEC 61131-3) of each PID controller, with all that is chosen of it. It does what
-            that controller does in the simulation, call by call; the wiring of several is told in words. It
-            is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The first call takes
-            OP_MANUAL over, so that the output does not jump.
+            A function block (IEC 61131-3) of each PID controller and Smith predictor, with all that is chosen
+            of it. It does what that controller does in the simulation, call by call; the wiring of several is
+            told in words. It is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The
+            first call takes OP_MANUAL over, so that the output does not jump.
           </p>
           <a
             v-if="text?.blocks.length"
@@ -362,6 +365,14 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
             :href="textFile"
             :download="`${state.tag} ${letter(row.number)}.st`"
             >Save the text</a
+          >
+          <a
+            v-if="text?.plcopen"
+            class="button justify-self-start"
+            :href="xmlFile"
+            :download="`${state.tag} ${letter(row.number)}.xml`"
+            title="All blocks as one project, as engineering tools read it"
+            >Save as PLCopen XML</a
           >
         </div>
       </template>

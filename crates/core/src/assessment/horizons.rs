@@ -41,6 +41,16 @@ pub(super) fn horizon_verdicts(settings: &PredictiveSettings, scan: f64) -> Vec<
             ));
         }
     }
+    if let Some(held) = settings.held_too_long(scan) {
+        verdicts.push(Verdict::new(
+            Tone::Caution,
+            format!(
+                "A move is held for {held} scans ({}): what is known to come within them cannot be met as it comes. Spread the moves evenly.",
+                readable_duration(f64::from(held) * scan)
+            ),
+            "moves no longer than twice an even division of the horizon (a choice of this project)",
+        ));
+    }
     if shapes.settles && !settings.beyond_horizon && (ahead as f64) < 0.8 * shapes.horizon as f64 {
         // With equations that are not linear nothing can be counted beyond the horizon.
         let or = if settings.model.linear_process("").is_ok_and(|linear| linear.is_some()) {

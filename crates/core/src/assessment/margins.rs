@@ -460,10 +460,7 @@ fn feedback(controller: &ControllerSpec, pv_span: &Span, scan: f64) -> Result<Op
 
 /// What a predictive controller of one CV by one MV does while it feels no limit.
 fn planned(settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<Option<Feedback>> {
-    if settings.cvs.len() != 1 || settings.mvs.len() != 1 {
-        return Ok(None);
-    }
-    let Some(law) = Law::of(settings, std::slice::from_ref(pv_span), scan)? else { return Ok(None) };
+    let Some(law) = Law::of_one(settings, pv_span, scan)? else { return Ok(None) };
     let slowest = settings.horizon;
     Ok(Some(Feedback {
         integrators: law.integrators(),

@@ -25,7 +25,7 @@ pub use predictive::{Predictive, PredictiveSettings};
 pub use relay::{Relay, RelaySettings};
 pub use schedule::{GainSchedule, SchedulePoint, ScheduledOver};
 pub use settings::{Action, Algorithm, AntiWindup, OutputLimits, PidSettings};
-pub use smith::{Smith, SmithSettings};
+pub use smith::{PredictorInScans, Smith, SmithSettings};
 pub use told::Told;
 pub(crate) use told::exactly;
 

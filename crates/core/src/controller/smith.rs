@@ -90,6 +90,47 @@ impl SmithSettings {
     }
 }
 
+/// The prediction of a Smith predictor from scan to scan, for whoever writes it down: of the model without its dead time
+/// `x ← Φ x + prompt·u[0]`, with it `x ← Φ x + early·u[delay+1] + late·u[delay]`, where `u` are deviations of the output, the newest first.
+#[derive(Debug, Clone, PartialEq)]
+pub struct PredictorInScans {
+    /// Φ, row by row.
+    pub phi: Vec<Vec<f64>>,
+    /// What the newest move does without the dead time.
+    pub prompt: Vec<f64>,
+    /// What a move does until the last part of the scan in which the dead time of the next one ends.
+    pub early: Vec<f64>,
+    /// What the next one does in the rest of that scan.
+    pub late: Vec<f64>,
+    /// The PV by the states, % of span.
+    pub output: Vec<f64>,
+    /// Whole scans of dead time.
+    pub delay: usize,
+    /// The filter: `memory` of each of its two lags, and its lead in scans.
+    pub memory: f64,
+    /// The lead.
+    pub lead: f64,
+}
+
+impl SmithSettings {
+    /// What it predicts with, scanned every `scan` seconds on a PV of this span. Errors as [`Smith::new`].
+    pub fn in_scans(&self, pv_span: &Span, scan: f64) -> Result<PredictorInScans> {
+        let own = Smith::new(self, pv_span, scan)?;
+        let (phi, early, late) = own.late.matrices();
+        let (_, _, prompt) = own.prompt.matrices();
+        Ok(PredictorInScans {
+            phi: phi.row_iter().map(|row| row.iter().copied().collect()).collect(),
+            prompt: prompt.as_slice().to_vec(),
+            early: early.as_slice().to_vec(),
+            late: late.as_slice().to_vec(),
+            output: own.output_row.clone(),
+            delay: own.delay,
+            memory: own.filter.memory,
+            lead: own.filter.lead,
+        })
+    }
+}
+
 /// `(lead·(1 − z⁻¹) + 1)/((1 − memory z⁻¹)/(1 − memory))²`: backward differences keep the response to a ramp exact.
 #[derive(Debug, Clone, Copy)]
 struct Filter {

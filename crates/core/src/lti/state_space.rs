@@ -261,6 +261,12 @@ pub struct Sampled {
 }
 
 impl Sampled {
+    /// Φ, and what an input does in a scan that stood until its last part had passed, and one that stands from then on.
+    #[must_use]
+    pub fn matrices(&self) -> (&DMatrix<f64>, &DVector<f64>, &DVector<f64>) {
+        (&self.phi, &self.early, &self.late)
+    }
+
     /// Replaces `x` by the state a scan later, where the input was `before` until its last part of a scan had passed, and
     /// `now` from then on; `next` is room for the states.
     pub fn advance(&self, x: &mut [f64], next: &mut [f64], before: f64, now: f64) {

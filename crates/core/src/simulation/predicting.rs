@@ -26,8 +26,8 @@ struct Seats<'a> {
     at: usize,
     /// The seats, that one among them.
     seats: Vec<usize>,
-    /// The seats of the CVs.
-    cvs: Vec<usize>,
+    /// The seats of the CVs; none of one that nothing measures.
+    cvs: Vec<Option<usize>>,
     /// Those of the MVs, and what each sets.
     mvs: Vec<(usize, End)>,
     /// Spans of the CVs.
@@ -40,7 +40,7 @@ pub(crate) struct SeatsAt {
     pub settings: PredictiveSettings,
     /// Spans of its CVs.
     pub spans: Vec<Span>,
-    /// The controllers that measure its CVs, and those that set its MVs.
+    /// The controllers that measure its CVs, but for those that nothing measures, and those that set its MVs.
     pub cvs: Vec<usize>,
     pub mvs: Vec<usize>,
 }
@@ -51,7 +51,7 @@ pub(crate) fn seats(plant: &Plant, candidate: &Candidate) -> Result<Option<Seats
     Ok(Seats::of(plant, candidate, &wiring)?.map(|Seats { settings, spans, cvs, mvs, .. }| SeatsAt {
         settings: settings.clone(),
         spans,
-        cvs,
+        cvs: cvs.into_iter().flatten().collect(),
         mvs: mvs.into_iter().map(|(seat, _)| seat).collect(),
     }))
 }
@@ -99,11 +99,20 @@ impl<'a> Seats<'a> {
             seats.iter().flat_map(|seat| wiring.of(*seat).map(|lead| (*seat, lead.end))).collect();
         let (mut cvs, mut spans) = (Vec::new(), Vec::new());
         for (k, cv) in settings.cvs.iter().enumerate() {
+            if let Some(estimated) = &cv.estimated {
+                if measured.contains(&cv.tag.as_str()) {
+                    let sentence = format!("{} is measured: it need not be estimated.", cv.tag);
+                    return Err(Error::said(format!("{}.cvs[{k}].estimated", place(at)), sentence));
+                }
+                cvs.push(None);
+                spans.push(estimated.span.clone());
+                continue;
+            }
             let seat = seats.iter().copied().find(|seat| measured[wiring.measures[*seat]] == cv.tag);
             let known: Vec<&str> = seats.iter().map(|seat| measured[wiring.measures[*seat]]).collect();
             let field = format!("{}.cvs[{k}].tag", place(at));
             let seat = seat.ok_or_else(|| Error::invalid(field, format!("“{}”", cv.tag), known.join(", ")))?;
-            cvs.push(seat);
+            cvs.push(Some(seat));
             spans.push(spans_of[wiring.measures[seat]].clone());
         }
         let mut mvs = Vec::new();
@@ -111,7 +120,12 @@ impl<'a> Seats<'a> {
             let end = ends.iter().copied().find(|(_, end)| name_of(*end) == mv.tag);
             let known: Vec<String> = ends.iter().map(|(_, end)| name_of(*end)).collect();
             let field = format!("{}.mvs[{k}].tag", place(at));
-            mvs.push(end.ok_or_else(|| Error::invalid(field, format!("“{}”", mv.tag), known.join(", ")))?);
+            let end = end.ok_or_else(|| Error::invalid(field, format!("“{}”", mv.tag), known.join(", ")))?;
+            if let (Some(_), (_, End::SetPoint(_))) = (mv.follows_within, end) {
+                let sentence = format!("{} is a set point: only a valve has a position that is read back.", mv.tag);
+                return Err(Error::said(format!("{}.mvs[{k}].follows_within", place(at)), sentence));
+            }
+            mvs.push(end);
         }
         if let Some((seat, end)) = ends.iter().find(|end| !mvs.contains(end)) {
             let sentence =
@@ -134,13 +148,16 @@ pub(super) struct Predicting {
     pub seats: Vec<usize>,
     /// That with the settings, which reads the disturbances.
     at: usize,
-    /// The seats of CVs and of MVs, and what each MV sets.
-    cvs: Vec<usize>,
+    /// The seats of CVs, none of one that nothing measures, and of MVs, and what each MV sets.
+    cvs: Vec<Option<usize>>,
     mvs: Vec<(usize, End)>,
     measured: Vec<f64>,
     set_points: Vec<f64>,
     applied: Vec<f64>,
+    set: Vec<f64>,
     available: Vec<bool>,
+    /// Of which MVs the position is read back.
+    reads_back: Vec<bool>,
     /// What it knows of the scans to come, and where that stands: nothing of what it does not know.
     set_points_ahead: Vec<Vec<f64>>,
     disturbances_ahead: Vec<Vec<f64>>,
@@ -164,7 +181,9 @@ impl Predicting {
             measured: vec![0.0; cvs.len()],
             set_points: vec![0.0; cvs.len()],
             applied: vec![0.0; mvs.len()],
+            set: vec![0.0; mvs.len()],
             available: vec![true; mvs.len()],
+            reads_back: settings.mvs.iter().map(|mv| mv.follows_within.is_some()).collect(),
             controller,
             seats,
             at,
@@ -183,7 +202,7 @@ impl Predicting {
         let Some(settings) = candidate.predictive() else { return Ok(()) };
         let place = place(self.at);
         for (k, cv) in settings.cvs.iter().enumerate() {
-            if cv.set_point_known_ahead && !all[self.cvs[k]].has_own_set_point() {
+            if cv.set_point_known_ahead && self.cvs[k].is_some_and(|seat| !all[seat].has_own_set_point()) {
                 let sentence =
                     format!("The set point of {} follows a signal, whose course nobody knows beforehand.", cv.tag);
                 return Err(Error::said(format!("{place}.cvs[{k}].set_point_known_ahead"), sentence));
@@ -216,6 +235,7 @@ impl Predicting {
     ) {
         let times = |after: usize| time + (after + 1) as f64 * self.scan;
         for (known, seat) in self.set_points_ahead.iter_mut().zip(&self.cvs) {
+            let Some(seat) = seat else { continue };
             let span = &measured[measures[*seat]].span;
             for (after, value) in known.iter_mut().enumerate() {
                 *value = span.to_percent(all[*seat].set_point_at(times(after), slack));
@@ -231,7 +251,7 @@ impl Predicting {
 
     /// Rests as the controllers of its seats do; `percent` is what each measures, in % of its span.
     pub fn rest(&mut self, all: &[Controlling], percent: impl Fn(usize) -> f64) {
-        let measured: Vec<f64> = self.cvs.iter().map(|seat| percent(*seat)).collect();
+        let measured: Vec<f64> = self.cvs.iter().map(|seat| seat.map_or(f64::NAN, &percent)).collect();
         let outputs: Vec<f64> = self.mvs.iter().map(|(seat, _)| all[*seat].output).collect();
         self.controller.rest(&measured, &outputs, &all[self.at].further);
     }
@@ -247,6 +267,10 @@ impl Predicting {
         held: &[Option<f64>],
     ) {
         for (k, seat) in self.cvs.iter().enumerate() {
+            let Some(seat) = seat else {
+                self.measured[k] = f64::NAN;
+                continue;
+            };
             let measuring = &measured[measures[*seat]];
             let percent = measuring.span.to_percent(measuring.measurement);
             // A transmitter that fails goes to an end of its range, and one that works stands there when there is more: nothing there is
@@ -256,10 +280,11 @@ impl Predicting {
             self.set_points[k] = measuring.span.to_percent(all[*seat].set_point);
         }
         for (k, (seat, end)) in self.mvs.iter().enumerate() {
-            self.applied[k] = match (end, held[*seat]) {
-                (End::Op(op), _) => drives[*op].output,
-                (End::SetPoint(_), Some(held)) => held,
-                (End::SetPoint(_), None) => all[*seat].output,
+            (self.set[k], self.applied[k]) = match (end, held[*seat]) {
+                (End::Op(op), _) if self.reads_back[k] => (drives[*op].output, drives[*op].position),
+                (End::Op(op), _) => (drives[*op].output, drives[*op].output),
+                (End::SetPoint(_), Some(held)) => (held, held),
+                (End::SetPoint(_), None) => (all[*seat].output, all[*seat].output),
             };
             self.available[k] = !all[*seat].manual && held[*seat].is_none();
         }
@@ -267,6 +292,7 @@ impl Predicting {
             measured: &self.measured,
             set_points: &self.set_points,
             applied: &self.applied,
+            set: &self.set,
             available: &self.available,
             disturbances: &all[self.at].further,
             ahead: KnownAhead { set_points: &self.set_points_ahead, disturbances: &self.disturbances_ahead },

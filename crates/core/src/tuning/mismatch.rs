@@ -176,7 +176,7 @@ fn law_of(settings: &PredictiveSettings, pv_span: &Span, scan: f64) -> Result<La
     let [_] = &settings.mvs[..] else {
         return Err(Error::unfit("the map is of one CV and one MV", "look at the frequency view for several"));
     };
-    let law = Law::of(settings, std::slice::from_ref(pv_span), scan)?;
+    let law = Law::of_one(settings, pv_span, scan)?;
     law.filter(|law| law.unstable_poles() == 0).ok_or_else(|| {
         Error::unfit("this predictive controller has no law that stands still", "let it follow a set point")
     })

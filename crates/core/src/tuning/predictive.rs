@@ -2,8 +2,8 @@
 
 use crate::controller::ControllerSpec;
 use crate::controller::predictive::{
-    Cell, ControlledVariable, DisturbanceAt, Drives, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
-    PredictiveSettings, Shapes,
+    Cell, ControlledVariable, DisturbanceAt, Drives, Estimated, MOST_SCANS_AHEAD, ManipulatedVariable,
+    MeasuredDisturbance, PredictiveSettings, Shapes, doubling,
 };
 use crate::instrument::SensorSpec;
 use crate::lti::{Discrete, TransferMatrix};
@@ -12,6 +12,7 @@ use crate::process::{
     Description, DetailedSpec, Element, Held, NamedValue, ProcessSpec, StateSpaceSpec, TransferFunctionsSpec, linearise,
 };
 use crate::simulation::{Candidate, Plant, Started, Wire, Wired, round_down};
+use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::DMatrix;
 
@@ -53,7 +54,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
     }
     let description = started.process.description().clone();
     let (outputs, inputs) = signals_of(plant, &started, &description);
-    let model = model(plant, &started, [&outputs, &inputs], known)?;
+    let model = model(plant, &started, [&outputs, &inputs], known, &[])?;
     let matrix = transfer_matrix(&model, &outputs, &inputs, known)?;
     let discrete = Discrete::of(&matrix, scan)?;
     let (cvs, mvs) = (outputs.len(), inputs.len());
@@ -80,7 +81,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             })
             .collect(),
         horizon: horizon as f64 * scan,
-        moves: moves(horizon, mvs),
+        moves: doubling(horizon / 2, mvs),
         beyond_horizon: true,
         most_steps: 400,
     };
@@ -96,6 +97,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
         settings.cvs.push(ControlledVariable {
             tag: output.tag.clone(),
             output: output.name.clone(),
+            estimated: None,
             follows_set_point: k < mvs,
             set_point_known_ahead: false,
             low: None,
@@ -126,6 +128,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             high: 100.0,
             rate: None,
             usual_move,
+            follows_within: None,
             rests_at: (0..cvs).all(|k| shapes.strongest(k) != j).then_some(at_start[j]),
             cost: 0.0,
             drives: None,
@@ -167,7 +170,9 @@ pub fn with_equations(plant: &Plant, settings: &PredictiveSettings) -> Result<Pr
         renamed.push((std::mem::replace(&mut mv.input, inputs[at].name.clone()), inputs[at].name.clone()));
         mv.drives = Some(Drives { at_0, at_100: at_0 + 100.0 * inputs[at].per_percent });
     }
-    for (k, cv) in with.cvs.iter_mut().enumerate() {
+    estimated(settings, description)?;
+    at_rest(&mut with, &started)?;
+    for (k, cv) in with.cvs.iter_mut().enumerate().filter(|(_, cv)| cv.is_measured()) {
         let Some(output) = outputs.iter().find(|one| one.tag == cv.tag) else {
             let known: Vec<&str> = outputs.iter().map(|one| one.tag.as_str()).collect();
             return Err(Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", ")));
@@ -185,19 +190,95 @@ pub fn with_equations(plant: &Plant, settings: &PredictiveSettings) -> Result<Pr
     with.validate().map(|()| with)
 }
 
+/// The same settings with one CV more, an output of the process that nothing measures: it is estimated, and can be given limits. The model
+/// is told anew, of the same kind. Errors where the process has no such output, or that is a CV already.
+pub fn with_estimated(
+    plant: &Plant,
+    scan: f64,
+    settings: &PredictiveSettings,
+    output: &str,
+) -> Result<PredictiveSettings> {
+    let started = plant.start()?;
+    let description = started.process.description();
+    let (measured, _) = signals_of(plant, &started, description);
+    let place = Description::position(&description.outputs, output, "estimated")?;
+    if let Some(signal) = measured.iter().find(|signal| signal.place == place) {
+        return Err(Error::said(
+            "estimated",
+            format!("{output} is measured, as {}: give that its limits.", signal.tag),
+        ));
+    }
+    if let Some(cv) = settings.cvs.iter().find(|cv| cv.output == output) {
+        return Err(Error::said("estimated", format!("{output} is a CV already, {}.", cv.tag)));
+    }
+    let unit = &description.outputs[place].unit;
+    let mut rest = vec![0.0; description.outputs.len()];
+    started.process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+    let of_its_unit = plant.measured_spans().into_iter().find(|span| span.unit == *unit).cloned();
+    let about = |rest: f64| {
+        let reach = rounded(rest.abs().max(1e-3), 1);
+        Span::new(if rest < 0.0 { -2.0 * reach } else { 0.0 }, if rest < 0.0 { 0.0 } else { 2.0 * reach }, unit)
+    };
+    let estimated = Estimated { span: of_its_unit.unwrap_or_else(|| about(rest[place])), at_start: rest[place] };
+    let mut with = settings.clone();
+    with.cvs.push(ControlledVariable {
+        tag: output.to_owned(),
+        output: output.to_owned(),
+        estimated: Some(estimated),
+        follows_set_point: false,
+        set_point_known_ahead: false,
+        low: None,
+        high: None,
+        response_time: settings.cvs.iter().map(|cv| cv.response_time).fold(0.0, f64::max),
+        weight: 1.0,
+        disturbance: None,
+        believed_after: None,
+    });
+    match settings.model.linear_process("")? {
+        Some(_) => with_linear_model(plant, scan, &with),
+        None => with_equations(plant, &with),
+    }
+}
+
+/// The outputs of the process that CVs are which nothing measures, each once. Errors where the process has none of that name.
+fn estimated(settings: &PredictiveSettings, description: &Description) -> Result<Vec<usize>> {
+    let mut places = Vec::new();
+    for (k, cv) in settings.cvs.iter().enumerate().filter(|(_, cv)| !cv.is_measured()) {
+        let place = Description::position(&description.outputs, &cv.output, &format!("controller.cvs[{k}].output"))?;
+        if !places.contains(&place) {
+            places.push(place);
+        }
+    }
+    Ok(places)
+}
+
+/// Notes what CVs that nothing measures are where the plant rests.
+fn at_rest(settings: &mut PredictiveSettings, started: &Started) -> Result<()> {
+    let description = started.process.description();
+    let mut rest = vec![0.0; description.outputs.len()];
+    started.process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+    for (k, cv) in settings.cvs.iter_mut().enumerate() {
+        let Some(estimated) = &mut cv.estimated else { continue };
+        let field = format!("controller.cvs[{k}].output");
+        estimated.at_start = rest[Description::position(&description.outputs, &cv.output, &field)?];
+    }
+    Ok(())
+}
+
 /// The same settings with the linear model that a predictive controller of this plant begins with, about where the plant rests. Errors where
 /// the plant does not rest, or a CV or MV is no signal of it.
 pub fn with_linear_model(plant: &Plant, scan: f64, settings: &PredictiveSettings) -> Result<PredictiveSettings> {
     let known: Vec<String> = settings.dvs.iter().map(|dv| dv.input.clone()).collect();
     let begun = begin_predictive(plant, scan, &known)?;
     let Some(begun) = begun.predictive() else { return Err(Error::unfit("no controller plans", "begin with one")) };
-    let mut with = PredictiveSettings {
-        model: begun.model.clone(),
-        inputs: Default::default(),
-        beyond_horizon: true,
-        ..settings.clone()
-    };
-    for (k, cv) in with.cvs.iter_mut().enumerate() {
+    let started = plant.start()?;
+    let description = started.process.description();
+    let (outputs, inputs) = signals_of(plant, &started, description);
+    let beside = estimated(settings, description)?;
+    let model = model(plant, &started, [&outputs, &inputs], &known, &beside)?;
+    let mut with = PredictiveSettings { model, inputs: Default::default(), beyond_horizon: true, ..settings.clone() };
+    at_rest(&mut with, &started)?;
+    for (k, cv) in with.cvs.iter_mut().enumerate().filter(|(_, cv)| cv.is_measured()) {
         let known: Vec<&str> = begun.cvs.iter().map(|one| one.tag.as_str()).collect();
         let own = begun.cvs.iter().find(|one| one.tag == cv.tag).ok_or_else(|| {
             Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", "))
@@ -219,7 +300,7 @@ pub fn with_linear_model(plant: &Plant, scan: f64, settings: &PredictiveSettings
 pub fn predictive_scan(plant: &Plant, scan: f64) -> Result<f64> {
     let started = plant.start()?;
     let (outputs, inputs) = signals_of(plant, &started, started.process.description());
-    let model = model(plant, &started, [&outputs, &inputs], &[])?;
+    let model = model(plant, &started, [&outputs, &inputs], &[], &[])?;
     let matrix = transfer_matrix(&model, &outputs, &inputs, &[])?;
     let lags = matrix.poles().into_iter().map(|pole| pole.re.abs()).filter(|rate| *rate > 1e-9).map(f64::recip);
     let dead = matrix.longest_dead_time();
@@ -254,13 +335,15 @@ fn signals_of(plant: &Plant, started: &Started, description: &Description) -> (V
     (outputs.collect(), inputs.collect())
 }
 
-/// The process about where it rests, its inputs in % of OP, with the sensors: transfer functions where everything settles or there is one of
+/// The process about where it rests, its inputs in % of OP, with the sensors, and with the outputs at places `beside`, which nothing
+/// measures: transfer functions where everything settles or there is one of
 /// each, else a state space, in which nothing is told twice.
 fn model(
     plant: &Plant,
     started: &Started,
     [outputs, inputs]: [&[OfPlant]; 2],
     known: &[String],
+    beside: &[usize],
 ) -> Result<ProcessSpec> {
     let process = started.process.as_ref();
     let description = process.description();
@@ -278,8 +361,12 @@ fn model(
     };
     let mut rest = vec![0.0; description.outputs.len()];
     process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
-    let of_outputs =
-        outputs.iter().map(|one| named(&one.name, &description.outputs[one.place].unit, rest[one.place])).collect();
+    let places: Vec<usize> = outputs.iter().map(|one| one.place).chain(beside.iter().copied()).collect();
+    let output = |place: &usize| {
+        let known = &description.outputs[*place];
+        named(&known.name, &known.unit, rest[*place])
+    };
+    let of_outputs = places.iter().map(output).collect();
     let of_known = known.iter().map(|name| {
         let place = Description::position(&description.inputs, name, "measured.input")?;
         Ok(named(name, &description.inputs[place].unit, started.inputs[place]))
@@ -292,10 +379,13 @@ fn model(
     if settles || (outputs.len() == 1 && inputs.len() + known.len() == 1) {
         let mut elements = Vec::new();
         for channel in linear.channels.iter().filter(|channel| wanted(&channel.input)) {
-            let Some(k) = outputs.iter().position(|one| one.name == channel.output) else { continue };
+            let is_it = |place: &usize| description.outputs[*place].name == channel.output;
+            let Some(k) = places.iter().position(is_it) else { continue };
+            // What nothing measures has no sensor that lags.
+            let sensor = sensors.get(k);
             let mut denominator = channel.denominator.clone();
-            if !inside {
-                for lag in lags(sensors[k])? {
+            if let (Some(sensor), false) = (sensor, inside) {
+                for lag in lags(sensor)? {
                     denominator = times_lag(&denominator, lag);
                 }
             }
@@ -304,7 +394,7 @@ fn model(
                 input: channel.input.clone(),
                 numerator: channel.numerator.iter().map(|value| value * rate(&channel.input)).collect(),
                 denominator,
-                dead_time: channel.dead_time + sensors[k].dead_time,
+                dead_time: channel.dead_time + sensor.map_or(0.0, |sensor| sensor.dead_time),
             });
         }
         return Ok(DetailedSpec::TransferFunctions(TransferFunctionsSpec {
@@ -341,8 +431,8 @@ fn model(
         inputs: of_inputs,
         outputs: of_outputs,
         b: pick(&linear.b, &mut (0..n)),
-        c: outputs.iter().map(|one| linear.c[one.place].clone()).collect(),
-        d: pick(&linear.d, &mut outputs.iter().map(|one| one.place)),
+        c: places.iter().map(|place| linear.c[*place].clone()).collect(),
+        d: pick(&linear.d, &mut places.iter().copied()),
         dead_times: columns.iter().map(|port| ports[*port].dead_time.seconds()).collect(),
         a: linear.a,
     })
@@ -378,21 +468,6 @@ fn transfer_matrix(
     let outputs: Vec<(usize, f64)> = outputs.iter().enumerate().map(|(k, one)| (k, one.per_percent.recip())).collect();
     let inputs: Vec<(usize, f64)> = (0..inputs.len() + known.len()).map(|j| (j, 1.0)).collect();
     Ok(linear.transfer_matrix().part(&outputs, &inputs))
-}
-
-/// Blocks of moves that double in length until about half of the horizon is covered; fewer where there are many MVs.
-fn moves(horizon: usize, mvs: usize) -> Vec<u32> {
-    let most = (24 / mvs).max(2);
-    let (mut moves, mut covered) = (vec![1u32], 1);
-    while moves.len() < most {
-        let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
-        if covered + next as usize > (horizon / 2).max(2) {
-            break;
-        }
-        covered += next as usize;
-        moves.push(next);
-    }
-    moves
 }
 
 /// The seats beside the first: every further measured signal with the OP of its name, or the next that is free.

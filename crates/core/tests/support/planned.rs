@@ -70,6 +70,7 @@ pub fn cv(k: usize) -> ControlledVariable {
     ControlledVariable {
         tag: format!("Y{k}.PV"),
         output: format!("y{k}"),
+        estimated: None,
         follows_set_point: true,
         set_point_known_ahead: false,
         low: None,
@@ -89,6 +90,7 @@ pub fn mv(k: usize, usual_move: f64) -> ManipulatedVariable {
         high: 100.0,
         rate: None,
         usual_move,
+        follows_within: None,
         rests_at: None,
         cost: 0.0,
         drives: None,

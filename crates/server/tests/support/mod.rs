@@ -1,6 +1,8 @@
 //! An application on a database of its own, for the tests of the API.
 
 pub mod contract;
+#[allow(dead_code)]
+pub mod corpus;
 
 use antistasis_cluster::Cluster;
 use antistasis_core::simulation::Signal;

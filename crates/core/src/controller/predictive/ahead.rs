@@ -38,6 +38,8 @@ pub struct AheadOfCv {
     pub now: f64,
     /// Whether what is measured is believed: not at an end of its span.
     pub believed: bool,
+    /// Whether nothing measures it: it is what the model makes of it.
+    pub estimated: bool,
     /// Expected with the moves that are planned.
     pub expected: Vec<f64>,
     /// Expected if nothing were moved any more.
@@ -65,8 +67,10 @@ pub struct AheadOfMv {
     pub tag: String,
     /// Before this scan.
     pub before: f64,
-    /// Whether it may be moved: not in manual.
+    /// Whether it may be moved: not in manual, and its valve follows.
     pub available: bool,
+    /// Whether its valve follows what is set, as far as its position is read back.
+    pub follows: bool,
     /// From this scan on.
     pub planned: Vec<f64>,
     /// Its limits.
@@ -161,7 +165,8 @@ impl Predictive {
             tag: settings.tag.clone(),
             unit: span.unit.clone(),
             now: value(self.last.outputs[cv]),
-            believed: self.last.believed[cv],
+            believed: self.last.believed[cv] || !settings.is_measured(),
+            estimated: !settings.is_measured(),
             expected: points().map(|after| value(by_itself(after) + moved(after))).collect(),
             by_itself: points().map(|after| value(by_itself(after))).collect(),
             wanted: if settings.follows_set_point {
@@ -196,6 +201,7 @@ impl Predictive {
             tag: settings.tag.clone(),
             before,
             available: self.last.available[mv],
+            follows: self.last.follows[mv],
             planned,
             low: settings.low,
             high: settings.high,
@@ -255,6 +261,16 @@ impl Predictive {
             return format!(
                 "The plan was not finished in {} steps: the best move within the limits so far is made.",
                 self.settings.most_steps
+            );
+        }
+        if let Some(stuck) = self.last.follows.iter().position(|follows| !follows) {
+            let at = |percent: f64| crate::verdict::readable(percent);
+            let stands = self.base.mvs[stuck] + self.last.before[stuck];
+            return format!(
+                "{} does not follow: it stands at {} %, and {} % is set. It is left there, and what others can do is done.",
+                self.settings.mvs[stuck].tag,
+                at(stands),
+                at(self.outputs[stuck])
             );
         }
         if let Some(first) = limits.iter().find(|limit| limit.gives_way > 0.0) {

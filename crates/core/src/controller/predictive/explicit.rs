@@ -153,6 +153,10 @@ impl Explicit {
         if settings.knows_ahead() {
             return refused("cvs".to_owned(), "A law that is written out knows nothing beforehand.");
         }
+        if let Some(k) = settings.mvs.iter().position(|mv| mv.follows_within.is_some()) {
+            let sentence = "A law is written out of MVs whose positions are not read back.";
+            return refused(format!("mvs[{k}].follows_within"), sentence);
+        }
         if !settings.dvs.is_empty() {
             return refused("dvs".to_owned(), "A law is written out without measured disturbances.");
         }
@@ -551,6 +555,7 @@ mod tests {
             cvs: vec![ControlledVariable {
                 tag: "PV".into(),
                 output: "output".into(),
+                estimated: None,
                 follows_set_point: true,
                 set_point_known_ahead: false,
                 low: None,
@@ -567,6 +572,7 @@ mod tests {
                 high: 100.0,
                 rate,
                 usual_move: 1.0,
+                follows_within: None,
                 rests_at: None,
                 cost: 0.0,
                 drives: None,

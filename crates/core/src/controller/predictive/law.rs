@@ -34,13 +34,17 @@ pub struct Law {
 }
 
 impl Law {
-    /// Of a controller with these settings, the spans of its CVs, and its scan in s. None where it follows no set point: without a limit
+    /// Of a controller with these settings, the spans of its CVs, and its scan in s; CVs that nothing measures have limits only, and no part
+    /// in it. None where it follows no set point: without a limit
     /// it does nothing then; with a model that is not linear, whose law is another one everywhere; and where it answers so strongly that no nudge leaves its MVs off their ends.
     pub fn of(settings: &PredictiveSettings, spans: &[Span], scan: f64) -> Result<Option<Self>> {
         if !settings.cvs.iter().any(|cv| cv.follows_set_point) || settings.linear()?.is_none() {
             return Ok(None);
         }
         let mut free = settings.clone();
+        let spans: Vec<Span> =
+            spans.iter().zip(&settings.cvs).filter(|(_, cv)| cv.is_measured()).map(|(span, _)| span.clone()).collect();
+        free.cvs.retain(super::ControlledVariable::is_measured);
         for mv in &mut free.mvs {
             (mv.low, mv.high, mv.rate) = (0.0, 100.0, None);
             mv.cost = if mv.cost == 0.0 { 0.0 } else { COST.copysign(mv.cost) };
@@ -48,7 +52,7 @@ impl Law {
         for cv in &mut free.cvs {
             (cv.low, cv.high) = (None, None);
         }
-        let mut probe = Probe::new(&free, spans, scan)?;
+        let mut probe = Probe::new(&free, &spans, scan)?;
         let (states, p, m) = (probe.states(), free.cvs.len(), free.mvs.len());
         let Some(whole) = probe.linear() else { return Ok(None) };
         let a = whole.view((0, 0), (states, states)).into_owned();
@@ -63,6 +67,15 @@ impl Law {
             integrators: roots.iter().filter(|root| (*root - 1.0).norm() < ON_CIRCLE).count(),
             unstable: roots.iter().filter(|root| root.norm() > 1.0 + ON_CIRCLE).count(),
         }))
+    }
+
+    /// Of one that moves one MV by one measured CV on this span; None of any other, and where there is none.
+    pub fn of_one(settings: &PredictiveSettings, span: &Span, scan: f64) -> Result<Option<Self>> {
+        if settings.mvs.len() != 1 || settings.cvs.iter().filter(|cv| cv.is_measured()).count() != 1 {
+            return Ok(None);
+        }
+        let spans: Vec<Span> = vec![span.clone(); settings.cvs.len()];
+        Self::of(settings, &spans, scan)
     }
 
     /// From the CVs (columns) to the MVs (rows) at `omega` rad/s, % per % of span.
@@ -218,6 +231,7 @@ impl Probe {
             measured: &measured,
             set_points: &vec![MIDDLE; self.cvs],
             applied: &applied,
+            set: &applied,
             available: &vec![true; self.mvs],
             disturbances: &self.dvs,
             ahead: KnownAhead::default(),

@@ -9,6 +9,7 @@
 mod ahead;
 mod explicit;
 mod law;
+mod moves;
 mod nonlinear;
 mod observer;
 mod prediction;
@@ -19,8 +20,10 @@ mod targets;
 pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
 pub use explicit::{Explicit, LawOfMv, LawParameter, RegionMap, RegionOnMap};
 pub use law::{Law, LawAtWork};
+pub(crate) use moves::doubling;
+pub use moves::{PlannedOver, ResponseToMv, ResponsesOfCv};
 pub use settings::{
-    ControlledVariable, DisturbanceAt, Drives, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
+    ControlledVariable, DisturbanceAt, Drives, Estimated, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
     PredictiveSettings, RankedLimit,
 };
 pub use shapes::{Cell, Shapes};
@@ -31,13 +34,16 @@ use crate::process::Description;
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
-use nonlinear::{MISSED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN};
+use nonlinear::{AS_EXPECTED, MISSED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN};
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
 
 /// Effect of all moves on a CV below which they have none.
 const NO_EFFECT: f64 = 1e-9;
+
+/// Share of its way to what is set that a valve covers in a scan, at least, while it is moving.
+const ON_ITS_WAY: f64 = 0.02;
 
 /// A predictive controller at work. Everything it is told and tells is in %: of span for CVs, of what is set for MVs.
 #[derive(Debug, Clone)]
@@ -116,7 +122,12 @@ struct Last {
     at_end: Option<AtEnd>,
     followed: Vec<bool>,
     believed: Vec<bool>,
+    /// MVs that may be moved, and those that follow what is set.
     available: Vec<bool>,
+    follows: Vec<bool>,
+    /// Where the MVs stood at the scan before, %, and where their moves are made from, in % from where they rested at first.
+    stood: Vec<f64>,
+    from: Vec<f64>,
     wishes: Vec<f64>,
     /// MVs before the move, from where they rested at first.
     before: Vec<f64>,
@@ -136,12 +147,14 @@ struct AtEnd {
 /// What a predictive controller sees at a scan, in %.
 #[derive(Debug, Clone, Copy, PartialEq)]
 pub struct Sight<'a> {
-    /// The CVs as measured; no number for one that is not to be believed.
+    /// The CVs as measured; no number for one that is not to be believed, or that nothing measures.
     pub measured: &'a [f64],
     /// Their set points.
     pub set_points: &'a [f64],
     /// What really stood at the MVs since the scan before.
     pub applied: &'a [f64],
+    /// What is set at them: the same where no position is read back.
+    pub set: &'a [f64],
     /// Which MVs it may move.
     pub available: &'a [bool],
     /// The measured disturbances, in their units.
@@ -238,6 +251,9 @@ impl Predictive {
             followed: vec![true; p],
             believed: vec![true; p],
             available: vec![true; m],
+            follows: vec![true; m],
+            stood: vec![0.0; m],
+            from: vec![0.0; m],
             wishes: vec![f64::NAN; m],
             before: vec![0.0; m],
             now: zeros(observer.model.own() + m),
@@ -261,9 +277,14 @@ impl Predictive {
         })
     }
 
-    /// Rests here: CVs, MVs and measured disturbances have long been as they are.
+    /// Rests here: CVs, MVs and measured disturbances have long been as they are; CVs that are only estimated as their settings say.
     pub fn rest(&mut self, measured: &[f64], outputs: &[f64], disturbances: &[f64]) {
-        self.base = Base { cvs: measured.to_vec(), mvs: outputs.to_vec(), dvs: disturbances.to_vec() };
+        let at_start = |(k, cv): (usize, &ControlledVariable)| match &cv.estimated {
+            Some(estimated) => estimated.span.to_percent(estimated.at_start),
+            None => measured[k],
+        };
+        let cvs = self.settings.cvs.iter().enumerate().map(at_start).collect();
+        self.base = Base { cvs, mvs: outputs.to_vec(), dvs: disturbances.to_vec() };
         self.observer.rest();
         if let Some(nonlinear) = &mut self.nonlinear {
             for (disturbance, mv) in nonlinear.rest(measured, outputs, disturbances) {
@@ -272,6 +293,7 @@ impl Predictive {
             self.observer.d.copy_from_slice(nonlinear.disturbances());
         }
         self.inputs.fill(0.0);
+        self.last.stood.copy_from_slice(outputs);
         self.outputs.copy_from_slice(outputs);
     }
 
@@ -315,14 +337,14 @@ impl Predictive {
         self.plan();
         for j in 0..m {
             let (low, high) = self.last.mv_limits[j];
-            let moved = self.program.x()[j * self.prediction.begins.len()];
-            let mut to = self.last.before[j] + moved;
+            let (moved, from) = (self.program.x()[j * self.prediction.begins.len()], self.last.from[j]);
+            let mut to = from + moved;
             if let Some(rate) = self.settings.mvs[j].rate {
                 let most = rate * self.scan;
-                to = to.clamp(self.last.before[j] - most, self.last.before[j] + most);
+                to = to.clamp(from - most, from + most);
             }
-            to = to.clamp(low.min(self.last.before[j]), high.max(self.last.before[j]));
-            self.outputs[j] = if sight.available[j] { self.base.mvs[j] + to } else { sight.applied[j] };
+            to = to.clamp(low.min(from), high.max(from));
+            self.outputs[j] = if self.last.available[j] { self.base.mvs[j] + to } else { sight.set[j] };
         }
         &self.outputs
     }
@@ -334,8 +356,14 @@ impl Predictive {
             let before = sight.applied[j] - self.base.mvs[j];
             let (low, high) = (mv.low - self.base.mvs[j], mv.high - self.base.mvs[j]);
             last.before[j] = before;
-            last.available[j] = sight.available[j];
-            last.mv_limits[j] = match (sight.available[j], mv.rate) {
+            let (gap, covered) = (sight.set[j] - sight.applied[j], sight.applied[j] - last.stood[j]);
+            let on_its_way = covered.abs() >= ON_ITS_WAY * gap.abs();
+            last.stood[j] = sight.applied[j];
+            last.follows[j] = on_its_way || mv.follows_within.is_none_or(|within| gap.abs() < within);
+            // A valve that has stopped short of what is set needs more than the move that is planned: that is made from what is set.
+            last.from[j] = before + if on_its_way { 0.0 } else { gap };
+            last.available[j] = sight.available[j] && last.follows[j];
+            last.mv_limits[j] = match (last.available[j], mv.rate) {
                 (false, _) => (before, before),
                 // One that stands outside is brought back as fast as it may move.
                 (true, Some(_)) => (low.min(before), high.max(before)),
@@ -348,8 +376,9 @@ impl Predictive {
                 limit.map_or(none, |limit| span.to_percent(limit.value) - self.base.cvs[k])
             };
             last.limits[k] = (from(&cv.low, f64::NEG_INFINITY), from(&cv.high, f64::INFINITY));
-            last.set_points[k] = sight.set_points[k] - self.base.cvs[k];
             last.believed[k] = sight.measured[k].is_finite();
+            // Of what nothing measures there is no set point.
+            last.set_points[k] = if cv.is_measured() { sight.set_points[k] - self.base.cvs[k] } else { 0.0 };
             last.followed[k] = cv.follows_set_point && last.believed[k];
         }
         let order = self.observer.x.len();
@@ -459,30 +488,42 @@ impl Predictive {
     /// Plans with a model that is not linear: along the path of the last plan, until that leads along itself.
     fn plan_along_path(&mut self) {
         let dvs = self.disturbances_ahead();
-        let mut path = self.nonlinear.as_ref().map_or_else(Vec::new, |one| one.planned().to_vec());
-        let (mut cost, mut room, mut steps) = (self.cost_along(&path, &dvs), f64::INFINITY, 0);
+        // What was planned at the scan before does not begin its moves where this plan can: seen through those blocks both are
+        // plans of the same kind, so that one can be told to be better than the other.
+        let mut path =
+            self.nonlinear.as_ref().map_or_else(Vec::new, |one| in_blocks(one.planned(), &self.prediction.begins));
+        if let Some(nonlinear) = &mut self.nonlinear {
+            nonlinear.take(path.clone());
+        }
+        let (mut cost, mut room, mut steps) = (None, f64::INFINITY, 0);
         self.pose();
         for left in (0..MOST_PLANS).rev() {
             self.stay_near(&path, room);
             self.solve();
             steps += self.last.solved.steps;
             let planned = self.planned();
-            let further = furthest(&planned, &path);
-            let now = self.cost_along(&planned, &dvs);
-            // What changes no cost is not worth another plan: moves far ahead are told by little else.
-            let is_settled = further <= SAME_PLAN || (cost.is_finite() && (now - cost).abs() <= SAME_COST * cost);
-            if now > cost && !is_settled && left > 0 {
-                room = NEARER * further;
-                continue;
+            let (now, missed) = self.cost_along(&planned, &dvs);
+            let mut is_settled = missed <= AS_EXPECTED;
+            if !is_settled {
+                let before = cost.unwrap_or_else(|| self.cost_along(&path, &dvs).0);
+                let further = furthest(&planned, &path);
+                // What changes no cost is not worth another plan: moves far ahead are told by little else.
+                is_settled = further <= SAME_PLAN || (before.is_finite() && (now - before).abs() <= SAME_COST * before);
+                if now > before && !is_settled && left > 0 {
+                    (cost, room) = (Some(before), NEARER * further);
+                    continue;
+                }
             }
-            (path, cost, room) = (planned, now, 2.0 * room);
+            (path, cost, room) = (planned, Some(now), 2.0 * room);
             if let Some(nonlinear) = &mut self.nonlinear {
                 nonlinear.take(path.clone());
             }
-            if is_settled || left == 0 {
+            if is_settled {
                 break;
             }
-            self.pose();
+            if left > 0 {
+                self.pose();
+            }
         }
         self.last.solved.steps = steps;
     }
@@ -516,15 +557,18 @@ impl Predictive {
         }
     }
 
-    /// What a plan costs as the equations have it; infinite where they cannot be carried on under it.
-    fn cost_along(&mut self, planned: &[Vec<f64>], dvs: &[Vec<f64>]) -> f64 {
+    /// What a plan costs as the equations have it, infinite where they cannot be carried on under it; and by how much they miss at most, in
+    /// % of span, what the last program expects of its own plan.
+    fn cost_along(&mut self, planned: &[Vec<f64>], dvs: &[Vec<f64>]) -> (f64, f64) {
         let Some(path) = self.nonlinear.as_mut().and_then(|nonlinear| nonlinear.path(planned, dvs)) else {
-            return f64::INFINITY;
+            return (f64::INFINITY, f64::INFINITY);
         };
         let p = self.settings.cvs.len();
-        let mut cost = 0.0;
+        let (mut cost, mut missed) = (0.0, 0.0f64);
         for (row, value) in path.iter().enumerate() {
             let (cv, value) = (row % p, value - self.base.cvs[row % p]);
+            let expected = self.last.free[row] + crate::numerics::dot(self.prediction.effect(row), self.program.x());
+            missed = missed.max((value - expected).abs());
             let (wanted, (low, high)) = self.wanted(cv, row / p + 1);
             if self.last.followed[cv] {
                 cost += self.weights.errors[cv] * (value - wanted).powi(2);
@@ -542,7 +586,7 @@ impl Predictive {
                 before = *mv;
             }
         }
-        cost
+        (cost, missed)
     }
 
     /// The measured disturbances at the scans ahead, in their units.
@@ -681,6 +725,19 @@ impl Predictive {
     pub fn gave_way(&self) -> bool {
         self.last.solved.gave_way || self.targets.solved.gave_way
     }
+}
+
+/// A plan that moves only where blocks begin, on the average of each block as another is.
+fn in_blocks(planned: &[Vec<f64>], begins: &[usize]) -> Vec<Vec<f64>> {
+    let of_mv = |course: &Vec<f64>| {
+        let ends = begins.iter().skip(1).copied().chain([course.len()]);
+        let blocks = begins.iter().zip(ends).flat_map(|(begin, end)| {
+            let mean = course[*begin..end].iter().sum::<f64>() / (end - begin) as f64;
+            std::iter::repeat_n(mean, end - begin)
+        });
+        blocks.collect()
+    };
+    planned.iter().map(of_mv).collect()
 }
 
 /// By how much two plans differ at most, in %.

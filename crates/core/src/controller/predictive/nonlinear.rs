@@ -29,6 +29,8 @@ const SETTLING_SCANS: usize = 400;
 const TOLERANCES: [f64; 2] = [1e-7, 1e-9];
 /// Steps of integration in one piece of a scan.
 const MOST_STEPS: usize = 500;
+/// Where the equations make of a plan what was expected of it, to so much of span in %, another one would not differ.
+pub(super) const AS_EXPECTED: f64 = 0.005;
 /// A plan that moves an MV by less than this, in %, is the same one: what Newton's method would still add is of its square.
 pub(super) const SAME_PLAN: f64 = 0.2;
 /// So is one whose cost differs by less than this share.
@@ -323,6 +325,7 @@ impl NonLinear {
             .cvs
             .iter()
             .zip(measured)
+            .filter(|(_, percent)| percent.is_finite())
             .map(|((output, span), percent)| (*output, span.from_percent(*percent), span.width()))
             .collect();
         let n = self.states();

@@ -66,7 +66,10 @@ impl Observer {
             }
             unrest[(own + at, own + at)] = step;
         }
-        let gain = gain(&phi, &c, [&to_states, &to_outputs], &unrest).ok_or_else(|| {
+        // What nothing measures corrects nothing.
+        let measured: Vec<usize> = (0..settings.cvs.len()).filter(|k| settings.cvs[*k].is_measured()).collect();
+        let (seen, shown) = (c.select_rows(&measured), to_outputs.select_rows(&measured));
+        let told = gain(&phi, &seen, [&to_states, &shown], &unrest).ok_or_else(|| {
             let who: Vec<&str> = places.iter().map(|(cv, _)| settings.cvs[*cv].tag.as_str()).collect();
             let sentence = format!(
                 "What disturbs {} cannot be told from the measurements like this: something in the model neither settles nor shows \
@@ -77,6 +80,10 @@ impl Observer {
             Error::said(format!("controller.cvs[{first}].disturbance"), sentence)
         })?;
         let (order, disturbances, outputs) = (model.order(), places.len(), model.outputs());
+        let mut gain = DMatrix::zeros(told.nrows(), outputs);
+        for (from, to) in measured.iter().enumerate() {
+            gain.set_column(*to, &told.column(from));
+        }
         Ok(Self {
             model,
             to_states,
@@ -147,6 +154,7 @@ fn places(
     for (k, cv) in settings.cvs.iter().enumerate() {
         let field = format!("controller.cvs[{k}].disturbance");
         match &cv.disturbance {
+            _ if !cv.is_measured() => {}
             Some(DisturbanceAt::Nowhere) => {}
             Some(DisturbanceAt::Input(name)) => {
                 if !inputs.contains(&name.as_str()) {

@@ -3,6 +3,7 @@
 use super::nonlinear::about_rest;
 use crate::lti::TransferMatrix;
 use crate::process::{Description, LinearProcess, Process, ProcessSpec};
+use crate::units::Span;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
 use std::collections::BTreeMap;
@@ -13,7 +14,7 @@ pub const MOST_SIGNALS: usize = 8;
 /// Most scans that it looks ahead, and most moves of one manipulated variable that it plans.
 pub const MOST_SCANS_AHEAD: usize = 300;
 /// Most moves of all manipulated variables together.
-const MOST_MOVES: usize = 160;
+pub(super) const MOST_MOVES: usize = 160;
 /// Lowest rank of a limit.
 const LOWEST_RANK: u32 = 9;
 
@@ -59,10 +60,14 @@ pub struct PredictiveSettings {
 #[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
 pub struct ControlledVariable {
-    /// Tag of the measured signal.
+    /// Tag of the measured signal; any other name for one that is only estimated.
     pub tag: String,
     /// The output of the model that it is.
     pub output: String,
+    /// Where nothing measures it: it is what the model makes of it, as corrected by what is measured of others. It keeps within limits, and
+    /// follows no set point. Null for a measured signal.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub estimated: Option<Estimated>,
     /// Whether it is led to its set point; otherwise it only keeps within its limits.
     #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub follows_set_point: bool,
@@ -92,6 +97,16 @@ pub struct ControlledVariable {
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 0)]
     pub believed_after: Option<f64>,
+}
+
+/// What has to be known of a controlled variable that nothing measures.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Estimated {
+    /// The range whose % it counts in.
+    pub span: Span,
+    /// What it is where the loop rests at first, in the unit of the span: of a linear model, which tells only how far it moves from there.
+    pub at_start: f64,
 }
 
 /// A limit with its rank.
@@ -143,6 +158,11 @@ pub struct ManipulatedVariable {
     /// How calm it is: the move in % that costs as much as an error of 1 % of span at one scan.
     #[schema(exclusive_minimum = 0)]
     pub usual_move: f64,
+    /// Where its position is read back: how far from what is set, in %, it may stand still before it does not follow. What stands there is then
+    /// believed, not what was set; one that does not follow is left where it is, and the others do the work. Null where nothing is read back.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    #[schema(minimum = 0.1, maximum = 100)]
+    pub follows_within: Option<f64>,
     /// Where it should rest when there is a choice, %.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     #[schema(minimum = 0, maximum = 100)]
@@ -252,6 +272,9 @@ impl PredictiveSettings {
             }
             None => Ok(()),
         };
+        if self.cvs.iter().all(|cv| cv.estimated.is_some()) {
+            return Err(Error::said("controller.cvs", "One CV at least must be measured."));
+        }
         repeated(self.cvs.iter().map(|cv| cv.tag.as_str()).collect(), "cvs")?;
         repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
         repeated(self.used_inputs().collect(), "mvs")?;
@@ -334,12 +357,31 @@ impl ControlledVariable {
             let sentence = format!("{} follows no set point that could be known ahead.", self.tag);
             return Err(Error::said(format!("{field}.set_point_known_ahead"), sentence));
         }
+        if let Some(estimated) = &self.estimated {
+            estimated.span.validate(&format!("{field}.estimated.span"))?;
+            check::finite(&format!("{field}.estimated.at_start"), estimated.at_start)?;
+            if self.follows_set_point {
+                let sentence =
+                    format!("{} is not measured: it can keep within limits, but follow no set point.", self.tag);
+                return Err(Error::said(format!("{field}.follows_set_point"), sentence));
+            }
+            if self.disturbance.as_ref().is_some_and(|at| *at != DisturbanceAt::Nowhere) {
+                let sentence = format!("{} is not measured: what disturbs it cannot be told.", self.tag);
+                return Err(Error::said(format!("{field}.disturbance"), sentence));
+            }
+        }
         check::not_negative(&format!("{field}.response_time"), self.response_time, "s")?;
         check::positive(&format!("{field}.weight"), self.weight, "")?;
         if let Some(after) = self.believed_after {
             check::not_negative(&format!("{field}.believed_after"), after, "s")?;
         }
         Ok(())
+    }
+
+    /// Whether a signal of the plant measures it.
+    #[must_use]
+    pub fn is_measured(&self) -> bool {
+        self.estimated.is_none()
     }
 
     /// How soon a deviation is believed, s.
@@ -360,6 +402,9 @@ impl ManipulatedVariable {
             check::positive(&format!("{field}.rate"), rate, "%/s")?;
         }
         check::within(&format!("{field}.usual_move"), self.usual_move, 1e-3, 1e3, "%")?;
+        if let Some(within) = self.follows_within {
+            check::within(&format!("{field}.follows_within"), within, 0.1, 100.0, "%")?;
+        }
         if let Some(rests_at) = self.rests_at {
             check::within(&format!("{field}.rests_at"), rests_at, 0.0, 100.0, "%")?;
         }

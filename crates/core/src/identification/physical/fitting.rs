@@ -93,7 +93,14 @@ pub(super) struct Prepared<'a> {
     held: Option<usize>,
     /// What has been reached so far, for whoever listens.
     reached: Arc<Mutex<Reached>>,
+    /// The rows of the place that was asked for last: a search, what follows it and what is told of it ask for the same one.
+    last: Arc<Mutex<Option<(RowsOf, AllRows)>>>,
 }
+
+/// What rows belong to: a place, the tolerance of the integration, and the number that was held.
+type RowsOf = (Place, f64, Option<usize>);
+/// Rows by stretch and by output.
+pub(super) type AllRows = Arc<Vec<Vec<OutputRows>>>;
 
 /// How far a search is.
 #[derive(Debug, Clone, Copy)]
@@ -167,6 +174,7 @@ impl<'a> Prepared<'a> {
             tolerance: TOLERANCE,
             held: None,
             reached: Arc::new(Mutex::new(Reached { share: 0.0, squares: f64::INFINITY })),
+            last: Arc::default(),
         }
     }
 
@@ -288,10 +296,19 @@ impl<'a> Prepared<'a> {
     }
 
     /// The rows of all stretches.
-    pub(super) fn all_rows(&self, place: &[f64]) -> Option<Vec<Vec<OutputRows>>> {
-        in_parallel(&Vec::from_iter(0..self.stretches.len()), |stretch| self.rows(*stretch, place))
-            .into_iter()
-            .collect()
+    pub(super) fn all_rows(&self, place: &[f64]) -> Option<AllRows> {
+        let known = |last: &Option<(RowsOf, AllRows)>| {
+            let (of, rows) = last.as_ref()?;
+            (of.0 == place && of.1 == self.tolerance && of.2 == self.held).then(|| rows.clone())
+        };
+        if let Some(rows) = known(&self.last.lock().unwrap_or_else(PoisonError::into_inner)) {
+            return Some(rows);
+        }
+        let all = in_parallel(&Vec::from_iter(0..self.stretches.len()), |stretch| self.rows(*stretch, place));
+        let rows: AllRows = Arc::new(all.into_iter().collect::<Option<Vec<_>>>()?);
+        let of = (place.to_vec(), self.tolerance, self.held);
+        *self.last.lock().unwrap_or_else(PoisonError::into_inner) = Some((of, rows.clone()));
+        Some(rows)
     }
 
     /// Visits rows of one output as the search weighs them: in units of the noise, made white, missing ones left out.
@@ -452,6 +469,12 @@ impl<'a> Prepared<'a> {
         self.refined(&found.place, SEARCH)
     }
 
+    /// The place itself, with the squares that are left there now.
+    pub(super) fn as_it_is(&self, found: Found) -> Option<Found> {
+        let squares = self.sums(&found.place)?.sum_of_squares();
+        Some(Found { squares, ..found })
+    }
+
     /// What each shown output leaves in all stretches, measured less modelled, apart from each other.
     pub(super) fn residuals(&self, place: &[f64]) -> Option<Vec<Vec<f64>>> {
         let all = self.all_rows(place)?;
@@ -462,6 +485,11 @@ impl<'a> Prepared<'a> {
             )
         };
         Some((0..self.task.shown.len()).map(left).collect())
+    }
+
+    /// Whether it matters how the outputs are weighed: beside each other, or beside what is known beforehand.
+    pub(super) fn weighs(&self) -> bool {
+        self.task.shown.len() > 1 || self.task.unknowns.iter().any(|unknown| unknown.deviation.is_some())
     }
 
     /// Takes the noise of each output from what is left at a place.

@@ -125,7 +125,8 @@ fn with_noise(prepared: &mut Prepared<'_>, found: Found, options: &FitOptions) -
     let turns = if prepared.task.shown.len() > 1 { 3 } else { 1 };
     for _ in 0..turns {
         prepared.weigh_by(&found.place).map_err(|_| lost())?;
-        found = prepared.again(&found).ok_or_else(lost)?;
+        // One output by itself has its minimum where it has it, however it is weighed.
+        found = if prepared.weighs() { prepared.again(&found) } else { prepared.as_it_is(found) }.ok_or_else(lost)?;
     }
     if options.noise != NoiseModel::White {
         found = likeliest(prepared, found, options.noise == NoiseModel::Integrated)?;

@@ -1,0 +1,184 @@
+//! For how long planned moves are held, and how far they reach over what they do: rules, and what both horizons are seen against.
+
+use super::settings::{MOST_MOVES, MOST_SCANS_AHEAD, PredictiveSettings};
+use super::shapes::Shapes;
+use crate::lti::Discrete;
+use crate::process::Description;
+use crate::{Result, check};
+use serde::{Deserialize, Serialize};
+use utoipa::ToSchema;
+
+/// Most moves of all MVs together that are proposed.
+const PROPOSED_MOVES: usize = 24;
+/// The first moves of even ones, and into how many the rest is divided.
+const FIRST: [u32; 4] = [1, 1, 2, 4];
+const EVEN_PARTS: usize = 16;
+/// A move that is held for no more scans is not held for long.
+const SHORT: u32 = 8;
+/// How much further than the horizon a response is shown, until it has settled.
+const BEYOND: f64 = 1.25;
+
+/// What each MV does to each CV over time, and how far a controller looks and plans along it.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct PlannedOver {
+    /// Seconds between values; the first is a scan after the move.
+    pub interval: f64,
+    /// How far it looks ahead, s.
+    pub looks_ahead: f64,
+    /// When the last move is made, s.
+    pub last_move: f64,
+    /// When the slowest response has settled, s; null where one does not within what can be looked ahead.
+    pub settles_after: Option<f64>,
+    /// By CV.
+    pub cvs: Vec<ResponsesOfCv>,
+}
+
+/// What a CV does after each MV has moved.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ResponsesOfCv {
+    /// Its tag.
+    pub tag: String,
+    /// Its unit.
+    pub unit: String,
+    /// By MV.
+    pub by: Vec<ResponseToMv>,
+}
+
+/// The response to a step of an MV by 1 %.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ResponseToMv {
+    /// Tag of the MV.
+    pub tag: String,
+    /// Values in the unit of the CV.
+    pub values: Vec<f64>,
+}
+
+/// Blocks of moves that double in length until about `until` scans are covered; fewer where there are many MVs.
+pub(crate) fn doubling(until: usize, mvs: usize) -> Vec<u32> {
+    let most = (PROPOSED_MOVES / mvs).max(2);
+    let (mut moves, mut covered) = (vec![1u32], 1);
+    while moves.len() < most {
+        let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
+        if covered + next as usize > until.max(2) {
+            break;
+        }
+        covered += next as usize;
+        moves.push(next);
+    }
+    moves
+}
+
+/// Equal moves behind the first few, to the end of a horizon of so many scans: what is known to come is met wherever it comes.
+fn even(scans: usize) -> Vec<u32> {
+    let first = FIRST.iter().sum::<u32>() as usize;
+    let left = scans.saturating_sub(first);
+    if left == 0 {
+        let count = if scans > FIRST.len() { FIRST.len() } else { scans.saturating_sub(1).max(1) };
+        return FIRST[..count].to_vec();
+    }
+    let held = left.div_ceil(EVEN_PARTS).max(2);
+    FIRST.into_iter().chain(std::iter::repeat_n(held as u32, left.div_ceil(held))).collect()
+}
+
+impl PredictiveSettings {
+    /// With moves that double in length until the last is made about `until` seconds ahead. Errors where that is beyond the horizon.
+    pub fn with_moves_until(&self, until: f64, scan: f64) -> Result<Self> {
+        let ahead = self.scans_ahead(scan)?;
+        check::within("until", until, 0.0, (ahead - 1) as f64 * scan, "s")?;
+        let wanted = (until / scan).round() as usize;
+        let most = MOST_MOVES / self.mvs.len();
+        // Doubled as far as that goes below; what is left is the length of the last that is not held to the end.
+        let (mut moves, mut covered) = (Vec::new(), 0);
+        while covered < wanted && moves.len() + 2 <= most {
+            let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
+            let next = if 2 * next > wanted - covered { wanted - covered } else { next };
+            moves.push(next as u32);
+            covered += next;
+        }
+        moves.push(1);
+        let with = Self { moves, ..self.clone() };
+        with.validate().map(|()| with)
+    }
+
+    /// With moves none of which is held for long, over the whole horizon.
+    pub fn with_even_moves(&self, scan: f64) -> Result<Self> {
+        let with = Self { moves: even(self.scans_ahead(scan)?), ..self.clone() };
+        with.validate().map(|()| with)
+    }
+
+    /// For how many scans a move is held for so long that what is known to come within it cannot be met as it comes; None where nothing is
+    /// known beforehand, or none is.
+    #[must_use]
+    pub fn held_too_long(&self, scan: f64) -> Option<u32> {
+        let ahead = self.scans_ahead(scan).ok().filter(|_| self.knows_ahead())? as u32;
+        let (last, before) = self.moves.split_last()?;
+        // The last one is held to the end.
+        let longest = before.iter().copied().chain([(ahead - before.iter().sum::<u32>()).max(*last)]).max()?;
+        let even = 2 * ahead.saturating_sub(SHORT).div_ceil(EVEN_PARTS as u32);
+        (longest > even.max(SHORT)).then_some(longest)
+    }
+
+    /// When its last move is made, s.
+    #[must_use]
+    pub fn last_move(&self, scan: f64) -> f64 {
+        let before = self.moves.len().saturating_sub(1);
+        f64::from(self.moves[..before].iter().sum::<u32>()) * scan
+    }
+
+    /// What its model does after a move of each MV, and how far it looks and plans over that.
+    pub fn planned_over(&self, scan: f64) -> Result<PlannedOver> {
+        self.validate()?;
+        let ahead = self.scans_ahead(scan)?;
+        let (_, description) = self.all_responses()?;
+        let model = Discrete::of(&self.matrix(self.cvs.iter().map(|_| 100.0))?, scan)?;
+        let responses: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MOST_SCANS_AHEAD)).collect();
+        let shapes = Shapes::of(&responses, self.cvs.len());
+        let settled = if shapes.settles { shapes.horizon } else { 0 };
+        let shown = ((BEYOND * ahead.max(settled) as f64).ceil() as usize).min(MOST_SCANS_AHEAD);
+        let mut cvs = Vec::new();
+        for (k, cv) in self.cvs.iter().enumerate() {
+            let place =
+                Description::position(&description.outputs, &cv.output, &format!("controller.cvs[{k}].output"))?;
+            let by = self.mvs.iter().zip(&responses).map(|(mv, response)| ResponseToMv {
+                tag: mv.tag.clone(),
+                values: response.column(k).iter().take(shown).copied().collect(),
+            });
+            let unit = description.outputs[place].unit.clone();
+            cvs.push(ResponsesOfCv { tag: cv.tag.clone(), unit, by: by.collect() });
+        }
+        Ok(PlannedOver {
+            interval: scan,
+            looks_ahead: ahead as f64 * scan,
+            last_move: self.last_move(scan),
+            settles_after: shapes.settles.then_some(shapes.horizon as f64 * scan),
+            cvs,
+        })
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// None reaches beyond the horizon, none is held for long, and they begin at once.
+        #[test]
+        fn even_moves_fill_a_horizon(scans in 2usize..300) {
+            let moves = even(scans);
+            let made: u32 = moves[..moves.len() - 1].iter().sum();
+            prop_assert!((made as usize) < scans && moves[0] == 1, "{moves:?}");
+            let longest = moves.iter().max().copied().unwrap();
+            prop_assert!(longest as usize <= (scans.saturating_sub(8)).div_ceil(16).max(4));
+            // What is left at the end is no longer than the others.
+            prop_assert!(scans - made as usize <= longest.max(8) as usize, "{moves:?} of {scans}");
+        }
+
+        #[test]
+        fn doubling_moves_cover_what_they_should_and_no_more(until in 2usize..200, mvs in 1usize..8) {
+            let moves = doubling(until, mvs);
+            prop_assert!(moves.iter().sum::<u32>() as usize <= until.max(2) && moves.len() * mvs <= 24.max(2 * mvs));
+            prop_assert!(moves.windows(2).all(|pair| pair[1] == 2 * pair[0] || pair == [1, 1]));
+        }
+    }
+}

@@ -1,0 +1,110 @@
+//! Controllers as function blocks in Structured Text (IEC 61131-3), for a controller on the plant: PID, and the Smith predictor.
+//!
+//! A block does what [`antistasis_core::controller::Pid`] or [`antistasis_core::controller::Smith`] does, operation by operation, so that
+//! both give the same output from the same readings; only what the settings ask for is written. It is called once a scan by a task of that
+//! interval. All blocks of a trial together are a project in the XML of PLCopen, too.
+
+mod pid;
+mod plcopen;
+mod smith;
+mod text;
+
+use antistasis_core::Result;
+use antistasis_core::controller::{ControllerSpec, PidSettings, SmithSettings};
+use antistasis_core::simulation::Trial;
+use antistasis_core::units::Span;
+use serde::Serialize;
+use utoipa::ToSchema;
+
+/// The controllers of a trial as text.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct ControllersAsText {
+    /// A block a controller that has one, in the order of the candidate.
+    pub blocks: Vec<WrittenBlock>,
+    /// How the blocks are wired, and what has no text.
+    pub remarks: Vec<String>,
+    /// All blocks as a project in the XML of PLCopen (Technical Committee 6, version 2.01); empty where there is none.
+    pub plcopen: String,
+}
+
+/// A function block of one controller.
+#[derive(Debug, Clone, PartialEq, Serialize, ToSchema)]
+pub struct WrittenBlock {
+    /// Name of the controller.
+    pub name: String,
+    /// The block, in Structured Text.
+    pub text: String,
+}
+
+/// What stands before the wiring of several blocks.
+const ONE_BY_ONE: &str = "Each block alone does what its controller does in the simulation. How they work together is told here in words, to be programmed and tried on the target: a controller that tracks is in MANUAL meanwhile, with OP_MANUAL at what it tracks in %, and one that takes over from another may differ from the simulation in that scan.";
+
+/// Every PID controller and Smith predictor of a trial as a function block, with how they are wired. Errors where the trial cannot be run.
+pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
+    trial.validate()?;
+    let (plant, candidate, scan) = (&trial.plant, &trial.candidate, trial.scenario.scan);
+    let (tags, spans) = (plant.measured_tags(), plant.measured_spans());
+    let (mut blocks, mut remarks, mut units) = (Vec::new(), Vec::new(), Vec::new());
+    let first = (plant.loop_tag(), plant.pv.tag.as_str(), &candidate.controller);
+    let further = candidate.further.iter().map(|own| (own.name.as_str(), own.measures.as_str(), &own.controller));
+    for (name, measures, controller) in std::iter::once(first).chain(further) {
+        let span = tags.iter().position(|tag| *tag == measures).map(|place| spans[place]);
+        let unit = match (controller, span) {
+            (ControllerSpec::Pid(settings), Some(pv_span)) => pid::unit(&Block { name, settings, pv_span, scan })?,
+            (ControllerSpec::Smith(settings), Some(pv_span)) => {
+                smith::unit(&SmithBlock { name, settings, pv_span, scan })?
+            }
+            _ => {
+                remarks.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
+                continue;
+            }
+        };
+        blocks.push(WrittenBlock { name: name.to_owned(), text: unit.structured_text() });
+        units.push(unit);
+    }
+    remarks.extend(trial.wiring_in_words());
+    if blocks.len() > 1 {
+        remarks.insert(0, ONE_BY_ONE.to_owned());
+    }
+    let plcopen = if units.is_empty() { String::new() } else { plcopen::project(plant.loop_tag(), &units, &remarks)? };
+    Ok(ControllersAsText { blocks, remarks, plcopen })
+}
+
+/// What a block of a PID controller is made for.
+#[derive(Debug, Clone, Copy)]
+pub struct Block<'a> {
+    /// What the loop is called: letters of the name that an identifier cannot have become `_`.
+    pub name: &'a str,
+    /// The settings.
+    pub settings: &'a PidSettings,
+    /// Span of the PV, in whose unit PV and SP come.
+    pub pv_span: &'a Span,
+    /// Interval of the task in s.
+    pub scan: f64,
+}
+
+/// What a block of a Smith predictor is made for.
+#[derive(Debug, Clone, Copy)]
+pub struct SmithBlock<'a> {
+    /// What the loop is called.
+    pub name: &'a str,
+    /// The settings.
+    pub settings: &'a SmithSettings,
+    /// Span of the PV, in whose unit PV and SP come.
+    pub pv_span: &'a Span,
+    /// Interval of the task in s.
+    pub scan: f64,
+}
+
+/// The function block of a PID controller. Errors where the settings or the scan cannot be.
+///
+/// Inputs: `PV` and `SP` in the unit of the span; `MANUAL`, in which `OP` is `OP_MANUAL`; the signal of a feed-forward and of a schedule
+/// by name. Output: `OP` in %. The first call takes `OP_MANUAL` over as it stands, in automatic, too, so that the output does not jump.
+pub fn function_block(block: &Block) -> Result<String> {
+    Ok(pid::unit(block)?.structured_text())
+}
+
+/// The function block of a Smith predictor, with the same inputs and output. Errors where the settings or the scan cannot be.
+pub fn smith_block(block: &SmithBlock) -> Result<String> {
+    Ok(smith::unit(block)?.structured_text())
+}
