@@ -244,7 +244,8 @@ async fn a_predictive_controller_is_begun_with_looks_ahead_and_gives_way_to_othe
 #[tokio::test]
 async fn a_predictive_controller_gets_other_moves_and_limits_of_what_nothing_measures() {
     let site = Site::open().await;
-    let request = json!({ "process": "jacketed_reactor", "tag": "TIC-1" });
+    let process = json!({ "structure": "library", "process": "jacketed_reactor" });
+    let request = json!({ "process": process, "tag": "TIC-1" });
     let plant = site.send(Method::POST, "/plants/usual", &request, StatusCode::OK).await;
     let mut trial = trial(&pi());
     trial["plant"] = plant;

@@ -112,7 +112,7 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
       role="region"
       aria-label="What holds it, and where it goes"
     >
-      <table class="h-fit">
+      <table class="h-fit [&_td+td]:pl-4 [&_th+th]:pl-4">
         <thead>
           <tr class="text-left text-soft">
             <th class="font-normal">What holds it</th>
@@ -145,7 +145,7 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
           </tr>
         </tbody>
       </table>
-      <table class="h-fit">
+      <table class="h-fit [&_td+td]:pl-4 [&_th+th]:pl-4">
         <thead>
           <tr class="text-left text-soft">
             <th class="font-normal">Where it goes</th>

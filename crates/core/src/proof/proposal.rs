@@ -5,7 +5,7 @@ use super::{Changes, Criterion, Disturbance, Figure, ProvingSet};
 use crate::assessment::trial_margins;
 use crate::controller::ControllerSpec;
 use crate::instrument::{ActuatorSpec, Failure};
-use crate::numerics::rounded;
+use crate::numerics::{in_parallel, rounded};
 use crate::process::{Description, Quantity};
 use crate::simulation::{Event, Plant, Scenario, Simulation, Trial, round_down};
 use crate::tuning::{FirstTrial, SimcChoice, begin_as_paired, begin_on_plant};
@@ -57,11 +57,14 @@ pub(super) struct Ground<'a> {
 pub fn propose_set(trial: &Trial) -> Result<ProvingSet> {
     trial.validate()?;
     let ground = Ground::of(trial)?;
-    let mut disturbances = Vec::new();
-    let mut refused = None;
-    for mut one in ground.all() {
-        match ground.limit(&mut one) {
-            Ok(()) => disturbances.push(one),
+    let limited = in_parallel(&ground.all(), |one| {
+        let mut own = one.clone();
+        ground.limit(&mut own).map(|()| own)
+    });
+    let (mut disturbances, mut refused) = (Vec::new(), None);
+    for one in limited {
+        match one {
+            Ok(one) => disturbances.push(one),
             Err(error) => refused = refused.or(Some(error)),
         }
     }

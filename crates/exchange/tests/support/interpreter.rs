@@ -376,6 +376,7 @@ fn evaluate(expression: &Expression, values: &HashMap<String, Value>) -> Value {
             (Value::Logical(a), "OR", Value::Logical(b)) => Value::Logical(a || b),
             (Value::Logical(a), "AND", Value::Logical(b)) => Value::Logical(a && b),
             (Value::Whole(a), "+", Value::Whole(b)) => Value::Whole(a + b),
+            (Value::Whole(a), "-", Value::Whole(b)) => Value::Whole(a - b),
             (Value::Whole(a), "MOD", Value::Whole(b)) => Value::Whole(a % b),
             (Value::Real(a), sign, Value::Real(b)) => match sign {
                 "+" => Value::Real(a + b),
