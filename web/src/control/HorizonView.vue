@@ -41,7 +41,7 @@ const summary = computed(() => {
   const scans = Math.round(own.looks_ahead / own.interval);
   const settles = own.settles_after
     ? `the slowest response has settled after ${duration(own.settles_after)}`
-    : "not every response settles";
+    : "not every response has settled by the furthest that can be looked";
   return `It looks ahead by ${duration(own.looks_ahead)}, ${scans} scans of ${duration(own.interval)}; ${settles}.`;
 });
 

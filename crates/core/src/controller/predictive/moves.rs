@@ -1,7 +1,7 @@
 //! For how long planned moves are held, and how far they reach over what they do: rules, and what both horizons are seen against.
 
 use super::settings::{MOST_MOVES, MOST_SCANS_AHEAD, PredictiveSettings};
-use super::shapes::Shapes;
+use super::shapes::{SETTLED, Shapes};
 use crate::lti::Discrete;
 use crate::process::Description;
 use crate::{Result, check};
@@ -15,6 +15,8 @@ const FIRST: [u32; 4] = [1, 1, 2, 4];
 const EVEN_PARTS: usize = 16;
 /// A move that is held for no more scans is not held for long.
 const SHORT: u32 = 8;
+/// Scans after which a response that ever settles has done so.
+const MUCH_LATER: usize = 5 * MOST_SCANS_AHEAD;
 /// How much further than the horizon a response is shown, until it has settled.
 const BEYOND: f64 = 1.25;
 
@@ -131,9 +133,16 @@ impl PredictiveSettings {
         let ahead = self.scans_ahead(scan)?;
         let (_, description) = self.all_responses()?;
         let model = Discrete::of(&self.matrix(self.cvs.iter().map(|_| 100.0))?, scan)?;
-        let responses: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MOST_SCANS_AHEAD)).collect();
+        // Beyond what can be looked ahead it may still go on: then it has not settled, however flat it looks.
+        let later: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MUCH_LATER)).collect();
+        let responses: Vec<_> = later.iter().map(|all| all.rows(0, MOST_SCANS_AHEAD).into_owned()).collect();
         let shapes = Shapes::of(&responses, self.cvs.len());
-        let settled = if shapes.settles { shapes.horizon } else { 0 };
+        let stays = later.iter().all(|all| {
+            let (now, then) = (all.row(MOST_SCANS_AHEAD - 1), all.row(MUCH_LATER - 1));
+            now.iter().zip(then.iter()).all(|(now, then)| (then - now).abs() <= SETTLED * then.abs())
+        });
+        let settles = shapes.settles && stays;
+        let settled = if settles { shapes.horizon } else { 0 };
         let shown = ((BEYOND * ahead.max(settled) as f64).ceil() as usize).min(MOST_SCANS_AHEAD);
         let mut cvs = Vec::new();
         for (k, cv) in self.cvs.iter().enumerate() {
@@ -150,7 +159,7 @@ impl PredictiveSettings {
             interval: scan,
             looks_ahead: ahead as f64 * scan,
             last_move: self.last_move(scan),
-            settles_after: shapes.settles.then_some(shapes.horizon as f64 * scan),
+            settles_after: settles.then_some(shapes.horizon as f64 * scan),
             cvs,
         })
     }
@@ -160,6 +169,26 @@ impl PredictiveSettings {
 mod tests {
     use super::*;
     use proptest::prelude::*;
+
+    /// A lag of 400 scans is within 2 % of where it stands at the end of what can be looked ahead long before it has settled.
+    #[test]
+    fn what_goes_on_beyond_what_can_be_seen_has_not_settled() {
+        let over = |lag: f64| {
+            let model =
+                serde_json::json!({ "structure": "fopdt", "gain": 2.0, "time_constant": lag, "dead_time": 0.0 });
+            let settings: PredictiveSettings = serde_json::from_value(serde_json::json!({
+                "model": model, "horizon": 100.0, "moves": [1, 1, 2],
+                "cvs": [{ "tag": "A.PV", "output": "output" }], "mvs": [{ "tag": "A.OP", "input": "input", "usual_move": 1.0 }],
+            }))
+            .unwrap();
+            settings.planned_over(1.0).unwrap()
+        };
+        let (quick, slow) = (over(20.0), over(400.0));
+        // 2 % are left of a lag after 3.9 time constants.
+        assert!((quick.settles_after.unwrap() - 79.0).abs() < 3.0, "{:?}", quick.settles_after);
+        assert_eq!((slow.settles_after, slow.looks_ahead, slow.last_move), (None, 100.0, 2.0));
+        assert!((quick.cvs[0].by[0].values[19] - 2.0 * (1.0 - (-1f64).exp())).abs() < 1e-9);
+    }
 
     proptest! {
         /// None reaches beyond the horizon, none is held for long, and they begin at once.

@@ -4,7 +4,7 @@ use super::MOST_SCANS_AHEAD;
 use nalgebra::DMatrix;
 
 /// Share of its largest value within which a response must stay to have settled.
-const SETTLED: f64 = 0.02;
+pub(super) const SETTLED: f64 = 0.02;
 /// Scans that are looked ahead where nothing settles by itself.
 const UNSETTLED: usize = 100;
 
