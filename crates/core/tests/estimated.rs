@@ -11,7 +11,7 @@ use antistasis_core::controller::ControllerSpec;
 use antistasis_core::controller::predictive::{DisturbanceAt, Estimated, RankedLimit};
 use antistasis_core::process::ProcessSpec;
 use antistasis_core::simulation::{Candidate, Event, Plant, Scenario, TRIAL_VERSION, Trial};
-use antistasis_core::tuning::{begin_predictive, predictive_scan, with_equations, with_estimated};
+use antistasis_core::tuning::{begin_predictive, predictive_scan, with_estimated};
 use antistasis_core::units::Span;
 use planned::{Cells, column, plant, predictive, settings, trial};
 use proptest::prelude::*;
@@ -128,8 +128,8 @@ fn the_jacket_of_a_reactor_is_kept_by_a_line_and_by_the_equations() {
     let begun = begin_predictive(&plant, scan, &[]).unwrap();
     let ControllerSpec::Predictive(own) = &begun.controller else { panic!() };
     let name = "jacket_temperature".to_owned();
-    let linear = with_estimated(&plant, scan, own, &name).unwrap();
-    let equations = with_estimated(&plant, scan, &with_equations(&plant, own).unwrap(), &name).unwrap();
+    let linear = with_estimated(&plant, scan, own, false, &name).unwrap();
+    let equations = with_estimated(&plant, scan, own, true, &name).unwrap();
     // A line holds near where it was drawn: what it keeps is kept for a small step only.
     for (structure, settings, share) in [("a line", linear, 0.003), ("the equations", equations, 0.02)] {
         let moved = |settings: &antistasis_core::controller::PredictiveSettings| Trial {
@@ -174,7 +174,7 @@ fn the_jacket_of_a_reactor_is_kept_by_a_line_and_by_the_equations() {
             beyond(&kept)
         );
     }
-    let refused = |output: &str| with_estimated(&plant, scan, own, output).unwrap_err().to_string();
+    let refused = |output: &str| with_estimated(&plant, scan, own, false, output).unwrap_err().to_string();
     assert!(refused("temperature").contains("is measured") && refused("nothing").contains("jacket"));
 }
 

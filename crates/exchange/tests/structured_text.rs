@@ -11,7 +11,7 @@ use antistasis_core::controller::{
 };
 use antistasis_core::process::LinearSpec;
 use antistasis_core::units::Span;
-use antistasis_exchange::structured_text::{Block, SmithBlock, function_block, smith_block, trial_as_text};
+use antistasis_exchange::structured_text::{Block, function_block, smith_block, trial_as_text};
 use interpreter::{FunctionBlock, Value};
 use proptest::prelude::*;
 
@@ -204,7 +204,7 @@ proptest! {
         let pid = PidSettings { action: Action::Reverse, ..pid };
         let settings = SmithSettings { pid, model, filter_time };
         prop_assume!(settings.validate().is_ok());
-        let text = smith_block(&SmithBlock { name: "TIC-204", settings: &settings, pv_span: &span(), scan }).unwrap();
+        let text = smith_block(&Block { name: "TIC-204", settings: &settings, pv_span: &span(), scan }).unwrap();
         let largest = between(&text, &mut Smith::new(&settings, &span(), scan).unwrap(), &settings.pid, &course);
         prop_assert!(largest < 1e-10, "{largest}\n{text}");
     }

@@ -1,6 +1,7 @@
 //! Whether scan, horizon and moves of a predictive controller suit its model.
 
 use crate::controller::PredictiveSettings;
+use crate::controller::predictive::MOST_SCANS_AHEAD;
 use crate::verdict::readable_duration;
 use crate::{Tone, Verdict};
 
@@ -58,13 +59,15 @@ pub(super) fn horizon_verdicts(settings: &PredictiveSettings, scan: f64) -> Vec<
         } else {
             ""
         };
+        let slowest = match settings.settles_after(scan) {
+            Ok(Some(after)) => format!("settles after {}", readable_duration(after)),
+            _ => format!("goes on beyond {}", readable_duration(MOST_SCANS_AHEAD as f64 * scan)),
+        };
         verdicts.push(Verdict::new(
             Tone::Caution,
             format!(
-                "It looks ahead by {}, and the slowest response settles after {}: what comes later does not count. Look further \
-                 ahead{or}.",
-                readable_duration(ahead as f64 * scan),
-                readable_duration(shapes.horizon as f64 * scan)
+                "It looks ahead by {}, and the slowest response {slowest}: what comes later does not count. Look further ahead{or}.",
+                readable_duration(ahead as f64 * scan)
             ),
             "a horizon beyond settling (common practice)",
         ));

@@ -45,13 +45,7 @@ struct OfPlant {
 /// every CV is led back about as fast as its dead time allows, and MVs are as calm as that asks for; an MV that moves no CV most rests
 /// where it stands now (choices of this project).
 pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Candidate> {
-    let started = plant.start()?;
-    if !started.at_rest {
-        return Err(Error::unfit(
-            "the plant does not start at rest",
-            "choose a steady state: the model is linear about one",
-        ));
-    }
+    let started = started_at_rest(plant)?;
     let description = started.process.description().clone();
     let (outputs, inputs) = signals_of(plant, &started, &description);
     let model = model(plant, &started, [&outputs, &inputs], known, &[])?;
@@ -162,22 +156,16 @@ pub fn with_equations(plant: &Plant, settings: &PredictiveSettings) -> Result<Pr
         std::iter::once(started.op).chain(plant.further_driven.iter().map(|one| one.at_start)).collect();
     let mut renamed: Vec<(String, String)> = Vec::new();
     for (k, mv) in with.mvs.iter_mut().enumerate() {
-        let Some(at) = inputs.iter().position(|one| one.tag == mv.tag) else {
-            let known: Vec<&str> = inputs.iter().map(|one| one.tag.as_str()).collect();
-            return Err(Error::invalid(format!("controller.mvs[{k}].tag"), format!("“{}”", mv.tag), known.join(", ")));
-        };
-        let at_0 = started.inputs[inputs[at].place] - inputs[at].per_percent * ops[at];
-        renamed.push((std::mem::replace(&mut mv.input, inputs[at].name.clone()), inputs[at].name.clone()));
-        mv.drives = Some(Drives { at_0, at_100: at_0 + 100.0 * inputs[at].per_percent });
+        let at = of_tag(&inputs, &mv.tag, || format!("controller.mvs[{k}].tag"))?;
+        let own = &inputs[at];
+        let at_0 = started.inputs[own.place] - own.per_percent * ops[at];
+        renamed.push((std::mem::replace(&mut mv.input, own.name.clone()), own.name.clone()));
+        mv.drives = Some(Drives { at_0, at_100: at_0 + 100.0 * own.per_percent });
     }
-    estimated(settings, description)?;
-    at_rest(&mut with, &started)?;
+    note_estimated(&mut with, &started)?;
     for (k, cv) in with.cvs.iter_mut().enumerate().filter(|(_, cv)| cv.is_measured()) {
-        let Some(output) = outputs.iter().find(|one| one.tag == cv.tag) else {
-            let known: Vec<&str> = outputs.iter().map(|one| one.tag.as_str()).collect();
-            return Err(Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", ")));
-        };
-        cv.output.clone_from(&output.name);
+        let at = of_tag(&outputs, &cv.tag, || format!("controller.cvs[{k}].tag"))?;
+        cv.output.clone_from(&outputs[at].name);
         if let Some(DisturbanceAt::Input(name)) = &mut cv.disturbance
             && let Some((_, now)) = renamed.iter().find(|(before, _)| before == name)
         {
@@ -191,11 +179,12 @@ pub fn with_equations(plant: &Plant, settings: &PredictiveSettings) -> Result<Pr
 }
 
 /// The same settings with one CV more, an output of the process that nothing measures: it is estimated, and can be given limits. The model
-/// is told anew, of the same kind. Errors where the process has no such output, or that is a CV already.
+/// is told anew: the equations of the plant, or a linear one. Errors where the process has no such output, or that is a CV already.
 pub fn with_estimated(
     plant: &Plant,
     scan: f64,
     settings: &PredictiveSettings,
+    equations: bool,
     output: &str,
 ) -> Result<PredictiveSettings> {
     let started = plant.start()?;
@@ -203,28 +192,23 @@ pub fn with_estimated(
     let (measured, _) = signals_of(plant, &started, description);
     let place = Description::position(&description.outputs, output, "estimated")?;
     if let Some(signal) = measured.iter().find(|signal| signal.place == place) {
-        return Err(Error::said(
-            "estimated",
-            format!("{output} is measured, as {}: give that its limits.", signal.tag),
-        ));
+        let sentence = format!("{output} is measured, as {}: give that its limits.", signal.tag);
+        return Err(Error::said("estimated", sentence));
     }
     if let Some(cv) = settings.cvs.iter().find(|cv| cv.output == output) {
         return Err(Error::said("estimated", format!("{output} is a CV already, {}.", cv.tag)));
     }
-    let unit = &description.outputs[place].unit;
-    let mut rest = vec![0.0; description.outputs.len()];
-    started.process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+    let (unit, at_start) = (&description.outputs[place].unit, outputs_of(&started)[place]);
     let of_its_unit = plant.measured_spans().into_iter().find(|span| span.unit == *unit).cloned();
-    let about = |rest: f64| {
-        let reach = rounded(rest.abs().max(1e-3), 1);
-        Span::new(if rest < 0.0 { -2.0 * reach } else { 0.0 }, if rest < 0.0 { 0.0 } else { 2.0 * reach }, unit)
+    let about = || {
+        let far = 2.0 * rounded(at_start.abs().max(1e-3), 1);
+        if at_start < 0.0 { Span::new(-far, 0.0, unit) } else { Span::new(0.0, far, unit) }
     };
-    let estimated = Estimated { span: of_its_unit.unwrap_or_else(|| about(rest[place])), at_start: rest[place] };
     let mut with = settings.clone();
     with.cvs.push(ControlledVariable {
         tag: output.to_owned(),
         output: output.to_owned(),
-        estimated: Some(estimated),
+        estimated: Some(Estimated { span: of_its_unit.unwrap_or_else(about), at_start }),
         follows_set_point: false,
         set_point_known_ahead: false,
         low: None,
@@ -234,65 +218,68 @@ pub fn with_estimated(
         disturbance: None,
         believed_after: None,
     });
-    match settings.model.linear_process("")? {
-        Some(_) => with_linear_model(plant, scan, &with),
-        None => with_equations(plant, &with),
-    }
+    if equations { with_equations(plant, &with) } else { with_linear_model(plant, scan, &with) }
 }
 
-/// The outputs of the process that CVs are which nothing measures, each once. Errors where the process has none of that name.
-fn estimated(settings: &PredictiveSettings, description: &Description) -> Result<Vec<usize>> {
-    let mut places = Vec::new();
-    for (k, cv) in settings.cvs.iter().enumerate().filter(|(_, cv)| !cv.is_measured()) {
-        let place = Description::position(&description.outputs, &cv.output, &format!("controller.cvs[{k}].output"))?;
-        if !places.contains(&place) {
-            places.push(place);
-        }
-    }
-    Ok(places)
+/// All outputs of the process where the plant starts.
+fn outputs_of(started: &Started) -> Vec<f64> {
+    let mut outputs = vec![0.0; started.process.description().outputs.len()];
+    started.process.outputs(&started.state, &started.inputs, Held::default(), &mut outputs);
+    outputs
 }
 
-/// Notes what CVs that nothing measures are where the plant rests.
-fn at_rest(settings: &mut PredictiveSettings, started: &Started) -> Result<()> {
-    let description = started.process.description();
-    let mut rest = vec![0.0; description.outputs.len()];
-    started.process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+/// Notes what CVs that nothing measures are where the plant starts; returns the outputs of the process that they are. Errors where it has
+/// none of that name.
+fn note_estimated(settings: &mut PredictiveSettings, started: &Started) -> Result<Vec<usize>> {
+    let (outputs, mut places) = (outputs_of(started), Vec::new());
     for (k, cv) in settings.cvs.iter_mut().enumerate() {
         let Some(estimated) = &mut cv.estimated else { continue };
-        let field = format!("controller.cvs[{k}].output");
-        estimated.at_start = rest[Description::position(&description.outputs, &cv.output, &field)?];
+        let known = &started.process.description().outputs;
+        let place = Description::position(known, &cv.output, &format!("controller.cvs[{k}].output"))?;
+        estimated.at_start = outputs[place];
+        places.push(place);
     }
-    Ok(())
+    Ok(places)
 }
 
 /// The same settings with the linear model that a predictive controller of this plant begins with, about where the plant rests. Errors where
 /// the plant does not rest, or a CV or MV is no signal of it.
 pub fn with_linear_model(plant: &Plant, scan: f64, settings: &PredictiveSettings) -> Result<PredictiveSettings> {
     let known: Vec<String> = settings.dvs.iter().map(|dv| dv.input.clone()).collect();
-    let begun = begin_predictive(plant, scan, &known)?;
-    let Some(begun) = begun.predictive() else { return Err(Error::unfit("no controller plans", "begin with one")) };
-    let started = plant.start()?;
-    let description = started.process.description();
-    let (outputs, inputs) = signals_of(plant, &started, description);
-    let beside = estimated(settings, description)?;
-    let model = model(plant, &started, [&outputs, &inputs], &known, &beside)?;
-    let mut with = PredictiveSettings { model, inputs: Default::default(), beyond_horizon: true, ..settings.clone() };
-    at_rest(&mut with, &started)?;
+    let started = started_at_rest(plant)?;
+    let (outputs, inputs) = signals_of(plant, &started, started.process.description());
+    let mut with = PredictiveSettings { inputs: Default::default(), beyond_horizon: true, ..settings.clone() };
+    let beside = note_estimated(&mut with, &started)?;
+    with.model = model(plant, &started, [&outputs, &inputs], &known, &beside)?;
     for (k, cv) in with.cvs.iter_mut().enumerate().filter(|(_, cv)| cv.is_measured()) {
-        let known: Vec<&str> = begun.cvs.iter().map(|one| one.tag.as_str()).collect();
-        let own = begun.cvs.iter().find(|one| one.tag == cv.tag).ok_or_else(|| {
-            Error::invalid(format!("controller.cvs[{k}].tag"), format!("“{}”", cv.tag), known.join(", "))
-        })?;
-        cv.output.clone_from(&own.output);
+        let at = of_tag(&outputs, &cv.tag, || format!("controller.cvs[{k}].tag"))?;
+        cv.output.clone_from(&outputs[at].name);
     }
     for (k, mv) in with.mvs.iter_mut().enumerate() {
-        let known: Vec<&str> = begun.mvs.iter().map(|one| one.tag.as_str()).collect();
-        let own = begun.mvs.iter().find(|one| one.tag == mv.tag).ok_or_else(|| {
-            Error::invalid(format!("controller.mvs[{k}].tag"), format!("“{}”", mv.tag), known.join(", "))
-        })?;
-        (mv.input, mv.drives) = (own.input.clone(), None);
+        let at = of_tag(&inputs, &mv.tag, || format!("controller.mvs[{k}].tag"))?;
+        mv.input.clone_from(&inputs[at].name);
+        mv.drives = None;
     }
+    with.scans_ahead(scan)?;
     with.validate().map(|()| with)
+}
+
+/// Which of the signals has this tag. Errors where none has, naming the field.
+fn of_tag(all: &[OfPlant], tag: &str, field: impl Fn() -> String) -> Result<usize> {
+    let known = || all.iter().map(|one| one.tag.as_str()).collect::<Vec<_>>().join(", ");
+    all.iter().position(|one| one.tag == tag).ok_or_else(|| Error::invalid(field(), format!("“{tag}”"), known()))
+}
+
+/// A plant where it starts. Errors where that is no state of rest.
+fn started_at_rest(plant: &Plant) -> Result<Started> {
+    let started = plant.start()?;
+    if !started.at_rest {
+        return Err(Error::unfit(
+            "the plant does not start at rest",
+            "choose a steady state: the model is linear about one",
+        ));
+    }
+    Ok(started)
 }
 
 /// The scan that a predictive controller of a plant is proposed with: `scan`, where that is not so short that the plant takes too many of
@@ -359,8 +346,7 @@ fn model(
         low: None,
         high: None,
     };
-    let mut rest = vec![0.0; description.outputs.len()];
-    process.outputs(&started.state, &started.inputs, Held::default(), &mut rest);
+    let rest = outputs_of(started);
     let places: Vec<usize> = outputs.iter().map(|one| one.place).chain(beside.iter().copied()).collect();
     let output = |place: &usize| {
         let known = &description.outputs[*place];

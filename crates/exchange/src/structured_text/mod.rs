@@ -51,9 +51,7 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
         let span = tags.iter().position(|tag| *tag == measures).map(|place| spans[place]);
         let unit = match (controller, span) {
             (ControllerSpec::Pid(settings), Some(pv_span)) => pid::unit(&Block { name, settings, pv_span, scan })?,
-            (ControllerSpec::Smith(settings), Some(pv_span)) => {
-                smith::unit(&SmithBlock { name, settings, pv_span, scan })?
-            }
+            (ControllerSpec::Smith(settings), Some(pv_span)) => smith::unit(&Block { name, settings, pv_span, scan })?,
             _ => {
                 remarks.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
                 continue;
@@ -70,26 +68,13 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
     Ok(ControllersAsText { blocks, remarks, plcopen })
 }
 
-/// What a block of a PID controller is made for.
+/// What a block is made for.
 #[derive(Debug, Clone, Copy)]
-pub struct Block<'a> {
+pub struct Block<'a, Settings> {
     /// What the loop is called: letters of the name that an identifier cannot have become `_`.
     pub name: &'a str,
     /// The settings.
-    pub settings: &'a PidSettings,
-    /// Span of the PV, in whose unit PV and SP come.
-    pub pv_span: &'a Span,
-    /// Interval of the task in s.
-    pub scan: f64,
-}
-
-/// What a block of a Smith predictor is made for.
-#[derive(Debug, Clone, Copy)]
-pub struct SmithBlock<'a> {
-    /// What the loop is called.
-    pub name: &'a str,
-    /// The settings.
-    pub settings: &'a SmithSettings,
+    pub settings: &'a Settings,
     /// Span of the PV, in whose unit PV and SP come.
     pub pv_span: &'a Span,
     /// Interval of the task in s.
@@ -100,11 +85,11 @@ pub struct SmithBlock<'a> {
 ///
 /// Inputs: `PV` and `SP` in the unit of the span; `MANUAL`, in which `OP` is `OP_MANUAL`; the signal of a feed-forward and of a schedule
 /// by name. Output: `OP` in %. The first call takes `OP_MANUAL` over as it stands, in automatic, too, so that the output does not jump.
-pub fn function_block(block: &Block) -> Result<String> {
+pub fn function_block(block: &Block<PidSettings>) -> Result<String> {
     Ok(pid::unit(block)?.structured_text())
 }
 
 /// The function block of a Smith predictor, with the same inputs and output. Errors where the settings or the scan cannot be.
-pub fn smith_block(block: &SmithBlock) -> Result<String> {
+pub fn smith_block(block: &Block<SmithSettings>) -> Result<String> {
     Ok(smith::unit(block)?.structured_text())
 }

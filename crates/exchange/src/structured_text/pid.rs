@@ -8,7 +8,7 @@ use antistasis_core::units::Span;
 use antistasis_core::verdict::readable;
 
 /// The block. Errors where the settings or the scan cannot be.
-pub(super) fn unit(block: &Block) -> Result<Unit> {
+pub(super) fn unit(block: &Block<PidSettings>) -> Result<Unit> {
     let Block { name, settings: pid, pv_span, scan } = *block;
     // What the core would refuse is refused here alike.
     Pid::new(pid, scan)?;

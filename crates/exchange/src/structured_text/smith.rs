@@ -1,15 +1,15 @@
 //! The block of a Smith predictor: a PID controller on what the PV will be without the dead time.
 
-use super::SmithBlock;
+use super::Block;
 use super::pid;
 use super::text::{Kind, Text, Unit, Variable, real};
 use antistasis_core::Result;
-use antistasis_core::controller::PredictorInScans;
+use antistasis_core::controller::{PredictorInScans, SmithSettings};
 use antistasis_core::verdict::readable;
 
 /// The block. Errors where the settings or the scan cannot be.
-pub(super) fn unit(block: &SmithBlock) -> Result<Unit> {
-    let SmithBlock { name, settings, pv_span, scan } = *block;
+pub(super) fn unit(block: &Block<SmithSettings>) -> Result<Unit> {
+    let Block { name, settings, pv_span, scan } = *block;
     pv_span.validate("pv.span")?;
     let model = settings.in_scans(pv_span, scan)?;
     let heading = format!(

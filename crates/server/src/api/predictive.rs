@@ -69,13 +69,10 @@ async fn model_of_controller(Body(request): Body<ModelRequest>) -> Result<Json<P
     let with = move || {
         let settings = settings_of(&trial, "trial.")?;
         let (plant, scan) = (&trial.plant, trial.scenario.scan);
-        let with = match equations {
-            true => with_equations(plant, settings)?,
-            false => with_linear_model(plant, scan, settings)?,
-        };
-        match &estimated {
-            Some(output) => with_estimated(plant, scan, &with, output),
-            None => Ok(with),
+        match (&estimated, equations) {
+            (Some(output), equations) => with_estimated(plant, scan, settings, equations, output),
+            (None, true) => with_equations(plant, settings),
+            (None, false) => with_linear_model(plant, scan, settings),
         }
     };
     Ok(Json(compute(with).await??))

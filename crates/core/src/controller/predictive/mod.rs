@@ -194,9 +194,13 @@ impl PredictiveSettings {
 
     /// What the responses of its model look like at this scan; gains in the units of the CVs per %.
     pub fn shapes(&self, scan: f64) -> Result<Shapes> {
+        Ok(Shapes::of(&self.step_responses(scan, MOST_SCANS_AHEAD)?, self.cvs.len()))
+    }
+
+    /// What its model does after a step of each MV by 1 %, in the units of the CVs: scans × CVs.
+    fn step_responses(&self, scan: f64, scans: usize) -> Result<Vec<DMatrix<f64>>> {
         let model = Discrete::of(&self.matrix(self.cvs.iter().map(|_| 100.0))?, scan)?;
-        let responses: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MOST_SCANS_AHEAD)).collect();
-        Ok(Shapes::of(&responses, self.cvs.len()))
+        Ok((0..self.mvs.len()).map(|j| model.step_response(j, scans)).collect())
     }
 }
 

@@ -2,7 +2,6 @@
 
 use super::settings::{MOST_MOVES, MOST_SCANS_AHEAD, PredictiveSettings};
 use super::shapes::{SETTLED, Shapes};
-use crate::lti::Discrete;
 use crate::process::Description;
 use crate::{Result, check};
 use serde::{Deserialize, Serialize};
@@ -55,17 +54,22 @@ pub struct ResponseToMv {
     pub values: Vec<f64>,
 }
 
+/// For how many scans the next of moves that double in length is held.
+fn next_doubled(made: usize) -> usize {
+    if made < 2 { 1 } else { 1 << (made - 1).min(16) }
+}
+
 /// Blocks of moves that double in length until about `until` scans are covered; fewer where there are many MVs.
 pub(crate) fn doubling(until: usize, mvs: usize) -> Vec<u32> {
     let most = (PROPOSED_MOVES / mvs).max(2);
     let (mut moves, mut covered) = (vec![1u32], 1);
     while moves.len() < most {
-        let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
-        if covered + next as usize > until.max(2) {
+        let next = next_doubled(moves.len());
+        if covered + next > until.max(2) {
             break;
         }
-        covered += next as usize;
-        moves.push(next);
+        covered += next;
+        moves.push(next as u32);
     }
     moves
 }
@@ -92,7 +96,7 @@ impl PredictiveSettings {
         // Doubled as far as that goes below; what is left is the length of the last that is not held to the end.
         let (mut moves, mut covered) = (Vec::new(), 0);
         while covered < wanted && moves.len() + 2 <= most {
-            let next = if moves.len() < 2 { 1 } else { 1 << (moves.len() - 1).min(16) };
+            let next = next_doubled(moves.len());
             let next = if 2 * next > wanted - covered { wanted - covered } else { next };
             moves.push(next as u32);
             covered += next;
@@ -127,41 +131,39 @@ impl PredictiveSettings {
         f64::from(self.moves[..before].iter().sum::<u32>()) * scan
     }
 
-    /// What its model does after a move of each MV, and how far it looks and plans over that.
-    pub fn planned_over(&self, scan: f64) -> Result<PlannedOver> {
-        self.validate()?;
-        let ahead = self.scans_ahead(scan)?;
-        let (_, description) = self.all_responses()?;
-        let model = Discrete::of(&self.matrix(self.cvs.iter().map(|_| 100.0))?, scan)?;
-        // Beyond what can be looked ahead it may still go on: then it has not settled, however flat it looks.
-        let later: Vec<_> = (0..self.mvs.len()).map(|j| model.step_response(j, MUCH_LATER)).collect();
-        let responses: Vec<_> = later.iter().map(|all| all.rows(0, MOST_SCANS_AHEAD).into_owned()).collect();
-        let shapes = Shapes::of(&responses, self.cvs.len());
-        let stays = later.iter().all(|all| {
+    /// When the slowest response of its model has settled, s; None where one goes on beyond what can be looked ahead, however flat it looks
+    /// there.
+    pub fn settles_after(&self, scan: f64) -> Result<Option<f64>> {
+        let responses = self.step_responses(scan, MUCH_LATER)?;
+        let seen: Vec<_> = responses.iter().map(|all| all.rows(0, MOST_SCANS_AHEAD).into_owned()).collect();
+        let shapes = Shapes::of(&seen, self.cvs.len());
+        let stays = responses.iter().all(|all| {
             let (now, then) = (all.row(MOST_SCANS_AHEAD - 1), all.row(MUCH_LATER - 1));
             now.iter().zip(then.iter()).all(|(now, then)| (then - now).abs() <= SETTLED * then.abs())
         });
-        let settles = shapes.settles && stays;
-        let settled = if settles { shapes.horizon } else { 0 };
-        let shown = ((BEYOND * ahead.max(settled) as f64).ceil() as usize).min(MOST_SCANS_AHEAD);
+        Ok((shapes.settles && stays).then_some(shapes.horizon as f64 * scan))
+    }
+
+    /// What its model does after a move of each MV, and how far it looks and plans over that.
+    pub fn planned_over(&self, scan: f64) -> Result<PlannedOver> {
+        self.validate()?;
+        let looks_ahead = self.scans_ahead(scan)? as f64 * scan;
+        let settles_after = self.settles_after(scan)?;
+        let shown = (BEYOND * looks_ahead.max(settles_after.unwrap_or(0.0)) / scan).ceil() as usize;
+        let responses = self.step_responses(scan, shown.min(MOST_SCANS_AHEAD))?;
+        let (_, description) = self.all_responses()?;
         let mut cvs = Vec::new();
         for (k, cv) in self.cvs.iter().enumerate() {
             let place =
                 Description::position(&description.outputs, &cv.output, &format!("controller.cvs[{k}].output"))?;
             let by = self.mvs.iter().zip(&responses).map(|(mv, response)| ResponseToMv {
                 tag: mv.tag.clone(),
-                values: response.column(k).iter().take(shown).copied().collect(),
+                values: response.column(k).iter().copied().collect(),
             });
             let unit = description.outputs[place].unit.clone();
             cvs.push(ResponsesOfCv { tag: cv.tag.clone(), unit, by: by.collect() });
         }
-        Ok(PlannedOver {
-            interval: scan,
-            looks_ahead: ahead as f64 * scan,
-            last_move: self.last_move(scan),
-            settles_after: settles.then_some(shapes.horizon as f64 * scan),
-            cvs,
-        })
+        Ok(PlannedOver { interval: scan, looks_ahead, last_move: self.last_move(scan), settles_after, cvs })
     }
 }
 
