@@ -1,11 +1,14 @@
-//! Controllers as function blocks in Structured Text (IEC 61131-3), for a controller on the plant: PID, and the Smith predictor.
+//! Controllers as function blocks in Structured Text (IEC 61131-3), for a controller on the plant: PID, the Smith predictor, and the law of a
+//! small predictive controller.
 //!
-//! A block does what [`antistasis_core::controller::Pid`] or [`antistasis_core::controller::Smith`] does, operation by operation, so that
+//! A block does what [`antistasis_core::controller::Pid`], [`antistasis_core::controller::Smith`] or
+//! [`antistasis_core::controller::predictive::WrittenLaw`] does, operation by operation, so that
 //! both give the same output from the same readings; only what the settings ask for is written. It is called once a scan by a task of that
 //! interval. All blocks of a trial together are a project in the XML of PLCopen, too.
 
 mod pid;
 mod plcopen;
+mod predictive;
 mod smith;
 mod text;
 
@@ -39,7 +42,8 @@ pub struct WrittenBlock {
 /// What stands before the wiring of several blocks.
 const ONE_BY_ONE: &str = "Each block alone does what its controller does in the simulation. How they work together is told here in words, to be programmed and tried on the target: a controller that tracks is in MANUAL meanwhile, with OP_MANUAL at what it tracks in %, and one that takes over from another may differ from the simulation in that scan.";
 
-/// Every PID controller and Smith predictor of a trial as a function block, with how they are wired. Errors where the trial cannot be run.
+/// Every PID controller and Smith predictor of a trial as a function block, and a predictive controller whose law can be written out, with
+/// how they are wired. Errors where the trial cannot be run.
 pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
     trial.validate()?;
     let (plant, candidate, scan) = (&trial.plant, &trial.candidate, trial.scenario.scan);
@@ -47,11 +51,34 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
     let (mut blocks, mut remarks, mut units) = (Vec::new(), Vec::new(), Vec::new());
     let first = (plant.loop_tag(), plant.pv.tag.as_str(), &candidate.controller);
     let further = candidate.further.iter().map(|own| (own.name.as_str(), own.measures.as_str(), &own.controller));
+    let law = trial.candidate.predictive().map(|_| trial.written_out().map(|law| law.in_numbers()));
+    let (mut in_law, mut is_law_written) = (Vec::new(), false);
     for (name, measures, controller) in std::iter::once(first).chain(further) {
+        if *controller == ControllerSpec::Seat {
+            in_law.push(name);
+            continue;
+        }
         let span = tags.iter().position(|tag| *tag == measures).map(|place| spans[place]);
         let unit = match (controller, span) {
             (ControllerSpec::Pid(settings), Some(pv_span)) => pid::unit(&Block { name, settings, pv_span, scan })?,
             (ControllerSpec::Smith(settings), Some(pv_span)) => smith::unit(&Block { name, settings, pv_span, scan })?,
+            (ControllerSpec::Predictive(_), _) => {
+                let written = match &law {
+                    Some(Ok(law)) => predictive::unit(name, law, scan),
+                    Some(Err(error)) => Err(error.clone()),
+                    None => continue,
+                };
+                match written {
+                    Ok(unit) => {
+                        is_law_written = true;
+                        unit
+                    }
+                    Err(error) => {
+                        remarks.push(format!("{name} has no text: {error}"));
+                        continue;
+                    }
+                }
+            }
             _ => {
                 remarks.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
                 continue;
@@ -59,6 +86,11 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
         };
         blocks.push(WrittenBlock { name: name.to_owned(), text: unit.structured_text() });
         units.push(unit);
+    }
+    if let Some(Ok(law)) = &law
+        && is_law_written
+    {
+        remarks.extend(predictive::remarks(law, &in_law));
     }
     remarks.extend(trial.wiring_in_words());
     if blocks.len() > 1 {

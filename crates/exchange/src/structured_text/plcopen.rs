@@ -89,11 +89,11 @@ fn variable(xml: &mut Xml, variable: &Variable) -> Written<()> {
     element.write_inner_content(|xml| {
         xml.create_element("type").write_inner_content(|xml| {
             let plain = |kind: Kind| match kind {
-                Kind::Whole => "INT",
+                Kind::Whole | Kind::Wholes(_) => "INT",
                 Kind::Logical => "BOOL",
                 Kind::Real | Kind::Array(_) => "LREAL",
             };
-            let Kind::Array(last) = variable.kind else {
+            let (Kind::Array(last) | Kind::Wholes(last)) = variable.kind else {
                 xml.create_element(plain(variable.kind)).write_empty()?;
                 return Ok(());
             };
@@ -110,8 +110,16 @@ fn variable(xml: &mut Xml, variable: &Variable) -> Written<()> {
             Ok(())
         })?;
         if let Some(initial) = &variable.initial {
+            xml.create_element("initialValue").write_inner_content(|xml| simple_value(xml, initial))?;
+        }
+        if !variable.values.is_empty() {
             xml.create_element("initialValue").write_inner_content(|xml| {
-                xml.create_element("simpleValue").with_attribute(("value", initial.as_str())).write_empty()?;
+                xml.create_element("arrayValue").write_inner_content(|xml| {
+                    variable.values.iter().try_for_each(|value| {
+                        xml.create_element("value").write_inner_content(|xml| simple_value(xml, value))?;
+                        Ok(())
+                    })
+                })?;
                 Ok(())
             })?;
         }
@@ -120,6 +128,11 @@ fn variable(xml: &mut Xml, variable: &Variable) -> Written<()> {
             None => Ok(()),
         }
     })?;
+    Ok(())
+}
+
+fn simple_value(xml: &mut Xml, value: &str) -> Written<()> {
+    xml.create_element("simpleValue").with_attribute(("value", value)).write_empty()?;
     Ok(())
 }
 

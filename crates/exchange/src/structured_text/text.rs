@@ -9,6 +9,8 @@ pub(super) struct Variable {
     pub kind: Kind,
     /// Its initial value, as it is written.
     pub initial: Option<String>,
+    /// The initial values of an array, each as it is written.
+    pub values: Vec<String>,
     /// What it is.
     pub comment: Option<String>,
 }
@@ -21,15 +23,21 @@ pub(super) enum Kind {
     Logical,
     /// Real numbers from 0 to this place.
     Array(usize),
+    /// Whole numbers from 0 to this place.
+    Wholes(usize),
 }
 
 impl Variable {
     pub fn new(name: &str, kind: Kind) -> Self {
-        Self { name: name.to_owned(), kind, initial: None, comment: None }
+        Self { name: name.to_owned(), kind, initial: None, values: Vec::new(), comment: None }
     }
 
     pub fn begins(self, initial: impl Into<String>) -> Self {
         Self { initial: Some(initial.into()), ..self }
+    }
+
+    pub fn lists(self, values: Vec<String>) -> Self {
+        Self { values, ..self }
     }
 
     pub fn is(self, comment: &str) -> Self {
@@ -52,11 +60,22 @@ impl Variable {
             Kind::Whole => "INT".to_owned(),
             Kind::Logical => "BOOL".to_owned(),
             Kind::Array(last) => format!("ARRAY[0..{last}] OF LREAL"),
+            Kind::Wholes(last) => format!("ARRAY[0..{last}] OF INT"),
         };
-        let initial = self.initial.as_ref().map(|value| format!(" := {value}")).unwrap_or_default();
+        let initial = match &self.initial {
+            Some(value) => format!(" := {value}"),
+            None if self.values.is_empty() => String::new(),
+            None => format!(" := [{}]", in_lines(&self.values)),
+        };
         let comment = self.comment.as_ref().map(|text| format!(" (* {text} *)")).unwrap_or_default();
         format!("{} : {kind}{initial};{comment}", self.name)
     }
+}
+
+/// A list as it is written, in lines that can be read.
+fn in_lines(values: &[String]) -> String {
+    let lines: Vec<String> = values.chunks(8).map(|line| line.join(", ")).collect();
+    lines.join(",\n    ")
 }
 
 /// A function block, before it is written in one form or another.

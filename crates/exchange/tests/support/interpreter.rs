@@ -9,6 +9,7 @@ pub enum Value {
     Whole(i64),
     Logical(bool),
     Array(Vec<f64>),
+    Wholes(Vec<i64>),
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -167,6 +168,31 @@ impl Reader {
         }
     }
 
+    /// The values of an array, all of them.
+    fn list(&mut self, array: &mut Value) {
+        self.must("[");
+        let mut given = Vec::new();
+        loop {
+            given.push(evaluate(&self.expression(0), &HashMap::new()));
+            if !self.take(",") {
+                break;
+            }
+        }
+        self.must("]");
+        match array {
+            Value::Array(list) => {
+                assert_eq!(list.len(), given.len());
+                *list = given.iter().map(real).collect();
+            }
+            Value::Wholes(list) => {
+                assert_eq!(list.len(), given.len());
+                // A whole number of 16 bits is the smallest that all controllers have.
+                *list = given.iter().map(|value| i64::from(i16::try_from(whole(value)).unwrap())).collect();
+            }
+            other => panic!("no array: {other:?}"),
+        }
+    }
+
     fn statements(&mut self, ends: &[&str]) -> Vec<Statement> {
         let mut all = Vec::new();
         while !ends.iter().any(|end| self.is(end)) {
@@ -243,9 +269,14 @@ impl FunctionBlock {
                     let Token::Number(high, _) = reader.next() else { panic!("no bound") };
                     reader.must("]");
                     reader.must("OF");
-                    reader.must("LREAL");
                     assert_eq!(low, 0.0);
-                    Value::Array(vec![0.0; high as usize + 1])
+                    let count = high as usize + 1;
+                    if reader.take("INT") {
+                        Value::Wholes(vec![0; count])
+                    } else {
+                        reader.must("LREAL");
+                        Value::Array(vec![0.0; count])
+                    }
                 } else {
                     match reader.word().as_str() {
                         "LREAL" => Value::Real(0.0),
@@ -254,7 +285,10 @@ impl FunctionBlock {
                         other => panic!("no type {other}"),
                     }
                 };
-                if reader.take(":=") {
+                if reader.is(":=") && matches!(value, Value::Array(_) | Value::Wholes(_)) {
+                    reader.must(":=");
+                    reader.list(&mut value);
+                } else if reader.take(":=") {
                     value = match reader.expression(0) {
                         Expression::Variable(word) => Value::Logical(word == "TRUE"),
                         given => {
@@ -283,14 +317,24 @@ impl FunctionBlock {
 
     /// Calls it with these inputs; its output `OP`.
     pub fn call(&mut self, inputs: &[(&str, Value)]) -> f64 {
+        self.step(inputs);
+        self.output("OP")
+    }
+
+    /// Calls it with these inputs.
+    pub fn step(&mut self, inputs: &[(&str, Value)]) {
         for (name, value) in inputs {
             assert!(self.inputs.iter().any(|known| known == name), "no input {name}");
             self.values.insert((*name).to_owned(), value.clone());
         }
         run(&self.body, &mut self.values, &self.constants);
-        match self.values["OP"] {
+    }
+
+    /// An output as it stands.
+    pub fn output(&self, name: &str) -> f64 {
+        match self.values[name] {
             Value::Real(value) => value,
-            ref other => panic!("OP is {other:?}"),
+            ref other => panic!("{name} is {other:?}"),
         }
     }
 }
@@ -356,12 +400,15 @@ fn evaluate(expression: &Expression, values: &HashMap<String, Value>) -> Value {
         Expression::Variable(name) => values.get(name).unwrap_or_else(|| panic!("{name} is not declared")).clone(),
         Expression::Element(name, index) => match &values[name] {
             Value::Array(list) => Value::Real(list[whole(&of(index)) as usize]),
+            Value::Wholes(list) => Value::Whole(list[whole(&of(index)) as usize]),
             other => panic!("no array: {other:?}"),
         },
         Expression::Call(name, arguments) => {
             let arguments: Vec<f64> = arguments.iter().map(|argument| real(&of(argument))).collect();
             Value::Real(match (name.as_str(), &arguments[..]) {
                 ("ABS", [value]) => value.abs(),
+                ("MIN", [a, b]) => a.min(*b),
+                ("MAX", [a, b]) => a.max(*b),
                 // IEC 61131-3: LIMIT(MN, IN, MX) is MIN(MAX(IN, MN), MX).
                 ("LIMIT", [low, value, high]) => value.max(*low).min(*high),
                 other => panic!("no function {other:?}"),
@@ -378,6 +425,8 @@ fn evaluate(expression: &Expression, values: &HashMap<String, Value>) -> Value {
             (Value::Whole(a), "+", Value::Whole(b)) => Value::Whole(a + b),
             (Value::Whole(a), "-", Value::Whole(b)) => Value::Whole(a - b),
             (Value::Whole(a), "MOD", Value::Whole(b)) => Value::Whole(a % b),
+            // What addresses a table has to fit into 16 bits, on the way, too.
+            (Value::Whole(a), "*", Value::Whole(b)) => Value::Whole(i64::from(i16::try_from(a * b).unwrap())),
             (Value::Real(a), sign, Value::Real(b)) => match sign {
                 "+" => Value::Real(a + b),
                 "-" => Value::Real(a - b),
