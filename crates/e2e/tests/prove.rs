@@ -185,3 +185,26 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
     page.until("the author before", &on_page("handed over by night shift")).await?;
     page.close().await
 }
+
+/// A record is prepared otherwise: what stands on it says so, and is made anew in one go, from the model to the proof.
+#[tokio::test(flavor = "multi_thread")]
+async fn what_is_stale_is_made_anew_in_one_go() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-204/measure?view=prepare")).await?;
+    page.drawn().await?;
+    page.select("Add a step", "outliers").await?;
+    page.click("Apply").await?;
+    page.shows("replaced.").await?;
+    page.go(&application.address("/loops/TIC-204/hand-over")).await?;
+    page.shows("is prepared otherwise than when model C was fitted").await?;
+    page.shows("model C is fitted again as it was, the candidate is run again, and proof 1 is made with it").await?;
+    page.click("Make it anew").await?;
+    page.shows("made anew, on model E").await?;
+    page.shows("Proof 2, “before the summer, anew”").await?;
+    page.until("nothing stale that could be made anew", "return !document.body.textContent.includes('Make it anew')")
+        .await?;
+    // To choose the model that now stands behind it is a step of its own.
+    page.shows("which is chosen, is stale itself").await?;
+    page.close().await
+}

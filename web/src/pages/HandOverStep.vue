@@ -9,6 +9,7 @@ import TrailTable from "../components/TrailTable.vue";
 import VerdictNote from "../components/VerdictNote.vue";
 import ViewTabs from "../components/ViewTabs.vue";
 import { useNotation } from "../control/useNotation";
+import { choiceToMake, staleBehind, useAnew } from "../handover/anew";
 import { evidenceOf, firstTrial } from "../handover/handover";
 import TargetFields from "../handover/TargetFields.vue";
 import DossierMargin from "../handover/DossierMargin.vue";
@@ -86,6 +87,19 @@ watch(
   },
   { immediate: true },
 );
+// --- what is stale, made anew ---
+
+const anew = useAnew(loop);
+const stale = computed(() =>
+  row.value ? staleBehind(state, row.value, evidence.value?.proof ?? null) : null,
+);
+const choice = computed(() => (row.value ? choiceToMake(state, row.value) : null));
+async function makeAnew() {
+  if (!row.value || !stale.value || anew.stage.value) return;
+  const kept = await anew.make(row.value, stale.value, evidence.value?.column ?? 0);
+  if (kept) selected.value = kept.id;
+}
+
 const sheets = computed(() => handed.value?.typed.sheets ?? []);
 const warnings = computed(() => handed.value?.warnings ?? []);
 
@@ -264,6 +278,29 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
                 :verdict="warning"
                 class="mb-1 text-[13px]"
               />
+              <div v-if="stale" class="mb-2 text-[13px]">
+                <button type="button" class="button" :disabled="anew.stage.value !== ''" @click="makeAnew">
+                  Make it anew
+                </button>
+                <span class="ml-2 text-soft" role="status">{{
+                  anew.stage.value ? `${anew.stage.value} …` : `In one go ${stale.words}.`
+                }}</span>
+              </div>
+              <p
+                v-if="anew.failure.value"
+                class="mb-2 border-l-[3px] border-limit bg-limit/8 py-1 pl-3 text-[13px]"
+                role="alert"
+              >
+                {{ anew.failure.value }}
+              </p>
+              <p v-if="choice" class="mb-2 text-[13px] text-soft">
+                Model {{ letter(choice.chosen.number) }}, which is chosen, is stale itself:
+                <RouterLink
+                  class="underline decoration-rule underline-offset-2 hover:text-ink"
+                  :to="{ name: 'model', query: { model: choice.own.id } }"
+                  >choose model {{ letter(choice.own.number) }}</RouterLink
+                >, if it is to stand.
+              </p>
               <p v-if="margins?.stable" class="mb-2 text-[13px]">
                 Gain margin {{ number(margins.gain_margin) }}, phase margin
                 {{ number(margins.phase_margin) }}°, delay margin {{ number(margins.delay_margin) }} s,

@@ -19,7 +19,7 @@ import { tell } from "../lib/notes";
 import { useRetry } from "../lib/retry";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
-import type { Curve, Panel } from "../lib/strip";
+import { between, type Curve, type Panel } from "../lib/strip";
 import { isProcess, shortName, type Structure } from "../lib/structures";
 import AnalysisView from "../model/AnalysisView.vue";
 import BalanceView from "../model/BalanceView.vue";
@@ -239,7 +239,7 @@ const panels = computed<Panel[]>(() => {
     return [
       { key: "fit", title: `${name} and model`, unit: of.unit, curves, weight: 3 },
       { key: "left", title: "measured − model", unit: of.unit, curves: left, weight: 1, include: [0] },
-      { key: "op", title: op.tag, unit: "%", curves: [input], weight: 1.3, limits: { low: 0, high: 100 } },
+      { key: "op", title: op.tag, unit: "%", curves: [input], weight: 1.3, limits: between(0, 100) },
       ...further,
     ];
   }

@@ -18,6 +18,7 @@ import { useKept } from "../lib/kept";
 import { useLoop } from "../lib/loop";
 import { tell } from "../lib/notes";
 import { plain } from "../lib/plain";
+import { chosenInstead } from "../model/chosen";
 import { useSelected } from "../lib/query";
 import CellStrip from "../prove/CellStrip.vue";
 import {
@@ -256,11 +257,11 @@ const labels = computed(() =>
 
 /** What has changed upstream since a proof was made. */
 function staleOf(one: ProofRow): string {
-  const chosen = state.models.find((model) => model.chosen);
   const own = state.models.find((model) => model.id === one.model_id);
+  const chosen = chosenInstead(state.models, own?.id);
   if (one.of_older_engine) return "computed by an older engine";
   if (own?.stale) return `model ${letter(own.number)} is stale`;
-  if (own && chosen && own.id !== chosen.id) return `model ${letter(chosen.number)} is chosen now`;
+  if (chosen) return `model ${letter(chosen.number)} is chosen now`;
   const changed = one.proof.candidates.filter((contender) => !trialOf(state.trials, contender));
   return changed.length ? `no trial ${changed.map((contender) => contender.name).join(", ")} any more` : "";
 }
