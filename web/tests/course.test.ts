@@ -7,6 +7,7 @@ vi.mock("../src/api/client", () => ({ api: {}, answered: () => Promise.reject(ne
 
 const course = await import("../src/control/course");
 const { against, allMetricsFor, isComparable, metricsFor } = await import("../src/lib/comparison");
+const { between } = await import("../src/lib/strip");
 const { recordPanels, withOverlay, planPanels } = await import("../src/measure/panels");
 const { channelsInWords } = await import("../src/measure/files");
 const { FORMS, stepInWords } = await import("../src/lib/preparation");
@@ -54,7 +55,7 @@ describe("the course of a trial", () => {
     expect([pv!.title, pv!.unit, op!.title, op!.unit]).toEqual(["TIC-1.PV", "°C", "TIC-1.OP", "%"]);
     expect(pv!.curves.map((curve) => curve.label)).toEqual(["A", "SP"]);
     expect(pv!.curves[0]!.times).toEqual([0, 2, 4, 6]);
-    expect(op!.limits).toEqual({ low: 0, high: 100 });
+    expect(op!.limits).toEqual(between(0, 100));
     // The PV is what the eye goes to.
     expect(pv!.weight).toBeGreaterThan(op!.weight);
   });
@@ -275,7 +276,7 @@ describe("a record on the strip", () => {
     const [pv, op, dv] = recordPanels(samples([50, 51, 52, 53]), null, [[1, 2]], null);
     expect([pv!.title, op!.title, dv!.title]).toEqual(["TIC-1.PV", "TIC-1.OP", "FI-7.PV"]);
     expect(pv!.curves.map((curve) => curve.label)).toEqual(["PV", "SP"]);
-    expect(op!.limits).toEqual({ low: 0, high: 100 });
+    expect(op!.limits).toEqual(between(0, 100));
     expect(dv!.curves[0]!.stepped).toBe(true);
     expect(pv!.shades).toEqual([{ from: 1, to: 2, colour: "--limit" }]);
   });

@@ -9,6 +9,7 @@ import {
   stepped,
   type LookAhead,
 } from "../src/control/predictive";
+import { between } from "../src/lib/strip";
 
 describe("moves as text", () => {
   it("reads what it writes", () => {
@@ -47,12 +48,11 @@ const ahead: LookAhead = {
       expected: [51, 53],
       by_itself: [50, 50],
       wanted: [52, 54],
-      low: null,
-      high: [60, 60],
+      limits: [{ side: "high", rank: 1, values: [60, 60], gives_way: 0 }],
       rests_at: 55,
       disturbance: 0,
       disturbance_at: null,
-      gives_way: [0, 0],
+      parameter: null,
     },
   ],
   mvs: [
@@ -81,7 +81,7 @@ describe("what is seen ahead", () => {
     expect(byLabel("came")?.values).toEqual([50, 52, 54]);
     expect(byLabel("high limit")?.values).toEqual([60, 60]);
     expect(byLabel("low limit")).toBeUndefined();
-    expect(op?.limits).toEqual({ low: 10, high: 90 });
+    expect(op?.limits).toEqual(between(10, 90));
     // The first planned value stands from this scan on.
     expect(op?.curves.find((curve) => curve.label === "planned")?.times).toEqual([4, 6]);
   });
@@ -108,6 +108,7 @@ describe("both horizons over the responses", () => {
     looks_ahead: 40,
     last_move: 16,
     settles_after: 30,
+    poles: [{ time_constant: 30, period: null, damping: 1 }],
     cvs: [
       {
         tag: "TIC-1.PV",

@@ -20,6 +20,7 @@ const description = {
 } as never;
 const trial = {
   plant: { pv: { tag: "TIC-1.PV", span: { low: 0, high: 100, unit: "°C" } } },
+  candidate: { controller: { kind: "pid" } },
   scenario: { duration: 600, scan: 1, events: [] },
 } as unknown as Trial;
 
@@ -48,6 +49,7 @@ const every: Event[] = [
   { kind: "to_manual", at: 10 },
   { kind: "output_step", at: 10, by: 4 },
   { kind: "to_automatic", at: 10 },
+  { kind: "limit_moves", at: 10, cv: "TIC-1.PV", side: "low", rank: 2, to: 40, over: 60 },
 ] as unknown as Event[];
 
 describe("events", () => {
@@ -59,7 +61,7 @@ describe("events", () => {
   });
 
   it("say what they do, with sign and unit", () => {
-    const words = every.map((event) => events.describe(event, "°C", description));
+    const words = every.map((event) => events.describe(event, "°C", description, () => "°C"));
     expect(words).toEqual(
       [
         "SP +5 °C",
@@ -78,6 +80,7 @@ describe("events", () => {
         "manual",
         "OP +4 %",
         "automatic",
+        "TIC-1.PV ≥ 40 °C in 60\u00a0s, rank 2",
       ].map((text) => text.replaceAll("\u00a0", words[1]!.includes("\u00a0") ? "\u00a0" : " ")),
     );
   });
@@ -89,7 +92,7 @@ describe("events", () => {
       expect(fields[0]!.label).toBe("At");
       expect(fields[0]!.max).toBe(600);
       const own = Object.entries(event).filter(
-        ([key, value]) => typeof value === "number" && !["seed", "interval"].includes(key),
+        ([key, value]) => typeof value === "number" && !["seed", "interval", "rank"].includes(key),
       );
       for (const [key, value] of own) {
         const field = fields.find((known) => known.key === `0 ${key}`);

@@ -56,14 +56,19 @@ const FIRST_TRIALS: [FirstTrial; 2] = [
         factors: [10.0, 0.1],
     },
 ];
-/// Trials of several controllers on one plant: a cascade and an override on the slaker, a split range in the hall; predictive ones there and
-/// on the blend.
-const WIRED: [(&str, &str, &str); 5] = [
+/// Trials of several controllers on one plant: a cascade and an override on the slaker, a split range in the hall; predictive ones on all
+/// three.
+const WIRED: [(&str, &str, &str); 6] = [
     ("TIC-310", "low feed: the jacket's limit overrides", include_str!("../../../demo/trials/TIC-310-override.json")),
     (
         "TIC-310",
         "cascade on the jacket, which goes to manual and back",
         include_str!("../../../demo/trials/TIC-310-cascade.json"),
+    ),
+    (
+        "TIC-310",
+        "predictive: heated up between bands that tighten one after the other",
+        include_str!("../../../demo/trials/TIC-310-heat-up.json"),
     ),
     (
         "TIC-501",

@@ -51,6 +51,7 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
                 low: None,
                 // Above the first set points by a little: it is felt.
                 high: (i == 0).then_some(RankedLimit { value: 54.2, rank: 1 }),
+                bands: Vec::new(),
                 response_time: 0.0,
                 weight: 1.0,
                 disturbance: None,

@@ -11,7 +11,7 @@ use antistasis_core::simulation::{Candidate, Event, OperatingPoint, Plant, Scena
 use rand::{RngExt, SeedableRng};
 use rand_chacha::ChaCha8Rng;
 
-const RECORDS: u64 = 100;
+const RECORDS: u64 = 400;
 
 struct Case {
     process: &'static str,
@@ -132,12 +132,14 @@ fn record(case: &Case, seed: u64) -> (DataSet, PhysicalOptions, ProcessSpec) {
 
 fn main() {
     let records: u64 = std::env::args().nth(1).map_or(RECORDS, |text| text.parse().unwrap());
-    println!("| process | number | true | inside its 95 % interval | mean standard error | spread of the estimates |");
-    println!("|---|---|---|---|---|---|");
+    println!(
+        "| process | number | true | inside its 95 % interval | mean standard error | spread about the truth | mean error |"
+    );
+    println!("|---|---|---|---|---|---|---|");
     for case in &CASES {
         let count = case.sought.len();
         let (mut inside, mut told) = (vec![0u32; count], vec![0u32; count]);
-        let (mut errors, mut squares) = (vec![0.0; count], vec![0.0; count]);
+        let (mut errors, mut squares, mut sums) = (vec![0.0; count], vec![0.0; count], vec![0.0; count]);
         let mut truths = vec![0.0; count];
         for seed in 0..records {
             let (data, options, process) = record(case, seed);
@@ -154,13 +156,14 @@ fn main() {
                 told[k] += 1;
                 inside[k] += u32::from((low..=high).contains(&truths[k]));
                 errors[k] += error;
+                sums[k] += parameter.value - truths[k];
                 squares[k] += (parameter.value - truths[k]).powi(2);
             }
         }
         for k in 0..count {
             let n = f64::from(told[k]).max(1.0);
             println!(
-                "| {} | {} | {} | {} of {} | {:.3} % | {:.3} % |",
+                "| {} | {} | {} | {} of {} | {:.3} % | {:.3} % | {:.3} % |",
                 if k == 0 { case.process.replace('_', " ") } else { String::new() },
                 case.sought[k].replace('_', " "),
                 truths[k],
@@ -168,6 +171,7 @@ fn main() {
                 told[k],
                 100.0 * errors[k] / n / truths[k].abs(),
                 100.0 * (squares[k] / n).sqrt() / truths[k].abs(),
+                100.0 * sums[k] / n / truths[k].abs(),
             );
         }
     }

@@ -7,59 +7,19 @@
 #[allow(dead_code)]
 mod planned;
 
+#[path = "support/cone.rs"]
+#[allow(dead_code)]
+mod cone;
+
 use antistasis_core::controller::ControllerSpec;
 use antistasis_core::controller::predictive::{DisturbanceAt, Drives, PredictiveSettings, RankedLimit};
 use antistasis_core::process::ProcessSpec;
-use antistasis_core::simulation::{
-    Candidate, ColumnRole, Event, OperatingPoint, Plant, Scenario, Signal, TRIAL_VERSION, Trace, Trial,
-};
+use antistasis_core::simulation::{Event, OperatingPoint, Plant, Trace};
 use antistasis_core::tuning::{begin_predictive, with_equations};
 use antistasis_core::units::Span;
-use planned::{column, cv, mv, predictive};
+use cone::{cone, pv, settings, trial};
+use planned::{column, predictive};
 use proptest::prelude::*;
-
-const LEVELS: (f64, f64) = (0.0, 4.0);
-
-/// A conical tank drained by gravity, its inflow 0 to 40 m³/h, at rest at a level.
-fn cone(level: f64) -> Plant {
-    let own = |tag: &str, span: Span| Signal { tag: tag.into(), span };
-    Plant::plain(
-        ProcessSpec::library("cone_tank", &[]),
-        own("Y1.PV", Span::new(LEVELS.0, LEVELS.1, "m")),
-        own("Y1.OP", Span::new(0.0, 100.0, "%")),
-        OperatingPoint::new(level, 50.0),
-    )
-}
-
-fn settings(horizon: f64, moves: Vec<u32>) -> PredictiveSettings {
-    let mut moved = mv(1, 0.5);
-    (moved.input, moved.drives) = ("inflow".into(), Some(Drives { at_0: 0.0, at_100: 40.0 }));
-    let mut led = cv(1);
-    led.output = "level".into();
-    // A load on a slow tank acts where it is filled.
-    led.disturbance = Some(DisturbanceAt::Input("inflow".into()));
-    PredictiveSettings {
-        model: ProcessSpec::library("cone_tank", &[]),
-        cvs: vec![led],
-        mvs: vec![moved],
-        inputs: Default::default(),
-        dvs: Vec::new(),
-        horizon,
-        moves,
-        beyond_horizon: false,
-        most_steps: 400,
-    }
-}
-
-fn trial(plant: Plant, settings: PredictiveSettings, scan: f64, duration: f64, events: Vec<Event>) -> Trial {
-    let candidate = Candidate::new(ControllerSpec::Predictive(Box::new(settings)));
-    let scenario = Scenario { duration, scan, seed: 1, events, further: Default::default() };
-    Trial { version: TRIAL_VERSION, plant, candidate, scenario }
-}
-
-fn pv(trace: &Trace) -> Vec<f64> {
-    trace.values(ColumnRole::ProcessVariable).to_vec()
-}
 
 /// SciPy's SLSQP over `solve_ivp` (`reference/nonlinear_prediction.py`): from where, to where, the highest MV, and the MV as planned at each
 /// block.

@@ -726,3 +726,28 @@ fn a_predictive_candidate_gives_way_to_one_pid_a_pair_whichever_pair_fits() {
         assert!(trace.stopped.is_none() && after.candidate.further.iter().all(|one| one.controller.pid().is_some()));
     }
 }
+
+/// What is left of a load decays as the slowest pole says: held against a trial, which knows nothing of poles; and an oscillation as its
+/// period and damping say.
+#[test]
+fn what_is_left_decays_by_the_slowest_pole() {
+    for (believed, usual_move) in [(20.0, 1.0), (6.0, 6.0), (35.0, 0.3)] {
+        let cells = vec![vec![[1.5, 12.0, 2.0]]];
+        let mut own = settings(&cells, 1, 60.0, vec![1, 1, 2, 4, 8]);
+        (own.cvs[0].believed_after, own.mvs[0].usual_move) = (Some(believed), usual_move);
+        let mut trial = trial(plant(&cells, 1), own, 1.0, 600.0);
+        trial.scenario.events = vec![Event::load(5.0, 2.0)];
+        let poles = trial.planned_over().unwrap().poles;
+        let slowest = poles[0];
+        assert!(poles.windows(2).all(|pair| pair[0].time_constant >= pair[1].time_constant), "{poles:?}");
+        let trace = trial.run().unwrap();
+        let error: Vec<f64> = column(&trace, "Y1.PV").iter().map(|pv| pv - 50.0).collect();
+        // Late enough that only the slowest is left, early enough that it is more than rounding.
+        let left = |at: usize| error[at..at + 30].iter().fold(0.0f64, |most, error| most.max(error.abs()));
+        let time = slowest.time_constant.unwrap();
+        let (from, to) = ((5.0 * time) as usize + 20, (11.0 * time) as usize + 20);
+        let decay = (left(from) / left(to)).ln() / (to - from) as f64;
+        assert!((decay * time - 1.0).abs() < 0.03, "believed after {believed} s: 1/{} for 1/{time}", decay.recip());
+        assert!((0.0..=1.0).contains(&slowest.damping));
+    }
+}

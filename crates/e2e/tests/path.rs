@@ -79,7 +79,7 @@ async fn from_a_file_to_a_loop_that_holds() -> Result<()> {
     page.key("j").await?;
     page.shows("flips").await?;
     page.key(" ").await?;
-    page.shows("showing F").await?;
+    page.shows("showing G").await?;
     page.key(" ").await?;
 
     // A value that cannot be is refused at the field, and the trial before it stays.

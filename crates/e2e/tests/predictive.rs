@@ -169,3 +169,70 @@ async fn what_nothing_measures_is_limited_a_valve_is_read_back_and_horizons_are_
     page.until("one CV in the trail", &gone).await?;
     page.close().await
 }
+
+#[tokio::test(flavor = "multi_thread")]
+async fn bands_are_nested_drawn_and_moved_and_a_parameter_that_drifts_is_estimated() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops/TIC-310/control")).await?;
+    page.drawn().await?;
+    page.click("Scenario").await?;
+    page.enter("Duration", "1800").await?;
+    page.drawn().await?;
+    page.click("Candidate").await?;
+    page.select("Controller", "predictive").await?;
+    page.shows("is led to its set point").await?;
+    page.drawn().await?;
+    let own = |of: &str| newest("TIC-310", &format!("row.trial.candidate.controller.{of}"));
+    let until = |of: &str, is: &str| format!("return {}.then((found) => JSON.stringify(found) === '{is}')", own(of));
+
+    // A wide band of the CV, and within it another one, which is given up before it.
+    page.enter("Not above", "86").await?;
+    page.enter("Not below", "80").await?;
+    page.click("Another band").await?;
+    page.until(
+        "two bands in the trail",
+        &until("cvs?.[0]?.bands?.map((band) => [band.low?.rank, band.high?.rank])", "[[2,2]]"),
+    )
+    .await?;
+    page.shows("≤ rank 2").await?;
+
+    // The limit on the strip is moved by its handle, here by a key, and the trail has it.
+    let handle = "[role=slider][aria-label='≤ rank 2']";
+    let value = format!("return Number(document.querySelector(\"{handle}\").getAttribute('aria-valuenow'))");
+    let before = page.script(&value).await?.as_f64().unwrap_or_default();
+    page.script(&format!("document.querySelector(\"{handle}\").focus()")).await?;
+    // Shift and the arrow upwards.
+    page.type_keys("\u{E008}\u{E013}\u{E008}").await?;
+    page.until("the limit drawn", &format!("return (() => {{ {value} }})() > {before}")).await?;
+    page.until(
+        "the limit drawn in the trail",
+        &format!("return {}.then((found) => found > {before})", own("cvs?.[0]?.bands?.[0]?.high?.value")),
+    )
+    .await?;
+
+    // Moved while the loop runs: one of all limits is chosen, and drawn as it moves.
+    page.click("Scenario").await?;
+    page.select("Add to the timeline", "limit_moves").await?;
+    page.pick("Which limit", "≤ rank 2, TIC-310.PV").await?;
+    page.until(
+        "the move in the trail",
+        &format!(
+            "return {}.then((rank) => rank === 2)",
+            newest("TIC-310", "row.trial.scenario.events.find((event) => event.kind === 'limit_moves')?.rank")
+        ),
+    )
+    .await?;
+    page.until("no handle on what moves by itself", &format!("return document.querySelector(\"{handle}\") === null"))
+        .await?;
+
+    // With the equations: what disturbs it is the heat transfer, which drifts, and Ahead says what it is believed to be.
+    page.click("Candidate").await?;
+    page.select("Plans with", "equations").await?;
+    page.shows("linearised along the path").await?;
+    page.select("What disturbs it acts", "parameter transfer").await?;
+    page.until("the parameter in the trail", &until("cvs?.[0]?.disturbance", "{\"parameter\":\"transfer\"}")).await?;
+    page.click("Ahead").await?;
+    page.shows("given as 300000").await?;
+    page.close().await
+}

@@ -2158,17 +2158,14 @@ export interface components {
             estimated: boolean;
             /** @description Expected with the moves that are planned. */
             expected: number[];
-            /** @description By how much its limits give way where it is to rest: below the low one, above the high one. */
-            gives_way: number[];
-            /** @description The high one. */
-            high?: number[] | null;
-            /** @description Its limits, as they are held; null for none. */
-            low?: number[] | null;
+            /** @description Its limits, as they are held. */
+            limits: components["schemas"]["LimitAhead"][];
             /**
              * Format: double
              * @description What it is believed to be now.
              */
             now: number;
+            parameter?: components["schemas"]["EstimatedParameter"] | null;
             /**
              * Format: double
              * @description Where it is to rest.
@@ -2456,6 +2453,11 @@ export interface components {
             name: string;
             /** @description Its means. */
             values: number[];
+        };
+        /** @description Limits of a CV beside the first ones: the low one, the high one, or both. */
+        Band: {
+            high?: components["schemas"]["RankedLimit"] | null;
+            low?: components["schemas"]["RankedLimit"] | null;
         };
         /**
          * @description What a trial is to stand on.
@@ -2762,6 +2764,24 @@ export interface components {
             /** @description The reason, in the words of the engineer; at most 1000 characters. */
             reason?: string;
         };
+        /** @description A pole of a loop from scan to scan, or a pair of them. */
+        ClosedLoopPole: {
+            /**
+             * Format: double
+             * @description Its damping: 1 without an oscillation, 0 where it does not decay.
+             */
+            damping: number;
+            /**
+             * Format: double
+             * @description The period of its oscillation, s; null where it decays without one.
+             */
+            period?: number | null;
+            /**
+             * Format: double
+             * @description How fast what is left of it decays: to a share of 1/e in so many seconds. Below 0 it grows; null where it stays.
+             */
+            time_constant?: number | null;
+        };
         /** @description One signal of a trace, a value a scan. */
         Column: {
             /** @description The further controller, or further signal, that it belongs to; null for the loop of the PV and the OP. */
@@ -2795,7 +2815,7 @@ export interface components {
          * @description What a column of a trace holds.
          * @enum {string}
          */
-        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "measured_disturbance" | "driven_input" | "process_output" | "balance_term" | "balance_stored" | "controller_term";
+        ColumnRole: "set_point" | "process_variable" | "output" | "load" | "true_value" | "position" | "disturbance" | "measured_disturbance" | "driven_input" | "process_output" | "balance_term" | "balance_stored" | "limit" | "controller_term";
         /** @description What is known of a parameter beforehand. */
         Constraint: {
             /**
@@ -2834,6 +2854,8 @@ export interface components {
         };
         /** @description Something that is controlled: it has a set point, limits, or both. */
         ControlledVariable: {
+            /** @description Further limits of other ranks, as where a narrow band is given up before a wide one. */
+            bands?: components["schemas"]["Band"][];
             /**
              * Format: double
              * @description How soon a deviation that the model does not explain is believed, s: 0 for at once, long where the measurement is noisy. Null for
@@ -3401,6 +3423,12 @@ export interface components {
         DisturbanceAt: "output" | {
             /** @description It is added to this input of the model, and stays. */
             input: string;
+        } | {
+            /**
+             * @description This parameter of the equations has drifted: it is estimated with the states, and stays as it is estimated in what is planned. Not with
+             *     a linear model.
+             */
+            parameter: string;
         } | "nowhere";
         /** @description A trial whose scenario becomes a disturbance. */
         DisturbanceRequest: {
@@ -3707,6 +3735,23 @@ export interface components {
             /** @description The range whose % it counts in. */
             span: components["schemas"]["Span"];
         };
+        /** @description A parameter of the equations as it is estimated. */
+        EstimatedParameter: {
+            /**
+             * Format: double
+             * @description What the model has been given for it.
+             */
+            given: number;
+            /** @description Its name. */
+            name: string;
+            /** @description Its unit. */
+            unit: string;
+            /**
+             * Format: double
+             * @description What it is believed to be.
+             */
+            value: number;
+        };
         /** @description A channel at equal intervals. */
         EvenSamples: {
             /**
@@ -3943,6 +3988,33 @@ export interface components {
              * @description Time in s; what comes after the end does not happen.
              */
             at: number;
+            /** @description Tag of the CV. */
+            cv: string;
+            /** @enum {string} */
+            kind: "limit_moves";
+            /**
+             * Format: double
+             * @description How long it takes, s; 0 for a step.
+             */
+            over?: number;
+            /**
+             * Format: int32
+             * @description The rank of the limit: a CV has one of each rank on a side.
+             */
+            rank: number;
+            /** @description On which side. */
+            side: components["schemas"]["Side"];
+            /**
+             * Format: double
+             * @description Where it is then, in the unit of the CV.
+             */
+            to: number;
+        } | {
+            /**
+             * Format: double
+             * @description Time in s; what comes after the end does not happen.
+             */
+            at: number;
             /** @enum {string} */
             kind: "valve_sticks";
             /**
@@ -3985,7 +4057,7 @@ export interface components {
          * @description The kinds of events.
          * @enum {string}
          */
-        EventKind: "set_point_step" | "set_point_ramp" | "set_point_profile" | "load_step" | "load_ramp" | "load_pulse" | "load_sine" | "load_walk" | "load_channel" | "parameter_change" | "output_step" | "to_manual" | "to_automatic" | "valve_sticks" | "valve_fails" | "sensor_fails";
+        EventKind: "set_point_step" | "set_point_ramp" | "set_point_profile" | "load_step" | "load_ramp" | "load_pulse" | "load_sine" | "load_walk" | "load_channel" | "parameter_change" | "output_step" | "to_manual" | "to_automatic" | "limit_moves" | "valve_sticks" | "valve_fails" | "sensor_fails";
         /** @description A trial, and the kind of event that is to be added. */
         EventRequest: {
             /** @description The kind. */
@@ -4969,6 +5041,23 @@ export interface components {
             least_deviation: number;
             /** @description Samples that it was made from. */
             samples: number;
+        };
+        /** @description A limit of a CV over the horizon. */
+        LimitAhead: {
+            /**
+             * Format: double
+             * @description By how much it gives way where the CV is to rest, in the unit of the CV.
+             */
+            gives_way: number;
+            /**
+             * Format: int32
+             * @description Its rank: 1 is given up last.
+             */
+            rank: number;
+            /** @description On which side. */
+            side: components["schemas"]["Side"];
+            /** @description The limit; the first point is a scan ahead. */
+            values: number[];
         };
         /** @description A limit that the plan runs along. */
         LimitAtWork: {
@@ -6923,6 +7012,8 @@ export interface components {
              * @description How far it looks ahead, s.
              */
             looks_ahead: number;
+            /** @description The slowest poles of the closed loop, as its own model has it while no limit is felt; none where there is no such law. */
+            poles: components["schemas"]["ClosedLoopPole"][];
             /**
              * Format: double
              * @description When the slowest response has settled, s; null where one does not within what can be looked ahead.
@@ -8304,6 +8395,11 @@ export interface components {
             /** @description Span of the PV; needed where the gain is over its engineering unit. */
             pv_span?: components["schemas"]["Span"];
         };
+        /**
+         * @description On which side of a CV a limit is.
+         * @enum {string}
+         */
+        Side: "low" | "high";
         /** @description The tag and span of a signal. */
         Signal: {
             /** @description Span with its unit. */

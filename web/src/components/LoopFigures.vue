@@ -7,6 +7,8 @@ import { duration, number } from "../lib/format";
 const props = defineProps<{
   assessment: Pick<Schemas["Assessment"], "margins" | "metrics">;
   pvUnit: string;
+  /** Whether the PV only keeps within limits: there is no error to be summed up then. */
+  keepsWithin?: boolean;
 }>();
 
 const figures = computed<[string, string][]>(() => {
@@ -19,7 +21,7 @@ const figures = computed<[string, string][]>(() => {
     ["Delay margin", duration(margins?.delay_margin)],
     ["Rise 10–90 %", duration(step?.rise_time)],
     ["Settling ±2 %", duration(step?.settling_time_2)],
-    [`IAE ${props.pvUnit}·s`, number(metrics.integral_absolute_error)],
+    [`IAE ${props.pvUnit}·s`, props.keepsWithin ? "–" : number(metrics.integral_absolute_error)],
     ["OP travel", `${number(metrics.output_travel)} %`],
   ];
 });

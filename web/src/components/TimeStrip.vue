@@ -213,6 +213,12 @@ function placeHandles(plot: uPlot, index: number) {
       value,
     });
   if (panel.level) place(panel.level.key, panel.level.label, panel.level.colour, panel.level.value, true);
+  const { min = -Infinity, max = Infinity } = plot.scales.y ?? {};
+  for (const { key, values, label, side } of panel.limits ?? []) {
+    const [value] = values;
+    const isInSight = value !== undefined && value >= (min ?? -Infinity) && value <= (max ?? Infinity);
+    if (key && isInSight) place(key, label ?? `${side} limit`, "--limit", value, true);
+  }
   if (index === 0) {
     for (const mark of props.marks ?? []) {
       const isShown = mark.time >= shown[0] && mark.time <= shown[1];

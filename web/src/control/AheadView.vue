@@ -68,6 +68,15 @@ const inputUnit = (input: string) => {
   const { controller } = props.trial.candidate;
   return controller.kind === "predictive" && controller.mvs.some((mv) => mv.input === input) ? " %" : "";
 };
+/** What the model does not explain, and where that acts: what a parameter has become where one drifts. */
+function unexplained({ disturbance, disturbance_at: at, parameter, unit }: Schemas["AheadOfCv"]): string {
+  if (parameter)
+    return `${readable(parameter.name)} ${number(parameter.value, 4)} ${parameter.unit}, given as ${number(parameter.given)}`;
+  if (disturbance === null || disturbance === undefined) return "–";
+  return at
+    ? `${number(disturbance, 2)}${inputUnit(at)} at ${readable(at)}`
+    : `${number(disturbance, 2)} ${unit}`;
+}
 /** What nothing measures is called after an output of the process. */
 const nameOf = (tag: string) =>
   ahead.value?.cvs.some((cv) => cv.tag === tag && cv.estimated) ? readable(tag) : tag;
@@ -127,7 +136,7 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
           </tr>
         </thead>
         <tbody>
-          <tr v-for="limit in ahead.limits" :key="`${limit.tag} ${limit.limit}`">
+          <tr v-for="limit in ahead.limits" :key="`${limit.tag} ${limit.limit} ${limit.rank}`">
             <td>
               {{ nameOf(limit.tag) }}, {{ LIMITS[limit.limit]
               }}<span v-if="limit.rank" class="text-soft"> · rank {{ limit.rank }}</span>
@@ -148,9 +157,9 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
       <table class="h-fit [&_td+td]:pl-4 [&_th+th]:pl-4">
         <thead>
           <tr class="text-left text-soft">
-            <th class="font-normal">Where it goes</th>
+            <th class="font-normal whitespace-nowrap">Where it goes</th>
             <th class="text-right font-normal">now</th>
-            <th class="text-right font-normal">rests at</th>
+            <th class="text-right font-normal whitespace-nowrap">rests at</th>
             <th class="text-right font-normal">not explained</th>
           </tr>
         </thead>
@@ -160,16 +169,10 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
               {{ nameOf(cv.tag) }}<span v-if="cv.estimated" class="text-soft"> · estimated</span
               ><span v-if="!cv.believed" class="text-caution"> △ not believed</span>
             </td>
-            <td class="text-right">{{ number(cv.now) }} {{ cv.unit }}</td>
-            <td class="text-right">{{ number(cv.rests_at) }} {{ cv.unit }}</td>
+            <td class="text-right whitespace-nowrap">{{ number(cv.now) }} {{ cv.unit }}</td>
+            <td class="text-right whitespace-nowrap">{{ number(cv.rests_at) }} {{ cv.unit }}</td>
             <td class="text-right">
-              {{
-                cv.disturbance === null || cv.disturbance === undefined
-                  ? "–"
-                  : cv.disturbance_at
-                    ? `${number(cv.disturbance, 2)}${inputUnit(cv.disturbance_at)} at ${readable(cv.disturbance_at)}`
-                    : `${number(cv.disturbance, 2)} ${cv.unit}`
-              }}
+              {{ unexplained(cv) }}
             </td>
           </tr>
           <tr v-for="mv in ahead.mvs" :key="mv.tag">
@@ -179,8 +182,8 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
                 △ {{ mv.follows ? "in manual" : "does not follow" }}</span
               >
             </td>
-            <td class="text-right">{{ number(mv.before) }} %</td>
-            <td class="text-right">{{ number(mv.rests_at) }} %</td>
+            <td class="text-right whitespace-nowrap">{{ number(mv.before) }} %</td>
+            <td class="text-right whitespace-nowrap">{{ number(mv.rests_at) }} %</td>
             <td class="text-right text-soft">–</td>
           </tr>
         </tbody>

@@ -4,7 +4,7 @@ import { computed, shallowRef, watch } from "vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import StateNotice from "../components/StateNotice.vue";
 import TimeStrip from "../components/TimeStrip.vue";
-import { duration } from "../lib/format";
+import { duration, number } from "../lib/format";
 import { comebacks, gathered } from "../lib/live";
 import { plain } from "../lib/plain";
 import { horizonMarks, responsePanels, type Predictive } from "./predictive";
@@ -45,6 +45,16 @@ const summary = computed(() => {
   return `It looks ahead by ${duration(own.looks_ahead)}, ${scans} scans of ${duration(own.interval)}; ${settles}.`;
 });
 
+/** How the loop settles by its own model, in words: its slowest poles. */
+const settling = computed(() => {
+  const poles = over.value?.poles ?? [];
+  const inWords = ({ time_constant: time, period, damping }: Schemas["ClosedLoopPole"]) => {
+    const decay = time === null || time === undefined ? "stays" : time < 0 ? "grows" : duration(time);
+    return period ? `${decay} (damping ${number(damping, 2)}, period ${duration(period)})` : decay;
+  };
+  return poles.map(inWords).join(" · ");
+});
+
 async function drag(key: string, to: number) {
   const own = over.value;
   if (!own) return;
@@ -83,6 +93,13 @@ async function drag(key: string, to: number) {
       :label="`Responses of the model of ${loopTag} with both horizons`"
       @drag="drag"
     />
-    <p class="border-t border-rule py-1 pl-[62px] text-[12.5px]" role="status">{{ summary }}</p>
+    <p class="border-t border-rule pt-1 pl-[62px] text-[12.5px]" role="status">{{ summary }}</p>
+    <p class="pb-1 pl-[62px] text-[12.5px] text-soft">
+      {{
+        settling
+          ? `Poles of the closed loop by its own model, the slowest first, as time constants: ${settling}.`
+          : "There is no one linear law whose poles could be told: no set point is followed, or the model is not linear."
+      }}
+    </p>
   </div>
 </template>

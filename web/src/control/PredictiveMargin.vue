@@ -7,7 +7,8 @@ import FieldList from "../components/FieldList.vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { rangeOf, whenGiven, type Field } from "../lib/field";
 import { readable } from "./events";
-import { movesIn, movesOf, unitOf, type Predictive } from "./predictive";
+import { allLimits, spanOf } from "./limits";
+import { movesIn, movesOf, type Predictive } from "./predictive";
 
 const props = defineProps<{
   trial: Trial;
@@ -52,32 +53,62 @@ const general = computed<Field[]>(() => [
   },
 ]);
 
-/** A limit of a CV with its rank: an empty value takes it away. */
-function limitFields(cv: Cv, k: number, which: "low" | "high"): Field[] {
-  const limit = cv[which];
-  const name = which === "low" ? "Not below" : "Not above";
+type Band = Schemas["Band"];
+
+/** A limit of a CV with its rank, among its first ones or in a band of its own: an empty value takes it away. */
+function limitFields(cv: Cv, k: number, side: Schemas["Side"], band?: number): Field[] {
+  const limit = (band === undefined ? cv : cv.bands?.[band])?.[side];
+  const name = side === "low" ? "Not below" : "Not above";
+  const place = `cvs[${k}].${band === undefined ? "" : `bands[${band}].`}${side}`;
+  const change = (to: Band["low"]) =>
+    editCv(k, (own) => {
+      const ends = band === undefined ? own : own.bands?.[band];
+      if (ends) ends[side] = to;
+    });
   const value: Field = {
-    key: `cvs[${k}].${which}.value`,
+    key: `${place}.value`,
     label: name,
-    unit: cv.estimated?.span.unit ?? unitOf(props.trial, cv.tag),
+    unit: spanOf(props.trial, cv.tag).unit,
     value: limit?.value ?? null,
     whenEmpty: "no limit",
-    set: (to) =>
-      editCv(k, (own) => (own[which] = to === null ? undefined : { rank: 1, ...limit, value: to })),
+    set: (to) => change(to === null ? undefined : { rank: freeRank(cv, side), ...limit, value: to }),
   };
   if (!limit) return [value];
   return [
     value,
     {
-      key: `cvs[${k}].${which}.rank`,
+      key: `${place}.rank`,
       label: `${name}: rank`,
       unit: "",
       hint: "1 is given up last",
       value: limit.rank,
-      set: whenGiven((to) => editCv(k, (own) => own[which] && (own[which].rank = Math.round(to)))),
+      set: whenGiven((to) => change({ ...limit, rank: Math.round(to) })),
       ...rangeOf("RankedLimit", "rank"),
     },
   ];
+}
+
+/** The first rank that no limit of a CV on that side has. */
+function freeRank(cv: Cv, side: Schemas["Side"]): number {
+  const taken = allLimits(cv).flatMap((one) => (one.side === side ? [one.limit.rank] : []));
+  return [1, 2, 3, 4, 5, 6, 7, 8].find((rank) => !taken.includes(rank)) ?? 9;
+}
+
+/** A band within what there is, given up before it: half as wide where it has two ends. */
+function addBand(k: number) {
+  editCv(k, (own) => {
+    const ranks = (["low", "high"] as const).map((side) => freeRank(own, side));
+    const rank = Math.max(...ranks);
+    const inner = own.bands?.at(-1) ?? own;
+    const { low, high } = spanOf(props.trial, own.tag);
+    const [from, to] = [inner.low?.value ?? low, inner.high?.value ?? high];
+    const quarter = Number(((to - from) / 4).toPrecision(2));
+    own.bands = [
+      ...(own.bands ?? []),
+      { low: { value: from + quarter, rank }, high: { value: to - quarter, rank } },
+    ];
+  });
+  emit("settled");
 }
 
 /** What nothing measures has limits, and a way back from beyond them. */
@@ -94,7 +125,8 @@ function cvFields(cv: Cv, k: number): Field[] {
     halves: true,
     ...rangeOf("ControlledVariable", "response_time"),
   };
-  if (cv.estimated) return [...limitFields(cv, k, "low"), ...limitFields(cv, k, "high"), back];
+  const limits = [...limitFields(cv, k, "low"), ...limitFields(cv, k, "high")];
+  if (cv.estimated) return [...limits, back];
   return [
     back,
     {
@@ -107,8 +139,7 @@ function cvFields(cv: Cv, k: number): Field[] {
       set: whenGiven((value) => editCv(k, (own) => (own.weight = value))),
       ...rangeOf("ControlledVariable", "weight"),
     },
-    ...limitFields(cv, k, "low"),
-    ...limitFields(cv, k, "high"),
+    ...limits,
     {
       key: `cvs[${k}].believed_after`,
       label: "A deviation is believed after",
@@ -184,20 +215,31 @@ function endField(mv: Mv, k: number, end: "at_0" | "at_100"): Field {
   };
 }
 
+/** A linear model may know what its inputs are in their units, too: it is the structure that tells. */
+const byEquations = computed(() => ["library", "equations"].includes(props.settings.model.structure));
+
 // --- where disturbances act ---
 
 const inputs = computed(() => [...props.settings.mvs, ...(props.settings.dvs ?? [])].map((one) => one.input));
 
+/** Parameters of the equations, of which one may drift. */
+const drifting = computed(() =>
+  byEquations.value ? (props.description?.parameters ?? []).map((parameter) => parameter.name) : [],
+);
+
 function placeOf(cv: Cv): string {
   const { disturbance } = cv;
   if (!disturbance) return "";
-  return typeof disturbance === "string" ? disturbance : `input ${disturbance.input}`;
+  if (typeof disturbance === "string") return disturbance;
+  return "input" in disturbance ? `input ${disturbance.input}` : `parameter ${disturbance.parameter}`;
 }
 
 function setPlace(k: number, place: string) {
   editCv(k, (own) => {
     if (!place) own.disturbance = undefined;
     else if (place === "output" || place === "nowhere") own.disturbance = place;
+    else if (place.startsWith("parameter "))
+      own.disturbance = { parameter: place.slice("parameter ".length) };
     else own.disturbance = { input: place.slice("input ".length) };
   });
 }
@@ -241,8 +283,6 @@ async function holdEvenly() {
 
 // --- the model that it plans with ---
 
-/** A linear model may know what its inputs are in their units, too: it is the structure that tells. */
-const byEquations = computed(() => ["library", "equations"].includes(props.settings.model.structure));
 /** A choice that is refused goes back to what there is. */
 const refusals = ref(0);
 
@@ -257,6 +297,11 @@ const unmeasured = computed(() => {
   const taken = [...measured, ...props.settings.cvs.map((cv) => cv.output)];
   return outputs.filter((output) => !taken.includes(output.name));
 });
+
+function leaveBandOut(k: number, band: number) {
+  editCv(k, (own) => own.bands?.splice(band, 1));
+  emit("settled");
+}
 
 function leaveOut(k: number) {
   emit("change", (settings) => settings.cvs.splice(k, 1));
@@ -343,6 +388,35 @@ function leaveMoves() {
         @update:model-value="(value) => editCv(k, (own) => (own.set_point_known_ahead = value || undefined))"
       />
       <FieldList :fields="cvFields(cv, k)" @settled="emit('settled')" />
+      <fieldset
+        v-for="(_, band) in cv.bands ?? []"
+        :key="band"
+        class="grid gap-[6px] border-l-2 border-rule pl-2"
+      >
+        <legend class="float-left text-[12.5px] text-soft">Another band</legend>
+        <FieldList
+          :fields="[...limitFields(cv, k, 'low', band), ...limitFields(cv, k, 'high', band)]"
+          @settled="emit('settled')"
+        />
+        <button
+          type="button"
+          class="button justify-self-start !py-0"
+          :aria-label="`Leave band ${band + 2} of ${readable(cv.tag)} out`"
+          @click="leaveBandOut(k, band)"
+        >
+          Leave it out
+        </button>
+      </fieldset>
+      <button
+        v-if="(cv.low || cv.high) && (cv.bands ?? []).length < 8"
+        type="button"
+        class="button justify-self-start !py-0"
+        title="Limits of another rank: a narrow band that is given up before a wide one"
+        :aria-label="`Another band of ${readable(cv.tag)}`"
+        @click="addBand(k)"
+      >
+        Another band
+      </button>
       <button v-if="cv.estimated" type="button" class="button justify-self-start !py-0" @click="leaveOut(k)">
         Leave {{ readable(cv.tag) }} out
       </button>
@@ -354,6 +428,10 @@ function leaveMoves() {
           { value: '', title: 'where it can be told' },
           { value: 'output', title: 'at the signal itself' },
           ...inputs.map((name) => ({ value: `input ${name}`, title: `at ${readable(name)}` })),
+          ...drifting.map((name) => ({
+            value: `parameter ${name}`,
+            title: `${readable(name)}, drifting`,
+          })),
           { value: 'nowhere', title: 'nowhere: an offset stays' },
         ]"
         @update:model-value="setPlace(k, $event)"

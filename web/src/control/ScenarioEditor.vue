@@ -10,6 +10,7 @@ import { useLoop } from "../lib/loop";
 import { pointsText, readPoints } from "../lib/points";
 import { choicesOf, colourOf, describe, fieldsOf, fresh, isLoad, KINDS, titleOf, type Event } from "./events";
 import { eventsOf, measuredTags, readFrom } from "./loops";
+import { allLimits, predictiveOf, rankedLabel, spanOf } from "./limits";
 import SavedList from "./SavedList.vue";
 import { useSaved, type SavedItem } from "./useSaved";
 
@@ -36,6 +37,9 @@ const problem = ref("");
 /** The trial with the events and the PV of the loop at hand. */
 const seen = computed(() => readFrom(props.trial, props.of ?? ""));
 const pvUnit = computed(() => seen.value.plant.pv.span.unit);
+
+const inWords = (event: Event) =>
+  describe(event, pvUnit.value, props.description, (tag) => spanOf(props.trial, tag).unit);
 
 /** Units in which channels came, by tag: one that is set aside can be taken again. */
 const cameIn = new Map<string, string>();
@@ -154,6 +158,32 @@ const sensors = computed(() => {
   return [{ value: "", title: own }, ...others.map((tag) => ({ value: tag, title: tag }))];
 });
 
+/** The limits of the predictive controller, which can be moved. */
+const limits = computed(() =>
+  (predictiveOf(props.trial)?.cvs ?? []).flatMap((cv) =>
+    allLimits(cv).map(({ side, limit }) => ({
+      value: JSON.stringify([cv.tag, side, limit.rank]),
+      title: `${rankedLabel(side, limit.rank)}, ${cv.tag}`,
+    })),
+  ),
+);
+
+function chooseLimit(index: number, text: string) {
+  const [cv, side, rank] = JSON.parse(text) as [string, Schemas["Side"], number];
+  edit(index, (event) => Object.assign(event, { cv, side, rank }));
+}
+
+/** What can be added here. */
+const kinds = computed(() =>
+  KINDS.map(({ group, kinds: all }) => ({
+    group,
+    kinds: all.filter(
+      ([kind]) =>
+        (!props.of || kind !== "parameter_change") && (kind !== "limit_moves" || limits.value.length > 0),
+    ),
+  })),
+);
+
 const frame = computed<Field[]>(() => {
   const { scenario } = props.trial;
   const field = (key: "duration" | "scan", label: string): Field => ({
@@ -213,12 +243,12 @@ function use(item: SavedItem) {
               :style="{ background: `var(${colourOf(event)})` }"
               aria-hidden="true"
             />
-            <span class="min-w-0 flex-1">{{ describe(event, pvUnit, description) }}</span>
+            <span class="min-w-0 flex-1">{{ inWords(event) }}</span>
           </button>
           <button
             type="button"
             class="px-1 text-soft hover:text-limit"
-            :aria-label="`Remove: ${describe(event, pvUnit, description)}`"
+            :aria-label="`Remove: ${inWords(event)}`"
             @click="remove(index)"
           >
             ×
@@ -275,6 +305,13 @@ function use(item: SavedItem) {
               (signal) => edit(index, (next) => Object.assign(next, { signal: signal || undefined }))
             "
           />
+          <ChoiceField
+            v-if="event.kind === 'limit_moves'"
+            label="Which limit"
+            :model-value="JSON.stringify([event.cv, event.side, event.rank])"
+            :choices="limits"
+            @update:model-value="(text) => chooseLimit(index, text)"
+          />
           <FieldList
             :fields="fieldsOf(event, index, seen, description, (change) => edit(index, change))"
             @settled="emit('settled')"
@@ -307,14 +344,8 @@ function use(item: SavedItem) {
         "
       >
         <option value="">choose …</option>
-        <optgroup v-for="group in KINDS" :key="group.group" :label="group.group">
-          <option
-            v-for="[kind] in group.kinds.filter(([kind]) => !of || kind !== 'parameter_change')"
-            :key="kind"
-            :value="kind"
-          >
-            {{ titleOf(kind) }}
-          </option>
+        <optgroup v-for="group in kinds" :key="group.group" :label="group.group">
+          <option v-for="[kind] in group.kinds" :key="kind" :value="kind">{{ titleOf(kind) }}</option>
         </optgroup>
       </select>
     </label>

@@ -1,7 +1,9 @@
 /** From a trial and its trace to what the strip shows. */
 import type { Schemas, Trial } from "../api/client";
-import type { Curve, Mark, Panel } from "../lib/strip";
+import { between, type Curve, type Mark, type Panel } from "../lib/strip";
 import { colourOf, describe, readable, type Event } from "./events";
+import { timesOf } from "../lib/traces";
+import { cvOf, limitsOfCv, limitsOfMv, mvOf, spanOf } from "./limits";
 import { loopsOf, measuredOf } from "./loops";
 
 type Trace = Schemas["Trace"];
@@ -15,17 +17,6 @@ export interface Drawn {
   dash: number[];
   /** Only hinted at, and without the noise of the sensor where that is known. */
   thin?: boolean;
-}
-
-const axes = new WeakMap<Trace, number[]>();
-
-export function timesOf(trace: Trace): number[] {
-  let times = axes.get(trace);
-  if (!times) {
-    times = (trace.columns[0]?.values ?? []).map((_, k) => k * trace.scan);
-    axes.set(trace, times);
-  }
-  return times;
 }
 
 function columnOf(trace: Trace, role: Role): Schemas["Column"] | undefined {
@@ -61,6 +52,8 @@ export function coursePanels(
   load: { at: number; recovery_band: number } | undefined,
   under: Drawn[],
   extra: Set<string>,
+  /** Whether limits of a predictive controller can be drawn up and down. */
+  canMove = false,
 ): Panel[] {
   const { trace } = main;
   const times = timesOf(trace);
@@ -87,6 +80,8 @@ export function coursePanels(
   const setPoint = values("set_point").at(-1) ?? 0;
   const isManual = trial.candidate.controller.kind === "manual";
   const cv = cvOf(trial, trial.plant.pv.tag);
+  const mv = mvOf(trial, trial.plant.op.tag);
+  const outputLimits = between(trace.output_limits.low, trace.output_limits.high);
   const bands =
     load && !isManual
       ? [{ from: load.at, to: end, low: setPoint - load.recovery_band, high: setPoint + load.recovery_band }]
@@ -104,7 +99,7 @@ export function coursePanels(
       weight: 3.2,
       bands,
       shades,
-      limits: limitsOf(cv),
+      limits: limitsOfCv(trial, trace, cv, canMove),
       curves: [
         curve(values("process_variable"), { width: 2.4 }),
         ...laidUnder(byRole("process_variable"), false),
@@ -129,7 +124,7 @@ export function coursePanels(
       title: trial.plant.op.tag,
       unit: "%",
       weight: 1.7,
-      limits: trace.output_limits,
+      limits: mv ? limitsOfMv(trial, mv, canMove) : outputLimits,
       curves: [
         curve(values("output"), { colour: "--op", stepped: true, width: 2 }),
         ...laidUnder(byRole("output"), true),
@@ -139,7 +134,7 @@ export function coursePanels(
       ],
     },
   ];
-  panels.push(...furtherPanels(trial, trace, curve, laidUnder));
+  panels.push(...furtherPanels(trial, trace, curve, laidUnder, canMove));
   const loads = values("load");
   if (loads.some((value) => value !== 0))
     panels.push({
@@ -213,28 +208,13 @@ export function coursePanels(
   return panels;
 }
 
-/** The CV that a measured signal is to a predictive controller, and the MV that an OP is. */
-function cvOf(trial: Trial, tag: string) {
-  const { controller } = trial.candidate;
-  return controller.kind === "predictive" ? (controller.cvs.find((cv) => cv.tag === tag) ?? null) : null;
-}
-
-function mvOf(trial: Trial, tag: string) {
-  const { controller } = trial.candidate;
-  return controller.kind === "predictive" ? (controller.mvs.find((mv) => mv.tag === tag) ?? null) : null;
-}
-
-function limitsOf(cv: ReturnType<typeof cvOf>) {
-  if (!cv?.low && !cv?.high) return undefined;
-  return { low: cv.low?.value ?? -Infinity, high: cv.high?.value ?? Infinity };
-}
-
 /** PV with set point and OP of each further loop. */
 function furtherPanels(
   trial: Trial,
   trace: Trace,
   curve: (values: number[], rest: Partial<Curve>) => Curve,
   laidUnder: (pick: (trace: Trace) => number[] | undefined, stepped: boolean) => Curve[],
+  canMove: boolean,
 ): Panel[] {
   const names = [...new Set(trace.columns.flatMap((column) => (column.of ? [column.of] : [])))];
   return names.flatMap((name) => {
@@ -256,7 +236,7 @@ function furtherPanels(
         title: putOut ? readable(column.tag) : column.tag,
         unit: column.unit,
         weight: isPv ? 2 : 1,
-        limits: mv ? { low: mv.low ?? 0, high: mv.high ?? 100 } : limitsOf(cv),
+        limits: mv ? limitsOfMv(trial, mv, canMove) : limitsOfCv(trial, trace, cv, canMove),
         curves: [
           curve(column.values, isPv ? { width: 2.2 } : { colour: "--op", stepped: true, width: 1.8 }),
           ...laidUnder(byTag(column.tag), !isPv),
@@ -305,7 +285,7 @@ export function courseMarks(
     const own = of ? measuredOf(trial, of).span.unit : unit;
     return list.map((event, index) => ({
       time: event.at,
-      label: `${of ? `${name}: ` : ""}${describe(event, own, description)}`,
+      label: `${of ? `${name}: ` : ""}${describe(event, own, description, (tag) => spanOf(trial, tag).unit)}`,
       colour: colourOf(event),
       key: movable ? `event ${index} ${of}`.trim() : undefined,
       ...(loops.length > 1 && trace && isAtLoop(event) ? { panels: panelsOf(of) } : {}),

@@ -3,6 +3,7 @@ import { answered, api, type Schemas, type Trial } from "../api/client";
 import type { Choice } from "../components/ChoiceField.vue";
 import { rangeIn, whenGiven, type Field } from "../lib/field";
 import { duration as timeText, number, signed } from "../lib/format";
+import { spanOf } from "./limits";
 
 export type Event = Trial["scenario"]["events"][number];
 type Description = Schemas["Description"];
@@ -42,6 +43,7 @@ export const KINDS: { group: string; kinds: [Event["kind"], string][] }[] = [
       ["to_manual", "to manual"],
       ["output_step", "moves the output"],
       ["to_automatic", "back to automatic"],
+      ["limit_moves", "limit is moved"],
     ],
   },
 ];
@@ -77,7 +79,12 @@ function parameterUnit(name: string, description: Description | null): string {
 }
 
 /** A line that says what an event does. */
-export function describe(event: Event, pvUnit: string, description: Description | null): string {
+export function describe(
+  event: Event,
+  pvUnit: string,
+  description: Description | null,
+  unitOfCv: (tag: string) => string = () => "",
+): string {
   const load = loadUnit(event, description);
   const on = "input" in event && event.input ? readable(event.input) : "load";
   switch (event.kind) {
@@ -107,6 +114,11 @@ export function describe(event: Event, pvUnit: string, description: Description 
       return "manual";
     case "to_automatic":
       return "automatic";
+    case "limit_moves": {
+      const over = event.over ? ` in ${timeText(event.over)}` : "";
+      const sign = event.side === "low" ? "≥" : "≤";
+      return `${event.cv} ${sign} ${number(event.to)} ${unitOfCv(event.cv)}${over}, rank ${event.rank}`;
+    }
     case "valve_sticks":
       return `valve sticks for ${timeText(event.lasts)}`;
     case "valve_fails":
@@ -119,7 +131,7 @@ export function describe(event: Event, pvUnit: string, description: Description 
 /** The colour of an event's mark. */
 export function colourOf(event: Event): string {
   if (event.kind.startsWith("set_point")) return "--ink";
-  if (["valve_sticks", "valve_fails", "sensor_fails"].includes(event.kind)) return "--limit";
+  if (["valve_sticks", "valve_fails", "sensor_fails", "limit_moves"].includes(event.kind)) return "--limit";
   if (["to_manual", "to_automatic", "output_step"].includes(event.kind)) return "--op";
   return "--dv";
 }
@@ -170,7 +182,9 @@ export function fieldsOf(
         : loadUnit(event, description);
     fields.push(field("by", words[event.kind] ?? "By", unit));
   }
-  if ("to" in event) fields.push(field("to", "To", parameterUnit(event.parameter, description)));
+  if (event.kind === "parameter_change")
+    fields.push(field("to", "To", parameterUnit(event.parameter, description)));
+  if (event.kind === "limit_moves") fields.push(field("to", "To", spanOf(trial, event.cv).unit));
   if ("period" in event) fields.push(field("period", "Period", "s"));
   if ("over" in event) fields.push(field("over", "Within", "s"));
   const isEndless = event.kind === "load_sine" || event.kind === "load_walk";

@@ -1,9 +1,9 @@
 /** Predictive controllers: their settings as text, and what one sees ahead as panels. */
 import type { Schemas, Trial } from "../api/client";
-import type { Curve, Mark, Panel } from "../lib/strip";
-import { timesOf } from "./course";
+import { between, type Curve, type Mark, type Panel } from "../lib/strip";
+import { timesOf } from "../lib/traces";
 import { readable } from "./events";
-import { measuredTags } from "./loops";
+import { rankedLabel } from "./limits";
 
 export type Predictive = Schemas["PredictiveSettings"];
 export type LookAhead = Schemas["LookAhead"];
@@ -35,12 +35,6 @@ export function movesIn(text: string): number[] | string {
     moves.push(...Array<number>(times).fill(held));
   }
   return moves;
-}
-
-/** The unit of a measured signal. */
-export function unitOf(trial: Trial, tag: string): string {
-  const k = measuredTags(trial).indexOf(tag);
-  return (k <= 0 ? trial.plant.pv : trial.plant.further_measured?.[k - 1])?.span.unit ?? "";
 }
 
 /** What came until a time, and from there on. */
@@ -82,8 +76,11 @@ export function aheadPanels(trace: Schemas["Trace"], ahead: LookAhead): Panel[] 
       colour: "--pv",
       ...rest,
     });
-    const limit = (label: string, values: number[] | null | undefined): Curve[] =>
-      values ? [line(label, values, { colour: "--limit", dash: [8, 3], width: 1.2 })] : [];
+    const limit = ({ side, rank, values }: Schemas["LimitAhead"]): Curve => {
+      const others = cv.limits.filter((other) => other.side === side);
+      const label = others.length > 1 ? rankedLabel(side, rank) : `${side} limit`;
+      return line(label, values, { colour: "--limit", dash: [8, 3], width: 1.2 });
+    };
     return {
       key: cv.tag,
       title: cv.estimated ? `${readable(cv.tag)}, estimated` : cv.tag,
@@ -96,8 +93,7 @@ export function aheadPanels(trace: Schemas["Trace"], ahead: LookAhead): Panel[] 
         ...(cv.wanted.length
           ? [line("wanted", cv.wanted, { colour: "--ink", dash: [9, 4], width: 1.1 })]
           : []),
-        ...limit("high limit", cv.high),
-        ...limit("low limit", cv.low),
+        ...cv.limits.map(limit),
         ...(came ? [came.after] : []),
       ],
     };
@@ -110,7 +106,7 @@ export function aheadPanels(trace: Schemas["Trace"], ahead: LookAhead): Panel[] 
       title: mv.tag,
       unit: "%",
       weight: 1.2,
-      limits: { low: mv.low, high: mv.high },
+      limits: between(mv.low, mv.high),
       curves: [
         ...(came ? [{ ...came.before, ...stepped, width: 2 }] : []),
         {

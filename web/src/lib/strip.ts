@@ -35,7 +35,7 @@ export interface Panel {
   /** Values that the axis always covers. */
   include?: number[];
   /** Limits: drawn where they are in sight, and the first curve is marked where it stands at one. */
-  limits?: { low: number; high: number };
+  limits?: Limit[];
   /** Bands across the panel, such as the settling band. */
   bands?: { from: number; to: number; low: number; high: number }[];
   /** Stretches that are called out, over the whole height. */
@@ -44,6 +44,48 @@ export interface Panel {
   level?: { key: string; value: number; label: string; colour: string };
   /** Straight lines over the curves, from time and value to time and value. */
   strokes?: { from: [number, number]; to: [number, number]; colour: string }[];
+}
+
+export interface Limit {
+  side: "low" | "high";
+  /** Where it is: one value throughout, or one a time. */
+  values: number[];
+  times?: number[];
+  /** What tells it from others on its side. */
+  label?: string;
+  /** Names one that can be drawn up and down. */
+  key?: string;
+}
+
+/** A limit on either side, throughout. */
+export function between(low: number, high: number): Limit[] {
+  return [
+    { side: "low", values: [low] },
+    { side: "high", values: [high] },
+  ];
+}
+
+/** A limit in level pieces, each from a time to a time. */
+export function piecesOf({ times, values }: Limit): { from: number; to: number; value: number }[] {
+  if (!times) return values.slice(0, 1).map((value) => ({ from: -Infinity, to: Infinity, value }));
+  const starts = values.flatMap((value, k) => (k === 0 || value !== values[k - 1] ? [k] : []));
+  return starts.map((k, piece) => ({
+    from: times[k] as number,
+    to: times[starts[piece + 1] ?? times.length - 1] as number,
+    value: values[k] as number,
+  }));
+}
+
+/** Where a limit is at a time. */
+export function limitAt({ times, values }: Limit, time: number): number {
+  if (!times) return values[0] as number;
+  let [low, high] = [0, times.length - 1];
+  while (low < high) {
+    const middle = (low + high + 1) >> 1;
+    if ((times[middle] as number) <= time) low = middle;
+    else high = middle - 1;
+  }
+  return values[low] as number;
 }
 
 export interface Mark {

@@ -2,7 +2,7 @@
 import { rowsThatFit, spread } from "./labels";
 import type uPlot from "uplot";
 import { number, timeUnit } from "./format";
-import type { Mark, Panel } from "./strip";
+import { limitAt, piecesOf, type Limit, type Mark, type Panel } from "./strip";
 import { colour } from "./theme";
 
 /** Room for the labels at the ends of curves, in pixels. */
@@ -139,7 +139,7 @@ export function drawNotes(plot: uPlot, panel: Panel, { marks, shown, isFirst, is
     ctx.fillText(text, x + (isRight ? 8 : -8) * ratio, y);
     taken = isRight ? x + 8 * ratio + ctx.measureText(text).width : x + 6 * ratio;
   });
-  if (panel.limits) drawLimits(plot, panel);
+  if (panel.limits) drawLimits(plot, panel, panel.limits);
   if (panel.strokes) drawStrokes(plot, panel);
   drawLabels(plot, panel, shown[1]);
   if (isLast) {
@@ -166,29 +166,48 @@ function shortened(ctx: CanvasRenderingContext2D, text: string, width: number): 
 }
 
 /** Limits in sight as hatched edges; where the first curve stands at one, it is marked there. */
-function drawLimits(plot: uPlot, panel: Panel) {
-  const { low, high } = panel.limits as { low: number; high: number };
+function drawLimits(plot: uPlot, panel: Panel, limits: Limit[]) {
   const { ctx, bbox } = plot;
   const ratio = devicePixelRatio;
+  const [left, right] = [bbox.left, bbox.left + bbox.width];
   const curve = panel.curves[0];
   clipped(plot, () => {
     ctx.strokeStyle = colour("--limit");
-    for (const limit of [low, high]) {
-      const y = plot.valToPos(limit, "y", true);
-      if (y < bbox.top || y > bbox.top + bbox.height) continue;
-      const away = (limit === high ? -1 : 1) * 6 * ratio;
+    for (const limit of limits) {
+      const pieces = piecesOf(limit).map(({ from, to, value }) => ({
+        from: Math.max(from === -Infinity ? left : plot.valToPos(from, "x", true), left),
+        to: Math.min(to === Infinity ? right : plot.valToPos(to, "x", true), right),
+        y: plot.valToPos(value, "y", true),
+      }));
+      const away = (limit.side === "high" ? -1 : 1) * 6 * ratio;
       ctx.lineWidth = ratio;
       ctx.globalAlpha = 0.55;
-      hatch(ctx, bbox.left, bbox.left + bbox.width, y, away, 9 * ratio);
+      for (const { from, to, y } of pieces)
+        if (y >= bbox.top && y <= bbox.top + bbox.height && to > from)
+          hatch(ctx, from, to, y, away, 9 * ratio);
       ctx.globalAlpha = 1;
+      const end = pieces.findLast((piece) => piece.to > piece.from);
+      if (limit.label && !limit.key && end && end.y > bbox.top && end.y < bbox.top + bbox.height) {
+        // Where it is at last, inside of it, as the labels of handles stand.
+        ctx.font = `${12 * ratio}px 'Atkinson Hyperlegible Next Variable', sans-serif`;
+        ctx.fillStyle = colour("--limit");
+        ctx.textAlign = "right";
+        // A high limit and a low one that are near each other have their labels beside each other.
+        const isHigh = limit.side === "high";
+        const aside = isHigh ? 4 * ratio : ctx.measureText(limit.label).width + 20 * ratio;
+        ctx.fillText(limit.label, end.to - aside, end.y + (isHigh ? 13 : -5) * ratio);
+      }
       if (!curve) continue;
       ctx.lineWidth = 3 * ratio;
       curve.values.forEach((value, k) => {
-        const reached = value !== null && (limit === high ? value >= high : value <= low);
-        if (!reached || curve.times[k + 1] === undefined) return;
+        const [from, to] = [curve.times[k], curve.times[k + 1]];
+        if (value === null || from === undefined || to === undefined) return;
+        const held = limitAt(limit, from);
+        if (limit.side === "high" ? value < held : value > held) return;
+        const y = plot.valToPos(held, "y", true);
         ctx.beginPath();
-        ctx.moveTo(plot.valToPos(curve.times[k] as number, "x", true), y);
-        ctx.lineTo(plot.valToPos(curve.times[k + 1] as number, "x", true), y);
+        ctx.moveTo(plot.valToPos(from, "x", true), y);
+        ctx.lineTo(plot.valToPos(to, "x", true), y);
         ctx.stroke();
       });
     }

@@ -1,5 +1,5 @@
 import { shallowReactive } from "vue";
-import { answered, api, type TrialResult } from "../api/client";
+import { answered, api, type Schemas, type TrialResult } from "../api/client";
 
 /** Traces of the trail, fetched once: the same trial always gives the same trace. */
 const traces = shallowReactive(new Map<string, TrialResult>());
@@ -16,4 +16,16 @@ export function traceOf(id: string): TrialResult | null {
       .finally(() => underWay.delete(id));
   }
   return null;
+}
+
+const axes = new WeakMap<Schemas["Trace"], number[]>();
+
+/** The times of the values of a trace, s: the same list for the same trace. */
+export function timesOf(trace: Schemas["Trace"]): number[] {
+  let times = axes.get(trace);
+  if (!times) {
+    times = (trace.columns[0]?.values ?? []).map((_, k) => k * trace.scan);
+    axes.set(trace, times);
+  }
+  return times;
 }

@@ -1,6 +1,6 @@
 /** What the strip of Measure shows: a record before and after its preparation, or a plan. */
 import type { LoopDetail, Schemas } from "../api/client";
-import { OVERLAYS, type Panel } from "../lib/strip";
+import { between, OVERLAYS, type Panel } from "../lib/strip";
 
 const STYLES: Record<
   Schemas["Role"],
@@ -55,7 +55,7 @@ export function recordPanels(
       unit: channel.unit,
       curves,
       weight: isPv || channel.role !== "pv" ? weight : 1.5,
-      limits: channel.role === "op" ? { low: 0, high: 100 } : undefined,
+      limits: channel.role === "op" ? between(0, 100) : undefined,
       shades,
       ...(isPv && reading ? byHand(reading) : {}),
     });
@@ -126,7 +126,7 @@ export function planPanels(
       curves: [expected],
       weight: 2.4,
       include: [low, high],
-      limits: { low, high },
+      limits: between(low, high),
     },
     {
       key: "op",
@@ -135,7 +135,7 @@ export function planPanels(
       curves: [{ label: "OP", times, values: plan.op, colour: "--op", stepped: true }],
       weight: 1.4,
       include: [lowest, highest],
-      limits: { low: lowest, high: highest },
+      limits: between(lowest, highest),
     },
   ];
 }

@@ -56,6 +56,7 @@ import TradeOffView from "../control/TradeOffView.vue";
 import TunePanel from "../control/TunePanel.vue";
 import { mainPid, type Controller } from "../control/controllers";
 import { provideExplore, useHalves } from "../lib/halves";
+import { cvOf, moveLimit } from "../control/limits";
 import type { Predictive } from "../control/predictive";
 import { useTuning } from "../control/tuning";
 import { useDescription, useOffers } from "../control/useDescription";
@@ -68,6 +69,7 @@ import { eventOf, lastName, provideRefused } from "../lib/refused";
 import { beginsTrials } from "../lib/structures";
 import { letter, number, plural } from "../lib/format";
 import { plain } from "../lib/plain";
+import { chosenInstead } from "../model/chosen";
 import { useKeys } from "../lib/keys";
 import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
@@ -198,7 +200,9 @@ const inFocus = computed(() => {
   if (!now || !trial) return null;
   const further = now.assessment.further?.find((one) => one.name === focus.value);
   if (focus.value && !further) return null;
-  return { figures: further ?? now.assessment, unit: measuredOf(trial, focus.value).span.unit };
+  const { tag, span } = measuredOf(trial, focus.value);
+  const keepsWithin = cvOf(trial, tag)?.follows_set_point === false;
+  return { figures: further ?? now.assessment, unit: span.unit, keepsWithin };
 });
 
 /** Views that look at one loop as if the others stood still, which is not how a cascade or an override works. */
@@ -406,10 +410,7 @@ async function replacePlant(plant: Trial["plant"], name: string) {
   }
 }
 
-const isOnChosenModel = computed(() => {
-  const chosen = state.models.find((model) => model.chosen);
-  return !chosen || !base.value?.model_id || base.value.model_id === chosen.id;
-});
+const isOnChosenModel = computed(() => !chosenInstead(state.models, base.value?.model_id));
 
 // --- the trail: named, annotated, starred, deleted ---
 
@@ -584,7 +585,8 @@ const panels = computed<Panel[]>(() => {
       under.push({ ...half, colour: "--ink", dash: k === 0 ? [1, 2] : [6, 3], thin: true }),
     );
   const drawn: Drawn = { name, trace: main.trace, colour: "--pv", dash: [] };
-  return coursePanels(trial, drawn, main.assessment.metrics.load_responses[0], under, extra.value);
+  const [load] = main.assessment.metrics.load_responses;
+  return coursePanels(trial, drawn, load, under, extra.value, !isFlipped.value);
 });
 
 const marks = computed<Mark[]>(() =>
@@ -595,8 +597,13 @@ const marks = computed<Mark[]>(() =>
 /** The whole length of the trial, even where it was stopped before its end. */
 const extent = computed<[number, number]>(() => [0, shown.value.trial?.scenario.duration ?? 1]);
 
-/** A mark of the strip was drawn to another time: whole scans, and round numbers where the trial is long. */
+/** A mark of the strip was drawn to another time: whole scans, and round numbers where the trial is long. A limit, to another value. */
 function drag(key: string, to: number, settled: boolean) {
+  if (key.startsWith("limit ")) {
+    change((trial) => moveLimit(trial, key.slice("limit ".length), to));
+    if (settled) void keep();
+    return;
+  }
   const [, index, of] = /^event (\d+) ?(.*)$/.exec(key) ?? [];
   const trial = draft.value;
   if (!trial) return;
@@ -966,7 +973,12 @@ useKeys({
         <p v-if="loops.length > 1 && inFocus" class="text-[12.5px] text-soft">
           of {{ loops.find((one) => one.key === focus)?.name }}, the other loops closed
         </p>
-        <LoopFigures v-if="inFocus" :assessment="inFocus.figures" :pv-unit="inFocus.unit" />
+        <LoopFigures
+          v-if="inFocus"
+          :assessment="inFocus.figures"
+          :pv-unit="inFocus.unit"
+          :keeps-within="inFocus.keepsWithin"
+        />
         <p v-else class="text-[12.5px] text-soft">
           {{ focus }} has no loop of its own to be measured: it sets no OP, or what it measures belongs to
           another.

@@ -189,9 +189,9 @@ impl ControllerSpec {
 
     /// Names and units of what it learns, for columns of a trace.
     #[must_use]
-    pub fn learns(&self, pv_span: &Span) -> Vec<(&'static str, String)> {
+    pub fn learns(&self, pv_span: &Span) -> Vec<(String, String)> {
         let per_span = || "%/%".to_owned();
-        match self {
+        let told: Vec<(&str, String)> = match self {
             Self::ModelReference(settings) => {
                 let mut all = vec![
                     ("gain on set point", per_span()),
@@ -208,7 +208,10 @@ impl ControllerSpec {
             }
             Self::SelfTuning(_) => vec![("alpha", "1".to_owned()), ("beta", per_span())],
             _ => Vec::new(),
-        }
+        };
+        let estimated = self.predictive().map_or_else(Vec::new, PredictiveSettings::drifting);
+        let estimated = estimated.into_iter().map(|(name, unit)| (format!("{name}, as estimated"), unit));
+        told.into_iter().map(|(name, unit)| (name.to_owned(), unit)).chain(estimated).collect()
     }
 
     /// The settings of a predictive controller, where it is one.

@@ -4,6 +4,7 @@ use super::plant::Plant;
 use super::scenario::Event;
 use super::trial::Trial;
 use crate::Result;
+use crate::controller::predictive::{RankedLimit, Side};
 use crate::instrument::Failure;
 use crate::numerics::rounded;
 use crate::process::Quantity;
@@ -29,6 +30,7 @@ pub enum EventKind {
     OutputStep,
     ToManual,
     ToAutomatic,
+    LimitMoves,
     ValveSticks,
     ValveFails,
     SensorFails,
@@ -36,7 +38,7 @@ pub enum EventKind {
 
 impl EventKind {
     /// All kinds.
-    pub const ALL: [Self; 16] = [
+    pub const ALL: [Self; 17] = [
         Self::SetPointStep,
         Self::SetPointRamp,
         Self::SetPointProfile,
@@ -50,6 +52,7 @@ impl EventKind {
         Self::OutputStep,
         Self::ToManual,
         Self::ToAutomatic,
+        Self::LimitMoves,
         Self::ValveSticks,
         Self::ValveFails,
         Self::SensorFails,
@@ -74,6 +77,17 @@ fn moved_in(unit: &str, plant: &Plant) -> Result<Option<String>> {
     let driven = plant.drive.as_ref().map_or(&description.drive.input, |drive| &drive.input);
     let fits = |input: &&Quantity| input.name != *driven && Unit::conversion("unit", unit, &input.unit).is_ok();
     Ok(description.inputs.iter().find(fits).map(|input| input.name.clone()))
+}
+
+/// The first limit of the predictive controller is drawn nearer by a step.
+fn limit_moves(trial: &Trial, at: f64, step: f64) -> Event {
+    let own = trial.candidate.predictive();
+    let limit = own.and_then(|own| own.limits().first().map(|one| (own.cvs[one.cv].tag.clone(), one.side, one.limit)));
+    let (cv, side, limit) = limit.unwrap_or_else(|| {
+        (trial.plant.pv.tag.clone(), Side::High, RankedLimit { value: trial.plant.operating_point.pv, rank: 1 })
+    });
+    let to = limit.value + if side == Side::Low { step } else { -step };
+    Event::LimitMoves { at, cv, side, rank: limit.rank, to, over: 0.0 }
 }
 
 /// An event of this kind in the middle of a trial, with values that are worth seeing.
@@ -116,6 +130,7 @@ pub fn begin_event(kind: EventKind, trial: &Trial, unit: Option<&str>) -> Result
         EventKind::OutputStep => Event::OutputStep { at, by: 5.0 },
         EventKind::ToManual => Event::ToManual { at },
         EventKind::ToAutomatic => Event::ToAutomatic { at },
+        EventKind::LimitMoves => limit_moves(trial, at, step),
         EventKind::ValveSticks => Event::ValveSticks { at, lasts: over },
         EventKind::ValveFails => Event::ValveFails { at, lasts: over },
         EventKind::SensorFails => Event::SensorFails { at, lasts: over, how: Failure::Stuck, signal: None },

@@ -2,7 +2,7 @@
 
 use super::Plant;
 use super::plant::Started;
-use super::schedule::Schedule;
+use super::schedule::{LimitMove, Schedule};
 use super::trace::{Column, ColumnRole, Trace};
 use super::trial::Trial;
 use super::wiring::Wiring;
@@ -38,6 +38,8 @@ pub(super) enum Source {
     },
     Control(Term),
     Learned(usize),
+    /// A limit of a CV that is moved.
+    Limit(usize),
 }
 
 /// A term of the controller.
@@ -183,9 +185,13 @@ pub(super) fn columns(
             sources.push(Source::Output(k));
         }
     }
+    for (k, column) in moved_limits(trial, schedule).into_iter().enumerate() {
+        columns.push(column);
+        sources.push(Source::Limit(k));
+    }
     let spec = &trial.candidate.controller;
     for (k, (name, unit)) in spec.learns(&pv.span).into_iter().enumerate() {
-        columns.push(column(name, &unit, ColumnRole::ControllerTerm));
+        columns.push(column(&name, &unit, ColumnRole::ControllerTerm));
         sources.push(Source::Learned(k));
     }
     // Of a cascade the inner controller makes the output, and its terms explain it.
@@ -295,6 +301,30 @@ fn further_columns(trial: &Trial, started: &Started, schedule: &Schedule, wiring
         show_op(k, &plant.further_driven[k - 1].tag, &mut add);
     }
     all
+}
+
+/// The columns of the limits that are moved, as their first moves are in time.
+fn moved_limits(trial: &Trial, schedule: &Schedule) -> Vec<Column> {
+    let Some(settings) = trial.candidate.predictive() else { return Vec::new() };
+    let plant = &trial.plant;
+    let unit = |cv: &str| {
+        let measured = plant.measured_tags().into_iter().position(|tag| tag == cv);
+        let estimated = settings.cvs.iter().find(|own| own.tag == cv).and_then(|own| own.estimated.as_ref());
+        match (measured, estimated) {
+            (Some(k), _) => plant.measured_spans()[k].unit.clone(),
+            (None, Some(estimated)) => estimated.span.unit.clone(),
+            (None, None) => String::new(),
+        }
+    };
+    let mut columns: Vec<Column> = Vec::new();
+    for LimitMove { cv, side, rank, .. } in &schedule.limits {
+        let tag = format!("{cv} {} limit, rank {rank}", side.in_words());
+        if columns.iter().all(|known| known.tag != tag) {
+            let (role, of) = (ColumnRole::Limit, Some(cv.clone()));
+            columns.push(Column { tag, unit: unit(cv), role, of, values: Vec::new() });
+        }
+    }
+    columns
 }
 
 #[cfg(test)]

@@ -374,6 +374,7 @@ fn name_of(event: &Event) -> String {
     let kind = words(&kind.unwrap_or_default());
     match event {
         Event::ParameterChange { parameter, .. } => format!("change of {}", words(parameter)),
+        Event::LimitMoves { cv, side, rank, .. } => format!("{} limit of {cv} (rank {rank})", side.in_words()),
         _ => match event.load_input() {
             Some(Some(input)) => kind.replace("load", &words(input)),
             _ => kind,

@@ -479,6 +479,10 @@ impl Simulation {
                         }
                     }
                     Source::Learned(k) => self.learned[*k],
+                    Source::Limit(k) => {
+                        let predicting = self.controllers.predicting.as_ref();
+                        predicting.map_or(f64::NAN, |one| one.moved_limit(*k, row.time, SLACK * self.scan))
+                    }
                 });
             }
         }
@@ -629,7 +633,7 @@ fn follows(
 }
 
 /// Said of a controller that does not plan.
-const NO_PLAN: &str = "Only a predictive controller plans ahead.";
+pub(super) const NO_PLAN: &str = "Only a predictive controller plans ahead.";
 
 impl Trial {
     /// The trace of this trial.

@@ -3,15 +3,18 @@
 use super::columns::Signal;
 use super::controlling::Controlling;
 use super::driving::Driving;
+use super::engine::NO_PLAN;
 use super::measuring::Measuring;
 use super::measuring_inputs::MeasuringInput;
 use super::plant::Plant;
-use super::schedule::Schedule;
-use super::timeline::Timeline;
-use super::trial::Candidate;
+use super::schedule::{LimitMove, Schedule};
+use super::timeline::{Changes, Timeline};
+use super::trial::{Candidate, Trial};
 use super::wiring::{End, Wiring};
 use crate::controller::ControllerSpec;
-use crate::controller::predictive::{Explicit, KnownAhead, LookAhead, Predictive, PredictiveSettings, Sight};
+use crate::controller::predictive::{
+    Explicit, KnownAhead, LimitOfCv, LookAhead, PlannedOver, Predictive, PredictiveSettings, Sight,
+};
 use crate::units::Span;
 use crate::{Error, Result};
 
@@ -54,6 +57,16 @@ pub(crate) fn seats(plant: &Plant, candidate: &Candidate) -> Result<Option<Seats
         cvs: cvs.into_iter().flatten().collect(),
         mvs: mvs.into_iter().map(|(seat, _)| seat).collect(),
     }))
+}
+
+impl Trial {
+    /// What the model of its predictive controller does after a move of each MV by 1 %, how far the controller looks and plans over that, and
+    /// how its loop settles by that model. Errors where no controller plans.
+    pub fn planned_over(&self) -> Result<PlannedOver> {
+        let seats = seats(&self.plant, &self.candidate)?;
+        let seats = seats.ok_or_else(|| Error::said("candidate.controller.kind", NO_PLAN))?;
+        seats.settings.planned_over(&seats.spans, self.scenario.scan)
+    }
 }
 
 /// Where a controller stands in a document.
@@ -162,6 +175,8 @@ pub(super) struct Predicting {
     set_points_ahead: Vec<Vec<f64>>,
     disturbances_ahead: Vec<Vec<f64>>,
     courses: Vec<Option<Timeline>>,
+    /// Limits that the scenario moves, and where they are over time.
+    limits: Vec<(usize, Timeline)>,
     scan: f64,
 }
 
@@ -177,6 +192,7 @@ impl Predicting {
             set_points_ahead: settings.cvs.iter().map(|cv| ahead(cv.set_point_known_ahead)).collect(),
             disturbances_ahead: settings.dvs.iter().map(|dv| ahead(dv.known_ahead)).collect(),
             courses: vec![None; settings.dvs.len()],
+            limits: Vec::new(),
             scan,
             measured: vec![0.0; cvs.len()],
             set_points: vec![0.0; cvs.len()],
@@ -200,6 +216,7 @@ impl Predicting {
         (schedule, disturbances): (&Schedule, &[MeasuringInput]),
     ) -> Result<()> {
         let Some(settings) = candidate.predictive() else { return Ok(()) };
+        self.take_limits(settings, schedule)?;
         let place = place(self.at);
         for (k, cv) in settings.cvs.iter().enumerate() {
             if cv.set_point_known_ahead && self.cvs[k].is_some_and(|seat| !all[seat].has_own_set_point()) {
@@ -225,7 +242,43 @@ impl Predicting {
         Ok(())
     }
 
-    /// Notes what is known of the scans that come after `time`.
+    /// Takes from the scenario where limits are moved. Errors where there is no such limit.
+    fn take_limits(&mut self, settings: &PredictiveSettings, schedule: &Schedule) -> Result<()> {
+        let all = settings.limits();
+        let mut moved: Vec<(usize, Changes)> = Vec::new();
+        for LimitMove { cv, side, rank, course: (at, over, to), field } in &schedule.limits {
+            let own = |one: &&LimitOfCv| settings.cvs[one.cv].tag == *cv;
+            if !all.iter().any(|one| own(&one)) {
+                let known: Vec<&str> = settings.cvs.iter().map(|cv| cv.tag.as_str()).collect();
+                return Err(Error::invalid(format!("{field}.cv"), format!("“{cv}”"), known.join(", ")));
+            }
+            let Some(limit) = all.iter().position(|one| own(&one) && one.side == *side && one.limit.rank == *rank)
+            else {
+                let ranks = all.iter().filter(own).filter(|one| one.side == *side);
+                let ranks: Vec<String> = ranks.map(|one| one.limit.rank.to_string()).collect();
+                let allowed = match ranks.join(", ") {
+                    ranks if ranks.is_empty() => format!("none: {cv} has no {} limit", side.in_words()),
+                    ranks => format!("{ranks}, those of the {} limits of {cv}", side.in_words()),
+                };
+                return Err(Error::invalid(format!("{field}.rank"), rank, allowed));
+            };
+            let known = moved.iter().position(|(of, _)| *of == limit).unwrap_or_else(|| {
+                moved.push((limit, Changes::default()));
+                moved.len() - 1
+            });
+            moved[known].1.lead((*at, *over), all[limit].limit.value, *to, 1e-9 * self.scan);
+        }
+        let timeline = |(limit, changes): (usize, Changes)| (limit, changes.timeline(all[limit].limit.value));
+        self.limits = moved.into_iter().map(timeline).collect();
+        Ok(())
+    }
+
+    /// Where a limit is that the scenario moves: they are numbered as their first moves are in time.
+    pub fn moved_limit(&self, k: usize, time: f64, slack: f64) -> f64 {
+        self.limits[k].1.value(time, slack)
+    }
+
+    /// Notes what is known of the scans that come after `time`, and where limits have been moved.
     pub fn look_ahead(
         &mut self,
         all: &[Controlling],
@@ -233,6 +286,9 @@ impl Predicting {
         measured: &[Measuring],
         (time, slack): (f64, f64),
     ) {
+        for (limit, course) in &self.limits {
+            self.controller.move_limit(*limit, course.value(time, slack));
+        }
         let times = |after: usize| time + (after + 1) as f64 * self.scan;
         for (known, seat) in self.set_points_ahead.iter_mut().zip(&self.cvs) {
             let Some(seat) = seat else { continue };
@@ -315,7 +371,8 @@ impl Predicting {
             self.controller.limits_at_work() as f64,
             f64::from(u8::from(self.controller.gave_way())),
         ];
-        values.iter_mut().zip(told).for_each(|(value, told)| *value = told);
+        let estimated = self.controller.estimated_parameters().into_iter().map(|(_, one)| one.value);
+        values.iter_mut().zip(told.into_iter().chain(estimated)).for_each(|(value, told)| *value = told);
     }
 
     /// Its law about where the trial begins, written out.

@@ -3,6 +3,7 @@
 use super::trial::Candidate;
 use super::wiring::Wiring;
 use crate::controller::ControllerSpec;
+use crate::controller::predictive::Side;
 use crate::instrument::Failure;
 use crate::{Error, Result, check};
 use serde::{Deserialize, Serialize};
@@ -196,6 +197,25 @@ pub enum Event {
         #[schema(minimum = 0)]
         at: f64,
     },
+    /// A limit of a CV of the predictive controller is moved, by the operator or by a recipe. Where nothing is predictive nothing happens.
+    LimitMoves {
+        /// Time in s; what comes after the end does not happen.
+        #[schema(minimum = 0)]
+        at: f64,
+        /// Tag of the CV.
+        cv: String,
+        /// On which side.
+        side: Side,
+        /// The rank of the limit: a CV has one of each rank on a side.
+        #[schema(minimum = 1, maximum = 9)]
+        rank: u32,
+        /// Where it is then, in the unit of the CV.
+        to: f64,
+        /// How long it takes, s; 0 for a step.
+        #[serde(default)]
+        #[schema(minimum = 0)]
+        over: f64,
+    },
     /// The valve sticks where it is.
     ValveSticks {
         /// Time in s; what comes after the end does not happen.
@@ -266,6 +286,7 @@ impl Event {
             | Self::OutputStep { at, .. }
             | Self::ToManual { at }
             | Self::ToAutomatic { at }
+            | Self::LimitMoves { at, .. }
             | Self::ValveSticks { at, .. }
             | Self::ValveFails { at, .. }
             | Self::SensorFails { at, .. } => *at,
@@ -360,7 +381,7 @@ impl Event {
                 }
                 values.iter().try_for_each(|value| check::finite(&name("values"), *value).map(drop))
             }
-            Self::ParameterChange { to, over, .. } => {
+            Self::ParameterChange { to, over, .. } | Self::LimitMoves { to, over, .. } => {
                 check::finite(&name("to"), *to)?;
                 check::not_negative(&name("over"), *over, "s").map(drop)
             }

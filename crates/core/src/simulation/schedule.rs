@@ -5,6 +5,7 @@ use super::scenario::{Event, Scenario, in_order};
 use super::signals::Driven;
 use super::timeline::{Changes, Timeline};
 use super::wiring::Wiring;
+use crate::controller::predictive::Side;
 use crate::instrument::{Failure, Noise};
 use crate::process::Description;
 use crate::units::Unit;
@@ -38,6 +39,19 @@ pub(super) struct Schedule {
     pub inputs: Vec<Timeline>,
     /// Of the parameters that change: position and values.
     pub parameters: Vec<(usize, Timeline)>,
+    /// Limits of CVs that are moved, by rising time.
+    pub limits: Vec<LimitMove>,
+}
+
+/// A limit of a CV that is moved.
+pub(super) struct LimitMove {
+    pub cv: String,
+    pub side: Side,
+    pub rank: u32,
+    /// When, over how long, and to where.
+    pub course: (f64, f64, f64),
+    /// Where it stands in the document.
+    pub field: String,
 }
 
 /// What a scenario does at a controller.
@@ -79,6 +93,7 @@ struct Gathering<'a> {
     at_drives: Vec<AtDrive>,
     sensors: Vec<Vec<(Scans, Failure)>>,
     disturbance_sensors: Vec<Vec<(Scans, Failure)>>,
+    limits: Vec<LimitMove>,
 }
 
 impl Schedule {
@@ -95,6 +110,7 @@ impl Schedule {
             loads: vec![Changes::default(); drives.len()],
             inputs: vec![Changes::default(); started.inputs.len()],
             parameters: Vec::new(),
+            limits: Vec::new(),
             at_drives: drives.iter().map(|_| AtDrive::default()).collect(),
             sensors: vec![Vec::new(); at_rest.len()],
             disturbance_sensors: vec![Vec::new(); plant.measured_disturbances.len()],
@@ -110,8 +126,18 @@ impl Schedule {
             let name = if k == 0 { "" } else { wiring.names[k].as_str() };
             controllers.push(gathering.controller(&Place { events, field, sensor, drive, name }, at_rest[sensor])?);
         }
-        let Gathering { loads, inputs, parameters, mut at_drives, sensors, disturbance_sensors, drives, .. } =
-            gathering;
+        let Gathering {
+            loads,
+            inputs,
+            parameters,
+            mut at_drives,
+            sensors,
+            disturbance_sensors,
+            drives,
+            mut limits,
+            ..
+        } = gathering;
+        limits.sort_by(|a, b| a.course.0.total_cmp(&b.course.0));
         for (drive, load) in at_drives.iter_mut().zip(loads) {
             drive.load = load.timeline(0.0);
         }
@@ -124,6 +150,7 @@ impl Schedule {
             disturbance_sensors,
             inputs: inputs.into_iter().enumerate().map(|(k, changes)| changes.timeline(rest(k))).collect(),
             parameters: parameters.into_iter().map(|(k, changes, start)| (k, changes.timeline(start))).collect(),
+            limits,
         })
     }
 }
@@ -151,6 +178,10 @@ impl Gathering<'_> {
                 }
                 Event::ParameterChange { at, parameter, to, over } => {
                     self.parameter(*at, parameter, *to, *over, &field)?
+                }
+                Event::LimitMoves { at, cv, side, rank, to, over } => {
+                    let course = (*at, *over, *to);
+                    self.limits.push(LimitMove { cv: cv.clone(), side: *side, rank: *rank, course, field });
                 }
                 Event::OutputStep { at, by } => switches.push((first_scan_at(*at), Switch::Output(*by))),
                 Event::ToManual { at } => switches.push((first_scan_at(*at), Switch::Manual)),
@@ -216,12 +247,7 @@ impl Gathering<'_> {
             parameters.len() - 1
         });
         let (_, changes, start) = &mut parameters[known];
-        let before = *start + changes.before(at + 1e-9 * self.scenario.scan);
-        if over > 0.0 {
-            changes.ramp(at, to - before, over);
-        } else {
-            changes.step(at, to - before);
-        }
+        changes.lead((at, over), *start, to, 1e-9 * self.scenario.scan);
         Ok(())
     }
 }

@@ -36,6 +36,17 @@ impl Changes {
         }
     }
 
+    /// From where it is at `at`, of a signal that was `start` at first, to a value: over some time, or at once. `slack` is what a step that
+    /// has just been made may lie ahead.
+    pub fn lead(&mut self, (at, over): (f64, f64), start: f64, to: f64, slack: f64) {
+        let before = start + self.before(at + slack);
+        if over > 0.0 {
+            self.ramp(at, to - before, over);
+        } else {
+            self.step(at, to - before);
+        }
+    }
+
     /// The value at `at`, before what happens there.
     pub fn before(&self, at: f64) -> f64 {
         self.list.iter().filter(|change| change.at < at).map(|c| c.jump + c.bend * (at - c.at)).sum()

@@ -34,6 +34,8 @@ pub enum ColumnRole {
     BalanceTerm,
     /// What a balance stores per second: what comes in or is made, less what leaves or is lost.
     BalanceStored,
+    /// A limit of a CV that is moved.
+    Limit,
     /// A term of the controller in %, or something that it has learned.
     ControllerTerm,
 }

@@ -96,6 +96,7 @@ pub fn begin_predictive(plant: &Plant, scan: f64, known: &[String]) -> Result<Ca
             set_point_known_ahead: false,
             low: None,
             high: None,
+            bands: Vec::new(),
             response_time: rounded(back_after(k) * scan, 3),
             weight: 1.0,
             disturbance: at_input.then(|| DisturbanceAt::Input(inputs[by].name.clone())),
@@ -213,6 +214,7 @@ pub fn with_estimated(
         set_point_known_ahead: false,
         low: None,
         high: None,
+        bands: Vec::new(),
         response_time: settings.cvs.iter().map(|cv| cv.response_time).fold(0.0, f64::max),
         weight: 1.0,
         disturbance: None,
@@ -254,6 +256,8 @@ pub fn with_linear_model(plant: &Plant, scan: f64, settings: &PredictiveSettings
     for (k, cv) in with.cvs.iter_mut().enumerate().filter(|(_, cv)| cv.is_measured()) {
         let at = of_tag(&outputs, &cv.tag, || format!("controller.cvs[{k}].tag"))?;
         cv.output.clone_from(&outputs[at].name);
+        // A linear model has no parameters that could drift.
+        cv.disturbance = cv.disturbance.take().filter(|place| !matches!(place, DisturbanceAt::Parameter(_)));
     }
     for (k, mv) in with.mvs.iter_mut().enumerate() {
         let at = of_tag(&inputs, &mv.tag, || format!("controller.mvs[{k}].tag"))?;

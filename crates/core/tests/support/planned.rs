@@ -75,6 +75,7 @@ pub fn cv(k: usize) -> ControlledVariable {
         set_point_known_ahead: false,
         low: None,
         high: None,
+        bands: Vec::new(),
         response_time: 0.0,
         weight: 1.0,
         disturbance: None,

@@ -124,34 +124,29 @@ async fn main() -> Result<()> {
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     // The set point has just moved: what the predictive controller makes of it.
-    let row = "return (async () => {
-        const rows = await (await fetch('/api/v1/loops/AIC-320/trials')).json();
-        return rows.find((row) => row.label.startsWith('predictive')).id;
-    })()";
-    let row = page.script(row).await?;
+    let row_of = |tag: &str| {
+        format!(
+            "return (async () => {{
+                const rows = await (await fetch('/api/v1/loops/{tag}/trials')).json();
+                return rows.find((row) => row.label.startsWith('predictive')).id;
+            }})()"
+        )
+    };
+    let row = page.script(&row_of("AIC-320")).await?;
     let place = format!("/loops/AIC-320/control?view=ahead&trial={}", row.as_str().unwrap_or_default());
     page.go(&application.address(&place)).await?;
     page.shows("Where it goes").await?;
     page.drawn().await?;
     save("ahead").await?;
 
-    // A small predictive controller, its law written out, one region pointed at.
+    // A slaker that is heated up between bands which tighten one after the other.
     page.script("localStorage.removeItem('antistasis-theme')").await?;
-    page.go(&application.address("/loops/FIC-101/control")).await?;
+    let row = page.script(&row_of("TIC-310")).await?;
+    let place = format!("/loops/TIC-310/control?trial={}", row.as_str().unwrap_or_default());
+    page.go(&application.address(&place)).await?;
+    page.shows("FIC-312.OP").await?;
     page.drawn().await?;
-    page.select("Controller", "predictive").await?;
-    page.shows("is led to its set point").await?;
-    page.drawn().await?;
-    page.enter("Moves held for, scans", "1, 2, 4").await?;
-    page.click("Ahead").await?;
-    page.click("The law").await?;
-    page.shows("regions of the moves").await?;
-    page.script(
-        "document.querySelector('path.cursor-pointer').dispatchEvent(new MouseEvent('click', { bubbles: true }))",
-    )
-    .await?;
-    page.drawn().await?;
-    save("law").await?;
+    save("bands").await?;
 
     // Last, since models are stale under another preparation.
     page.go(&application.address("/loops/TIC-204/measure?view=prepare")).await?;

@@ -115,5 +115,5 @@ async fn moves_of_controller(Body(request): Body<MovesRequest>) -> Result<Json<P
 #[utoipa::path(post, path = "/api/v1/predictive/responses", tag = "control", request_body = Trial,
     responses((status = 200, body = PlannedOver), (status = 422, body = Problem)))]
 async fn responses_of_model(Body(trial): Body<Trial>) -> Result<Json<PlannedOver>, Problem> {
-    Ok(Json(compute(move || settings_of(&trial, "")?.planned_over(trial.scenario.scan)).await??))
+    Ok(Json(compute(move || trial.planned_over()).await??))
 }

@@ -1,5 +1,6 @@
 //! What a predictive controller sees coming, plans, and is held by: its explanation of a scan.
 
+use super::settings::{LimitOfCv, Side};
 use super::{Constraint, DisturbanceAt, Predictive};
 use crate::numerics::Ending;
 use serde::{Deserialize, Serialize};
@@ -46,18 +47,42 @@ pub struct AheadOfCv {
     pub by_itself: Vec<f64>,
     /// Where it should be; empty where it has no set point.
     pub wanted: Vec<f64>,
-    /// Its limits, as they are held; null for none.
-    pub low: Option<Vec<f64>>,
-    /// The high one.
-    pub high: Option<Vec<f64>>,
+    /// Its limits, as they are held.
+    pub limits: Vec<LimitAhead>,
     /// Where it is to rest.
     pub rests_at: f64,
     /// What the model does not explain: at the output in the unit of the CV, at an input in that of the input; null for none.
     pub disturbance: Option<f64>,
     /// The input at which that acts; null for the output.
     pub disturbance_at: Option<String>,
-    /// By how much its limits give way where it is to rest: below the low one, above the high one.
-    pub gives_way: [f64; 2],
+    /// The parameter that is estimated instead; null for none.
+    pub parameter: Option<EstimatedParameter>,
+}
+
+/// A parameter of the equations as it is estimated.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct EstimatedParameter {
+    /// Its name.
+    pub name: String,
+    /// Its unit.
+    pub unit: String,
+    /// What it is believed to be.
+    pub value: f64,
+    /// What the model has been given for it.
+    pub given: f64,
+}
+
+/// A limit of a CV over the horizon.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct LimitAhead {
+    /// On which side.
+    pub side: Side,
+    /// Its rank: 1 is given up last.
+    pub rank: u32,
+    /// The limit; the first point is a scan ahead.
+    pub values: Vec<f64>,
+    /// By how much it gives way where the CV is to rest, in the unit of the CV.
+    pub gives_way: f64,
 }
 
 /// What is planned of an MV, %; the first value is that of this scan, which stands until the next.
@@ -155,12 +180,15 @@ impl Predictive {
         let moved = |after: usize| {
             crate::numerics::dot(self.prediction.effect(self.prediction.row(cv, after)), self.program.x())
         };
-        let limits = |limit: bool, of: fn((f64, f64)) -> f64| {
-            limit.then(|| points().map(|after| value(of(self.wanted(cv, after).1))).collect())
+        let width = span.width() / 100.0;
+        let limit = |(k, LimitOfCv { side, limit, .. }): (usize, &LimitOfCv)| LimitAhead {
+            side: *side,
+            rank: limit.rank,
+            values: points().map(|after| value(self.held(k, after))).collect(),
+            gives_way: self.targets.given(k) * width,
         };
         let place = self.observer.places.iter().position(|(of, _)| *of == cv);
         let at_output = |k: &usize| !matches!(self.observer.places[*k].1, DisturbanceAt::Input(_));
-        let width = span.width() / 100.0;
         AheadOfCv {
             tag: settings.tag.clone(),
             unit: span.unit.clone(),
@@ -170,20 +198,33 @@ impl Predictive {
             expected: points().map(|after| value(by_itself(after) + moved(after))).collect(),
             by_itself: points().map(|after| value(by_itself(after))).collect(),
             wanted: if settings.follows_set_point {
-                points().map(|after| value(self.wanted(cv, after).0)).collect()
+                points().map(|after| value(self.wanted(cv, after))).collect()
             } else {
                 Vec::new()
             },
-            low: limits(settings.low.is_some(), |(low, _)| low),
-            high: limits(settings.high.is_some(), |(_, high)| high),
+            limits: self.limits_of(cv).map(limit).collect(),
             rests_at: value(self.targets.outputs[cv]),
-            disturbance: place.map(|k| tidy(self.observer.d[k] * if at_output(&k) { width } else { 1.0 })),
+            parameter: self.estimated_parameters().into_iter().find_map(|(of, one)| (of == cv).then_some(one)),
+            disturbance: place
+                .filter(|k| !matches!(self.observer.places[*k].1, DisturbanceAt::Parameter(_)))
+                .map(|k| tidy(self.observer.d[k] * if at_output(&k) { width } else { 1.0 })),
             disturbance_at: place.and_then(|k| match &self.observer.places[k].1 {
                 DisturbanceAt::Input(name) => Some(name.clone()),
                 _ => None,
             }),
-            gives_way: self.targets.given(cv).map(|given| given * width),
         }
+    }
+
+    /// The parameters that are estimated, each with the CV that tells of it.
+    pub(crate) fn estimated_parameters(&self) -> Vec<(usize, EstimatedParameter)> {
+        let Some(nonlinear) = &self.nonlinear else { return Vec::new() };
+        nonlinear
+            .estimated()
+            .map(|(disturbance, name, unit, value, given)| {
+                let parameter = EstimatedParameter { name: name.to_owned(), unit: unit.to_owned(), value, given };
+                (self.observer.places[disturbance].0, parameter)
+            })
+            .collect()
     }
 
     fn ahead_of_mv(&self, mv: usize) -> AheadOfMv {
@@ -209,7 +250,7 @@ impl Predictive {
         }
     }
 
-    /// The limits that the plan runs along, each once.
+    /// The limits that the plan runs along, each once; of one CV those of each rank.
     fn at_work(&self) -> Vec<LimitAtWork> {
         let mut all: Vec<LimitAtWork> = Vec::new();
         let given = (0..self.rows.len()).filter(|row| self.program.given(*row) > 0.0).map(|row| (row, 0.0));
@@ -229,20 +270,17 @@ impl Predictive {
                     let limit = if up { LimitKind::Rise } else { LimitKind::Fall };
                     (&self.settings.mvs[mv].tag, limit, self.prediction.begins[block], None, 1.0)
                 }
-                Constraint::Output { cv, after, high } => {
-                    let (limit, own) = if high {
-                        (LimitKind::High, self.settings.cvs[cv].high)
-                    } else {
-                        (LimitKind::Low, self.settings.cvs[cv].low)
-                    };
+                Constraint::Output { limit, after } => {
+                    let LimitOfCv { cv, side, limit } = self.limits[limit];
+                    let kind = if side == Side::Low { LimitKind::Low } else { LimitKind::High };
                     let width = self.spans[cv].width() / 100.0;
-                    (&self.settings.cvs[cv].tag, limit, after, own.map(|own| own.rank), width)
+                    (&self.settings.cvs[cv].tag, kind, after, Some(limit.rank), width)
                 }
             };
             let given = self.program.given(row);
             let (ahead, gives_way) = (ahead as f64 * self.scan, if given > UNSEEN { given * width } else { 0.0 });
             let cost = (!self.last.solved.gave_way).then_some(multiplier);
-            match all.iter_mut().find(|known| known.tag == *tag && known.limit == limit) {
+            match all.iter_mut().find(|known| known.tag == *tag && known.limit == limit && known.rank == rank) {
                 Some(known) => {
                     known.cost = known.cost.zip(cost).map(|(known, more)| known + more);
                     known.ahead = known.ahead.min(ahead);
@@ -273,18 +311,31 @@ impl Predictive {
                 at(self.outputs[stuck])
             );
         }
-        if let Some(first) = limits.iter().find(|limit| limit.gives_way > 0.0) {
+        let mut given: Vec<&LimitAtWork> = limits.iter().filter(|limit| limit.gives_way > 0.0).collect();
+        // Told first is what is given up last.
+        given.sort_by_key(|limit| limit.rank);
+        if let [first, others @ ..] = &given[..] {
             let unit = self
                 .settings
                 .cvs
                 .iter()
                 .position(|cv| cv.tag == first.tag)
                 .map_or("%", |cv| self.spans[cv].unit.as_str());
-            let rank = first.rank.map(|rank| format!(" (rank {rank})")).unwrap_or_default();
+            let ranked = |limit: &LimitAtWork| limit.rank.map(|rank| format!(" (rank {rank})")).unwrap_or_default();
+            let others: Vec<String> = others
+                .iter()
+                .map(|other| {
+                    let whose = if other.tag == first.tag { "" } else { &format!("{}: ", other.tag) };
+                    format!("{whose}{}{}", other.limit.in_words(), ranked(other))
+                })
+                .collect();
+            let others =
+                if others.is_empty() { String::new() } else { format!(" Given up, too: {}.", others.join(", ")) };
             return format!(
-                "{} cannot keep {}{rank}: it gives way by up to {} {unit}.",
+                "{} cannot keep {}{}: it gives way by up to {} {unit}.{others}",
                 first.tag,
                 first.limit.in_words(),
+                ranked(first),
                 crate::verdict::readable(first.gives_way)
             );
         }

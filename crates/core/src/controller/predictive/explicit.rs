@@ -1,5 +1,6 @@
 //! The law of a small predictive controller, written out: every region of what it knows, and what it does there.
 
+use super::observer::Observer;
 use super::settings::PredictiveSettings;
 use super::{Constraint, Predictive, Wanted};
 use crate::numerics::{ParametricProgram, Region, locate};
@@ -24,7 +25,7 @@ const OF_SPAN: &str = "% of span";
 
 /// What a parameter of the law is.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]
-enum Part {
+pub(super) enum Part {
     State(usize),
     /// Of a CV, with its unit.
     Disturbance(usize, &'static str),
@@ -92,9 +93,9 @@ pub struct LawOfMv {
 
 /// An affine map.
 #[derive(Debug, Clone)]
-struct Affine {
-    by: DMatrix<f64>,
-    at: DVector<f64>,
+pub(super) struct Affine {
+    pub by: DMatrix<f64>,
+    pub at: DVector<f64>,
 }
 
 impl Affine {
@@ -122,16 +123,20 @@ impl Affine {
 /// where the loop rested. It is that of the controller to rounding, while these stay in the box that it was made for.
 #[derive(Debug, Clone)]
 pub struct Explicit {
-    parts: Vec<Part>,
+    pub(super) parts: Vec<Part>,
     within: Vec<(f64, f64)>,
     /// Where to rest, by the parameters and the directions that are free.
-    rest: Affine,
-    rests: Vec<Region>,
-    moves: Vec<Region>,
+    pub(super) rest: Affine,
+    pub(super) rests: Vec<Region>,
+    pub(super) moves: Vec<Region>,
     constraints: Vec<Constraint>,
-    blocks: usize,
-    settings: PredictiveSettings,
-    base: (Vec<f64>, Vec<f64>),
+    pub(super) blocks: usize,
+    pub(super) settings: PredictiveSettings,
+    pub(super) spans: Vec<Span>,
+    pub(super) scan: f64,
+    /// Where CVs and MVs rested, %.
+    pub(super) base: (Vec<f64>, Vec<f64>),
+    pub(super) observer: Observer,
 }
 
 impl Explicit {
@@ -139,9 +144,9 @@ impl Explicit {
     /// can give way, something is known ahead, or there are too many regions.
     pub fn of(settings: &PredictiveSettings, spans: &[Span], scan: f64, [cvs, mvs]: [&[f64]; 2]) -> Result<Self> {
         let refused = |field: String, sentence: &str| Err(Error::said(format!("controller.{field}"), sentence));
-        if let Some(k) = settings.cvs.iter().position(|cv| cv.low.is_some() || cv.high.is_some()) {
+        if let Some(k) = settings.cvs.iter().position(|cv| !cv.limits().is_empty()) {
             let sentence = "A law is written out where the MVs alone have limits: those of CVs may have to give way.";
-            return refused(format!("cvs[{k}].low"), sentence);
+            return refused(format!("cvs[{k}].{}", settings.cvs[k].limits()[0].0), sentence);
         }
         if let Some(k) = settings.cvs.iter().position(|cv| !cv.follows_set_point) {
             let sentence = "A law is written out of CVs that follow set points.";
@@ -190,7 +195,10 @@ impl Explicit {
             constraints: poser.controller.rows.clone(),
             blocks: settings.moves.len(),
             settings: settings.clone(),
+            spans: spans.to_vec(),
+            scan,
             base: (cvs.to_vec(), mvs.to_vec()),
+            observer: poser.controller.observer,
             parts,
             within,
             rest,
@@ -560,6 +568,7 @@ mod tests {
                 set_point_known_ahead: false,
                 low: None,
                 high: None,
+                bands: Vec::new(),
                 response_time: 4.0,
                 weight: 1.0,
                 disturbance: integrating.then(|| DisturbanceAt::Input("input".into())),

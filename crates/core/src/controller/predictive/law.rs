@@ -4,6 +4,7 @@ use super::settings::PredictiveSettings;
 use super::{KnownAhead, Predictive, Sight};
 use crate::Result;
 use crate::controller::{Controller, Explanation, Reading};
+use crate::lti::Discrete;
 use crate::numerics::eigenvalues;
 use crate::units::Span;
 use nalgebra::{DMatrix, DVector, Hessenberg};
@@ -50,7 +51,7 @@ impl Law {
             mv.cost = if mv.cost == 0.0 { 0.0 } else { COST.copysign(mv.cost) };
         }
         for cv in &mut free.cvs {
-            (cv.low, cv.high) = (None, None);
+            (cv.low, cv.high, cv.bands) = (None, None, Vec::new());
         }
         let mut probe = Probe::new(&free, &spans, scan)?;
         let (states, p, m) = (probe.states(), free.cvs.len(), free.mvs.len());
@@ -84,6 +85,20 @@ impl Law {
         let z = Complex64::from_polar(1.0, omega * self.scan);
         let complex = |matrix: &DMatrix<f64>| matrix.map(Complex64::from);
         complex(&self.c) * behind(&self.h, z, complex(&self.b)) + complex(&self.d)
+    }
+
+    /// The poles of the loop that it closes around a model of so many MVs first among its inputs and the CVs that it measures at these places
+    /// among its outputs: in z.
+    pub(super) fn closed_around(&self, model: &Discrete, cvs: &[usize]) -> Vec<Complex64> {
+        let (phi, gamma, seen) = model.matrices();
+        let (order, own, mvs) = (phi.nrows(), self.h.nrows(), self.c.nrows());
+        let (gamma, seen) = (gamma.columns(0, mvs), seen.select_rows(cvs));
+        let mut all = DMatrix::zeros(order + own, order + own);
+        all.view_mut((0, 0), (order, order)).copy_from(&(phi + gamma * &self.d * &seen));
+        all.view_mut((0, order), (order, own)).copy_from(&(gamma * &self.c));
+        all.view_mut((order, 0), (own, order)).copy_from(&(&self.b * &seen));
+        all.view_mut((order, order), (own, own)).copy_from(&self.h);
+        eigenvalues(all)
     }
 
     /// Its poles at rest: as many as there are CVs whose offset it takes away, as a rule.

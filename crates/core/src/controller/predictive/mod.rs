@@ -16,17 +16,20 @@ mod prediction;
 mod settings;
 mod shapes;
 mod targets;
+mod written;
 
-pub use ahead::{AheadOfCv, AheadOfMv, LimitAtWork, LookAhead};
+pub use ahead::{AheadOfCv, AheadOfMv, EstimatedParameter, LimitAhead, LimitAtWork, LookAhead};
 pub use explicit::{Explicit, LawOfMv, LawParameter, RegionMap, RegionOnMap};
 pub use law::{Law, LawAtWork};
 pub(crate) use moves::doubling;
-pub use moves::{PlannedOver, ResponseToMv, ResponsesOfCv};
+pub use moves::{ClosedLoopPole, PlannedOver, ResponseToMv, ResponsesOfCv};
+pub(crate) use settings::LimitOfCv;
 pub use settings::{
-    ControlledVariable, DisturbanceAt, Drives, Estimated, MOST_SCANS_AHEAD, ManipulatedVariable, MeasuredDisturbance,
-    PredictiveSettings, RankedLimit,
+    Band, ControlledVariable, DisturbanceAt, Drives, Estimated, MOST_SCANS_AHEAD, ManipulatedVariable,
+    MeasuredDisturbance, PredictiveSettings, RankedLimit, Side,
 };
 pub use shapes::{Cell, Shapes};
+pub use written::{Believed, WrittenCv, WrittenFilter, WrittenLaw, WrittenMv, WrittenRegion};
 
 use crate::lti::{Discrete, TransferMatrix};
 use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
@@ -34,7 +37,7 @@ use crate::process::Description;
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
-use nonlinear::{AS_EXPECTED, MISSED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN};
+use nonlinear::{AS_EXPECTED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN, missed_costs};
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
@@ -50,6 +53,8 @@ const ON_ITS_WAY: f64 = 0.02;
 pub struct Predictive {
     settings: PredictiveSettings,
     spans: Vec<Span>,
+    /// All limits of the CVs, as they are now.
+    limits: Vec<LimitOfCv>,
     scan: f64,
     observer: Observer,
     /// Of a model that is not linear: what is believed and expected, in the place of the observer and of what that expects.
@@ -95,8 +100,8 @@ enum Constraint {
     Position { mv: usize, block: usize, high: bool },
     /// A move, not further than its rate: down, or up.
     Rate { mv: usize, block: usize, up: bool },
-    /// A CV after so many scans, above its low limit, or below its high one.
-    Output { cv: usize, after: usize, high: bool },
+    /// A CV after so many scans, within one of all limits.
+    Output { limit: usize, after: usize },
 }
 
 /// What was worked with at the last scan.
@@ -111,7 +116,8 @@ struct Last {
     free: Vec<f64>,
     linear: DVector<f64>,
     bounds: Vec<f64>,
-    limits: Vec<(f64, f64)>,
+    /// The limits of the CVs, in % from where the loop rested at first.
+    limits: Vec<f64>,
     mv_limits: Vec<(f64, f64)>,
     set_points: Vec<f64>,
     /// Where each CV should be after each scan, of those whose set point is known ahead.
@@ -223,7 +229,8 @@ impl Predictive {
         let prediction = Prediction::new(settings, &observer, scans, &weights);
         let nonlinear =
             if linear { None } else { Some(Box::new(NonLinear::new(settings, spans, scan, scans, &observer.places)?)) };
-        let (rows, normals) = constraints(settings, &prediction);
+        let limits = settings.limits();
+        let (rows, normals) = constraints(settings, &limits, &prediction);
         let program = RankedProgram::new(&prediction.cost(&weights), &normals).ok_or_else(|| {
             Error::said("controller.model", "The cost of the moves cannot be computed with this model and horizon.")
         })?;
@@ -237,7 +244,7 @@ impl Predictive {
             free: vec![0.0; scans * p],
             linear: zeros(prediction.moves),
             bounds: vec![f64::NEG_INFINITY; rows.len()],
-            limits: vec![(f64::NEG_INFINITY, f64::INFINITY); p],
+            limits: vec![0.0; limits.len()],
             mv_limits: vec![(0.0, 0.0); m],
             set_points: vec![0.0; p],
             courses: settings
@@ -269,6 +276,7 @@ impl Predictive {
             base: Base { cvs: vec![0.0; p], mvs: vec![0.0; m], dvs: vec![0.0; settings.dvs.len()] },
             settings: settings.clone(),
             spans: spans.to_vec(),
+            limits,
             scan,
             observer,
             nonlinear,
@@ -375,11 +383,10 @@ impl Predictive {
             };
             last.wishes[j] = mv.rests_at.map_or(f64::NAN, |wish| wish - self.base.mvs[j]);
         }
-        for (k, (cv, span)) in self.settings.cvs.iter().zip(&self.spans).enumerate() {
-            let from = |limit: &Option<RankedLimit>, none: f64| {
-                limit.map_or(none, |limit| span.to_percent(limit.value) - self.base.cvs[k])
-            };
-            last.limits[k] = (from(&cv.low, f64::NEG_INFINITY), from(&cv.high, f64::INFINITY));
+        for (held, LimitOfCv { cv, limit, .. }) in last.limits.iter_mut().zip(&self.limits) {
+            *held = self.spans[*cv].to_percent(limit.value) - self.base.cvs[*cv];
+        }
+        for (k, cv) in self.settings.cvs.iter().enumerate() {
             last.believed[k] = sight.measured[k].is_finite();
             // Of what nothing measures there is no set point.
             last.set_points[k] = if cv.is_measured() { sight.set_points[k] - self.base.cvs[k] } else { 0.0 };
@@ -459,21 +466,34 @@ impl Predictive {
         self.targets.seek(&self.settings, &last.now, &last.acting, &wanted);
     }
 
-    /// Where a CV should be after so many scans, and within which limits, in % from where the loop rested at first.
-    fn wanted(&self, cv: usize, after: usize) -> (f64, (f64, f64)) {
+    /// Where a CV should be after so many scans, in % from where the loop rested at first.
+    fn wanted(&self, cv: usize, after: usize) -> f64 {
         let last = &self.last;
         // To its set point, not to where it is to rest: what cannot be reached in the end is still wanted on the way there
         // (Rawlings, Bonné, Jørgensen, Venkat & Jørgensen, IEEE Trans. Automatic Control 53, 2008).
         let (now, goal) =
             (last.outputs[cv], if last.followed[cv] { last.set_points[cv] } else { self.targets.outputs[cv] });
-        let time = self.settings.cvs[cv].response_time;
-        let left = if time > 0.0 { (-(after as f64) * self.scan / time).exp() } else { 0.0 };
         let course = last.courses[cv].get(after - 1).filter(|_| last.followed[cv]).copied();
-        let (low, high) = last.limits[cv];
-        // From beyond a limit it comes back on the same way.
-        let low = if now < low { low - (low - now) * left } else { low };
-        let high = if now > high { high + (now - high) * left } else { high };
-        (course.unwrap_or(goal + (now - goal) * left), (low, high))
+        course.unwrap_or_else(|| goal + (now - goal) * self.left_of_way(cv, after))
+    }
+
+    /// A limit as it is held after so many scans, in % from where the loop rested at first: from beyond it the CV comes back on the way on
+    /// which it comes to its set point.
+    fn held(&self, limit: usize, after: usize) -> f64 {
+        let LimitOfCv { cv, side, .. } = self.limits[limit];
+        let (now, value) = (self.last.outputs[cv], self.last.limits[limit]);
+        if side.sign() * (value - now) > 0.0 { value + (now - value) * self.left_of_way(cv, after) } else { value }
+    }
+
+    /// Share of the way back of a CV that is left after so many scans.
+    fn left_of_way(&self, cv: usize, after: usize) -> f64 {
+        let time = self.settings.cvs[cv].response_time;
+        if time > 0.0 { (-(after as f64) * self.scan / time).exp() } else { 0.0 }
+    }
+
+    /// Moves a limit, which is one of [all](PredictiveSettings::limits): to a value in the unit of its CV.
+    pub(crate) fn move_limit(&mut self, limit: usize, to: f64) {
+        self.limits[limit].limit.value = to;
     }
 
     fn plan(&mut self) {
@@ -482,6 +502,11 @@ impl Predictive {
         }
         self.pose();
         self.solve();
+    }
+
+    /// The limits of a CV, with their places among all.
+    fn limits_of(&self, cv: usize) -> impl Iterator<Item = (usize, &LimitOfCv)> {
+        self.limits.iter().enumerate().filter(move |(_, limit)| limit.cv == cv)
     }
 
     fn solve(&mut self) {
@@ -567,17 +592,20 @@ impl Predictive {
         let Some(path) = self.nonlinear.as_mut().and_then(|nonlinear| nonlinear.path(planned, dvs)) else {
             return (f64::INFINITY, f64::INFINITY);
         };
-        let p = self.settings.cvs.len();
+        let (p, costs) = (self.settings.cvs.len(), missed_costs(&self.limits));
         let (mut cost, mut missed) = (0.0, 0.0f64);
         for (row, value) in path.iter().enumerate() {
             let (cv, value) = (row % p, value - self.base.cvs[row % p]);
             let expected = self.last.free[row] + crate::numerics::dot(self.prediction.effect(row), self.program.x());
             missed = missed.max((value - expected).abs());
-            let (wanted, (low, high)) = self.wanted(cv, row / p + 1);
+            let after = row / p + 1;
             if self.last.followed[cv] {
-                cost += self.weights.errors[cv] * (value - wanted).powi(2);
+                cost += self.weights.errors[cv] * (value - self.wanted(cv, after)).powi(2);
             }
-            cost += MISSED * ((low - value).max(0.0).powi(2) + (value - high).max(0.0).powi(2));
+            for (limit, LimitOfCv { side, .. }) in self.limits_of(cv) {
+                let beyond = side.sign() * (self.held(limit, after) - value);
+                cost += costs[limit] * beyond.max(0.0).powi(2);
+            }
         }
         let hours = if self.last.followed.contains(&true) { 0.0 } else { self.scan / 3600.0 };
         for (j, course) in planned.iter().enumerate() {
@@ -618,7 +646,7 @@ impl Predictive {
         for (value, base) in last.free.iter_mut().zip(self.base.cvs.iter().cycle()) {
             *value -= base;
         }
-        let (rows, normals) = constraints(&self.settings, &self.prediction);
+        let (rows, normals) = constraints(&self.settings, &self.limits, &self.prediction);
         last.bounds.resize(rows.len(), f64::NEG_INFINITY);
         self.rows = rows;
         if let Some(program) = RankedProgram::new(&self.prediction.cost(&self.weights), &normals) {
@@ -641,7 +669,7 @@ impl Predictive {
         for cv in (0..p).filter(|cv| self.weights.errors[*cv] > 0.0 && self.last.followed[*cv]) {
             for after in 1..=scans {
                 let row = self.prediction.row(cv, after);
-                let off = self.weights.errors[cv] * (self.last.free[row] - self.wanted(cv, after).0);
+                let off = self.weights.errors[cv] * (self.last.free[row] - self.wanted(cv, after));
                 linear.iter_mut().zip(self.prediction.effect(row)).for_each(|(sum, effect)| *sum += off * effect);
             }
         }
@@ -675,10 +703,9 @@ impl Predictive {
             Constraint::Rate { mv, .. } => {
                 self.settings.mvs[mv].rate.map_or(f64::NEG_INFINITY, |rate| -rate * self.scan)
             }
-            Constraint::Output { cv, after, high } => {
-                let free = last.free[self.prediction.row(cv, after)];
-                let (low, top) = self.wanted(cv, after).1;
-                if high { free - top } else { low - free }
+            Constraint::Output { limit, after } => {
+                let LimitOfCv { cv, side, .. } = self.limits[limit];
+                side.sign() * (self.held(limit, after) - last.free[self.prediction.row(cv, after)])
             }
         }
     }
@@ -686,7 +713,7 @@ impl Predictive {
     /// The program of the last plan, for whoever wants to solve it by other means, and the moves that were found.
     #[must_use]
     pub fn program(&self) -> (PlanProgram, &[f64]) {
-        let (_, normals) = constraints(&self.settings, &self.prediction);
+        let (_, normals) = constraints(&self.settings, &self.limits, &self.prediction);
         let program = PlanProgram {
             matrix: self.prediction.cost(&self.weights),
             linear: self.last.linear.as_slice().to_vec(),
@@ -750,7 +777,11 @@ fn furthest(one: &[Vec<f64>], other: &[Vec<f64>]) -> f64 {
 }
 
 /// All constraints of the moves with their normals and ranks.
-fn constraints(settings: &PredictiveSettings, prediction: &Prediction) -> (Vec<Constraint>, Vec<RankedNormal>) {
+fn constraints(
+    settings: &PredictiveSettings,
+    limits: &[LimitOfCv],
+    prediction: &Prediction,
+) -> (Vec<Constraint>, Vec<RankedNormal>) {
     let (blocks, moves) = (prediction.begins.len(), prediction.moves);
     let (mut rows, mut normals) = (Vec::new(), Vec::new());
     for (mv, one) in settings.mvs.iter().enumerate() {
@@ -769,17 +800,14 @@ fn constraints(settings: &PredictiveSettings, prediction: &Prediction) -> (Vec<C
             }
         }
     }
-    for (cv, one) in settings.cvs.iter().enumerate() {
-        for (limit, high, sign) in [(one.low, false, 1.0), (one.high, true, -1.0)] {
-            let Some(limit) = limit else { continue };
-            for after in &prediction.limit_points {
-                let effect = prediction.effect(prediction.row(cv, *after));
-                if effect.iter().all(|value| value.abs() < NO_EFFECT) {
-                    continue;
-                }
-                rows.push(Constraint::Output { cv, after: *after, high });
-                normals.push((effect.iter().map(|value| sign * value).collect(), Some(limit.rank)));
+    for (k, LimitOfCv { cv, side, limit }) in limits.iter().enumerate() {
+        for after in &prediction.limit_points {
+            let effect = prediction.effect(prediction.row(*cv, *after));
+            if effect.iter().all(|value| value.abs() < NO_EFFECT) {
+                continue;
             }
+            rows.push(Constraint::Output { limit: k, after: *after });
+            normals.push((effect.iter().map(|value| side.sign() * value).collect(), Some(limit.rank)));
         }
     }
     (rows, normals)

@@ -1,9 +1,13 @@
 //! For how long planned moves are held, and how far they reach over what they do: rules, and what both horizons are seen against.
 
+use super::law::Law;
 use super::settings::{MOST_MOVES, MOST_SCANS_AHEAD, PredictiveSettings};
 use super::shapes::{SETTLED, Shapes};
+use crate::lti::Discrete;
 use crate::process::Description;
+use crate::units::Span;
 use crate::{Result, check};
+use num_complex::Complex64;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
 
@@ -16,6 +20,14 @@ const EVEN_PARTS: usize = 16;
 const SHORT: u32 = 8;
 /// Scans after which a response that ever settles has done so.
 const MUCH_LATER: usize = 5 * MOST_SCANS_AHEAD;
+/// What decays to so little in a scan is gone.
+const GONE: f64 = 0.05;
+/// What turns by so little while it decays does not oscillate, but for rounding.
+const STRAIGHT: f64 = 1e-4;
+/// What decays by no more in a scan stays.
+const STAYS: f64 = 1e-9;
+/// Poles that are told.
+const MOST_POLES: usize = 8;
 /// How much further than the horizon a response is shown, until it has settled.
 const BEYOND: f64 = 1.25;
 
@@ -32,6 +44,35 @@ pub struct PlannedOver {
     pub settles_after: Option<f64>,
     /// By CV.
     pub cvs: Vec<ResponsesOfCv>,
+    /// The slowest poles of the closed loop, as its own model has it while no limit is felt; none where there is no such law.
+    pub poles: Vec<ClosedLoopPole>,
+}
+
+/// A pole of a loop from scan to scan, or a pair of them.
+#[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
+pub struct ClosedLoopPole {
+    /// How fast what is left of it decays: to a share of 1/e in so many seconds. Below 0 it grows; null where it stays.
+    pub time_constant: Option<f64>,
+    /// The period of its oscillation, s; null where it decays without one.
+    pub period: Option<f64>,
+    /// Its damping: 1 without an oscillation, 0 where it does not decay.
+    pub damping: f64,
+}
+
+impl ClosedLoopPole {
+    /// Of a pole in z; None of one that is gone within a scan or so.
+    fn of(z: Complex64, scan: f64) -> Option<Self> {
+        if z.norm() < GONE {
+            return None;
+        }
+        let s = z.ln() / scan;
+        let oscillates = s.im.abs() > STRAIGHT * s.re.abs();
+        Some(Self {
+            time_constant: (s.re.abs() * scan > STAYS).then(|| -1.0 / s.re),
+            period: oscillates.then(|| std::f64::consts::TAU / s.im.abs()),
+            damping: if oscillates { -s.re / s.norm() } else { 1.0 },
+        })
+    }
 }
 
 /// What a CV does after each MV has moved.
@@ -144,8 +185,22 @@ impl PredictiveSettings {
         Ok((shapes.settles && stays).then_some(shapes.horizon as f64 * scan))
     }
 
+    /// The slowest poles of the loop that it closes around its own model, with the spans of its CVs, the slowest first.
+    fn closed_loop_poles(&self, spans: &[Span], scan: f64) -> Result<Vec<ClosedLoopPole>> {
+        let Some(law) = Law::of(self, spans, scan)? else { return Ok(Vec::new()) };
+        let model = Discrete::of(&self.matrix(spans.iter().map(Span::width))?, scan)?;
+        let measured: Vec<usize> = (0..self.cvs.len()).filter(|k| self.cvs[*k].is_measured()).collect();
+        let all = law.closed_around(&model, &measured).into_iter().filter(|z| z.im >= 0.0);
+        let mut poles: Vec<ClosedLoopPole> = all.filter_map(|z| ClosedLoopPole::of(z, scan)).collect();
+        // What grows comes first, then what decays slowest.
+        let rate = |pole: &ClosedLoopPole| pole.time_constant.map_or(0.0, f64::recip);
+        poles.sort_by(|a, b| rate(a).total_cmp(&rate(b)));
+        poles.truncate(MOST_POLES);
+        Ok(poles)
+    }
+
     /// What its model does after a move of each MV, and how far it looks and plans over that.
-    pub fn planned_over(&self, scan: f64) -> Result<PlannedOver> {
+    pub fn planned_over(&self, spans: &[Span], scan: f64) -> Result<PlannedOver> {
         self.validate()?;
         let looks_ahead = self.scans_ahead(scan)? as f64 * scan;
         let settles_after = self.settles_after(scan)?;
@@ -163,7 +218,8 @@ impl PredictiveSettings {
             let unit = description.outputs[place].unit.clone();
             cvs.push(ResponsesOfCv { tag: cv.tag.clone(), unit, by: by.collect() });
         }
-        Ok(PlannedOver { interval: scan, looks_ahead, last_move: self.last_move(scan), settles_after, cvs })
+        let poles = self.closed_loop_poles(spans, scan)?;
+        Ok(PlannedOver { interval: scan, looks_ahead, last_move: self.last_move(scan), settles_after, cvs, poles })
     }
 }
 
@@ -183,7 +239,7 @@ mod tests {
                 "cvs": [{ "tag": "A.PV", "output": "output" }], "mvs": [{ "tag": "A.OP", "input": "input", "usual_move": 1.0 }],
             }))
             .unwrap();
-            settings.planned_over(1.0).unwrap()
+            settings.planned_over(&[Span::new(0.0, 100.0, "%")], 1.0).unwrap()
         };
         let (quick, slow) = (over(20.0), over(400.0));
         // 2 % are left of a lag after 3.9 time constants.

@@ -6,13 +6,13 @@
 //! Engineering Chemistry Research 27, 1988; Diehl, Bock & Schlöder, SIAM J. Control and Optimization 43, 2005). A plan that the equations
 //! make worse than the path was is made again nearer to it (a trust region, common practice).
 
-use super::settings::{DisturbanceAt, PredictiveSettings};
+use super::settings::{DisturbanceAt, LimitOfCv, PredictiveSettings};
 use crate::estimation::Gaussian;
 use crate::lti::TransferMatrix;
 use crate::numerics::eigenvalues;
 use crate::numerics::ode::{Breakdown, Integrator, Rates};
 use crate::process::{
-    Description, Held, Process, Rest, SteadyState, at_ports, rests_at, steady_states, transfer_matrix,
+    Description, Held, Process, ProcessSpec, Rest, SteadyState, at_ports, rests_at, steady_states, transfer_matrix,
 };
 use crate::units::Span;
 use crate::{Error, Result};
@@ -39,8 +39,28 @@ pub(super) const SAME_COST: f64 = 1e-4;
 pub(super) const MOST_PLANS: usize = 8;
 /// How much nearer to the path a plan must stay that the equations have made worse than the path was.
 pub(super) const NEARER: f64 = 0.25;
-/// What a limit of a CV that the equations miss counts beside its error.
-pub(super) const MISSED: f64 = 100.0;
+/// What a limit of a CV that the equations miss counts beside its error, where it is the first to be given up.
+const MISSED: f64 = 100.0;
+/// How much more one counts that is given up after another.
+const MORE_BY_RANK: f64 = 10.0;
+
+/// What each limit of a CV counts that the equations miss.
+pub(super) fn missed_costs(limits: &[LimitOfCv]) -> Vec<f64> {
+    let mut ranks: Vec<u32> = limits.iter().map(|one| one.limit.rank).collect();
+    ranks.sort_unstable();
+    ranks.dedup();
+    let given_up_before = |rank: u32| ranks.iter().filter(|other| **other > rank).count();
+    limits.iter().map(|one| MISSED * MORE_BY_RANK.powi(given_up_before(one.limit.rank) as i32)).collect()
+}
+
+/// Share of a parameter that is a unit of how far it has drifted.
+const PART: f64 = 0.01;
+/// What a unit of it must do to a CV at least, in % of span, to be told.
+const SHOWN: f64 = 1e-4;
+/// How far it is looked for, in such units, and how near a CV must then rest, as a share of its span.
+const WIDER: [f64; 8] = [1.0, 3.0, 7.0, 15.0, 30.0, 50.0, 75.0, 99.0];
+const RESTS: f64 = 1e-7;
+const MOST_HALVINGS: usize = 60;
 
 /// How an input of the process comes to it.
 #[derive(Debug, Clone, Copy)]
@@ -60,16 +80,33 @@ struct Moved {
     rate: f64,
 }
 
-/// Where a disturbance acts: at an input, which a unit of it changes by so much, or at a CV.
+/// Where a disturbance acts: at an input, which a unit of it changes by so much, at a parameter, or at a CV.
 #[derive(Debug, Clone, Copy)]
 enum Acts {
     Input(usize, f64),
+    Parameter(Drifting),
     Output(usize),
+}
+
+/// A parameter that drifts: a unit of its disturbance is so much of it, from what it was at first, within what it can be.
+#[derive(Debug, Clone, Copy)]
+struct Drifting {
+    index: usize,
+    first: f64,
+    unit: f64,
+    range: (f64, f64),
+}
+
+impl Drifting {
+    fn value(&self, disturbance: f64) -> f64 {
+        (self.first + self.unit * disturbance).clamp(self.range.0, self.range.1)
+    }
 }
 
 /// A process as it is believed to stand.
 #[derive(Clone)]
 pub(super) struct NonLinear {
+    spec: ProcessSpec,
     process: Arc<dyn Process>,
     scan: f64,
     inputs: Vec<f64>,
@@ -197,17 +234,61 @@ fn process_of(settings: &PredictiveSettings) -> Result<Box<dyn Process>> {
     settings.model.build("").map_err(|error| error.within("controller.model", "process"))
 }
 
+/// The state of rest under these inputs whose outputs are nearest to those of some states; None where there is no rest.
+fn rest_near(process: &dyn Process, states: &[f64], inputs: &[f64]) -> Option<SteadyState> {
+    let mut outputs = vec![0.0; process.description().outputs.len()];
+    process.outputs(states, &at_ports(process, inputs), Held::default(), &mut outputs);
+    let wanted: Vec<(usize, f64, f64)> =
+        outputs.iter().enumerate().map(|(k, value)| (k, *value, value.abs().max(1e-6))).collect();
+    nearest(steady_states(process, inputs), &wanted)
+}
+
 /// From the inputs of a model that is not linear to its outputs, about the state of rest that is nearest to its usual one.
 pub(super) fn about_rest(settings: &PredictiveSettings) -> Result<TransferMatrix> {
     let process = process_of(settings)?;
     let (inputs, _) = inputs_of(settings, process.description())?;
     let usual: Vec<f64> = process.description().states.iter().map(|state| state.value).collect();
-    let mut outputs = vec![0.0; process.description().outputs.len()];
-    process.outputs(&usual, &at_ports(process.as_ref(), &inputs), Held::default(), &mut outputs);
-    let wanted: Vec<(usize, f64, f64)> =
-        outputs.iter().enumerate().map(|(k, value)| (k, *value, value.abs().max(1e-6))).collect();
-    let rest = nearest(steady_states(process.as_ref(), &inputs), &wanted).map_or(usual, |rest| rest.state);
+    let rest = rest_near(process.as_ref(), &usual, &inputs).map_or(usual, |rest| rest.state);
     transfer_matrix(process.as_ref(), &rest, &inputs)
+}
+
+/// The parameter of each CV that drifts, where one does. Errors where there is none of that name, where it cannot change while the process
+/// runs, and where the CV rests at the same value whatever it is: then nothing tells of it but how the CV moves.
+fn drifting(settings: &PredictiveSettings, spans: &[Span], process: &mut dyn Process) -> Result<Vec<Option<Drifting>>> {
+    let (inputs, _) = inputs_of(settings, process.description())?;
+    let usual: Vec<f64> = process.description().states.iter().map(|state| state.value).collect();
+    let mut all = Vec::new();
+    for (k, cv) in settings.cvs.iter().enumerate() {
+        let Some(DisturbanceAt::Parameter(name)) = &cv.disturbance else {
+            all.push(None);
+            continue;
+        };
+        let field = format!("controller.cvs[{k}].disturbance");
+        let index = Description::position(&process.description().parameters, name, &field)?;
+        let (low, high) = (process.description().parameters[index].low, process.description().parameters[index].high);
+        let first = process.parameters()[index];
+        let unit = if first == 0.0 { PART } else { PART * first.abs() };
+        let other = if first + unit <= high { first + unit } else { first - unit };
+        let cannot = |error: Error| Error::said(&field, format!("The parameter {name} cannot drift: {error}"));
+        let output =
+            Description::position(&process.description().outputs, &cv.output, &format!("controller.cvs[{k}].output"))?;
+        let before = rest_near(process, &usual, &inputs);
+        process.set_parameter(index, other).map_err(cannot)?;
+        let after = before.as_ref().and_then(|before| rest_near(process, &before.state, &inputs));
+        process.set_parameter(index, first).map_err(cannot)?;
+        if let (Some(before), Some(after)) = (before, after)
+            && 100.0 * (after.outputs[output] - before.outputs[output]).abs() < SHOWN * spans[k].width()
+        {
+            let sentence = format!(
+                "{} rests at the same value whatever {} is: that changes only how it gets there, and cannot be told by it.",
+                cv.tag,
+                name.replace('_', " ")
+            );
+            return Err(Error::said(field, sentence));
+        }
+        all.push(Some(Drifting { index, first, unit, range: (low, high) }));
+    }
+    Ok(all)
 }
 
 impl NonLinear {
@@ -219,7 +300,9 @@ impl NonLinear {
         scans: usize,
         places: &[(usize, DisturbanceAt)],
     ) -> Result<Self> {
-        let process: Arc<dyn Process> = process_of(settings)?.into();
+        let mut process = process_of(settings)?;
+        let drifting = drifting(settings, spans, process.as_mut())?;
+        let process: Arc<dyn Process> = process.into();
         let description = process.description();
         let (inputs, moved) = inputs_of(settings, description)?;
         let position =
@@ -247,6 +330,10 @@ impl NonLinear {
                         position(&description.inputs, name, format!("controller.cvs[{cv}].disturbance"))?,
                         1.0,
                     ),
+                },
+                DisturbanceAt::Parameter(_) => match drifting[*cv] {
+                    Some(drifting) => Acts::Parameter(drifting),
+                    None => Acts::Output(*cv),
                 },
                 _ => Acts::Output(*cv),
             });
@@ -281,6 +368,7 @@ impl NonLinear {
             past: vec![inputs.clone(); longest],
             planned: vec![vec![0.0; scans]; moved.len()],
             integrator: Integrator::new(TOLERANCES[0], absolute),
+            spec: settings.model.clone(),
             process,
             scan,
             inputs,
@@ -303,6 +391,71 @@ impl NonLinear {
     /// The disturbances as they are believed.
     pub fn disturbances(&self) -> &[f64] {
         &self.believed.mean.as_slice()[self.states()..]
+    }
+
+    /// The parameters that drift: which disturbance each is, its name and unit, what it is believed to be, and what it was given as.
+    pub fn estimated(&self) -> impl Iterator<Item = (usize, &str, &str, f64, f64)> {
+        self.drifting().map(|(k, own)| {
+            let known = &self.process.description().parameters[own.index];
+            (k, known.name.as_str(), known.unit.as_str(), own.value(self.disturbances()[k]), own.first)
+        })
+    }
+
+    /// The parameters that drift, and which of the disturbances each is.
+    fn drifting(&self) -> impl Iterator<Item = (usize, Drifting)> {
+        let of_act = |(k, acts): (usize, &Acts)| match acts {
+            Acts::Parameter(drifting) => Some((k, *drifting)),
+            _ => None,
+        };
+        self.acts.iter().enumerate().filter_map(of_act)
+    }
+
+    /// Lets a parameter of the equations be this. What they refuse stays as it was.
+    fn set_parameter(&mut self, index: usize, value: f64) {
+        if self.process.parameters()[index] == value {
+            return;
+        }
+        if Arc::get_mut(&mut self.process).is_none() {
+            // Another controller has the same equations: these become its own.
+            let Ok(mut own) = self.spec.build("") else { return };
+            for (k, value) in self.process.parameters().iter().enumerate() {
+                if own.parameters()[k] != *value && own.set_parameter(k, *value).is_err() {
+                    return;
+                }
+            }
+            self.process = own.into();
+        }
+        if let Some(process) = Arc::get_mut(&mut self.process) {
+            process.set_parameter(index, value).ok();
+        }
+    }
+
+    /// Lets the parameters that drift be what is believed of them.
+    fn take_parameters(&mut self) {
+        let now: Vec<(usize, f64)> =
+            self.drifting().map(|(k, own)| (own.index, own.value(self.disturbances()[k]))).collect();
+        now.into_iter().for_each(|(index, value)| self.set_parameter(index, value));
+    }
+
+    /// Derivatives of a function of the equations by the parameters that drift, by a unit of each.
+    fn by_parameters(&mut self, rows: usize, f: impl Fn(&dyn Process, &mut [f64])) -> DMatrix<f64> {
+        let all: Vec<Drifting> = self.drifting().map(|(_, own)| own).collect();
+        let mut slopes = DMatrix::zeros(rows, all.len());
+        let (mut up, mut down) = (vec![0.0; rows], vec![0.0; rows]);
+        for (column, Drifting { index, unit, range, .. }) in all.into_iter().enumerate() {
+            let now = self.process.parameters()[index];
+            let h = NUDGE[0] * now.abs().max(unit);
+            let (above, below) = ((now + h).min(range.1), (now - h).max(range.0));
+            for (value, into) in [(above, &mut up), (below, &mut down)] {
+                self.set_parameter(index, value);
+                f(self.process.as_ref(), into);
+            }
+            self.set_parameter(index, now);
+            for row in 0..rows {
+                slopes[(row, column)] = unit * (up[row] - down[row]) / (above - below);
+            }
+        }
+        slopes
     }
 
     /// All inputs where MVs stand at these, in %, and measured disturbances at those.
@@ -333,25 +486,31 @@ impl NonLinear {
         mean.fill(0.0);
         self.past.iter_mut().for_each(|past| past.clone_from(&inputs));
         self.believed.mean.fill(0.0);
+        self.take_parameters();
         let by_itself = nearest(steady_states(self.process.as_ref(), &inputs), &wanted).map(|rest| rest.state);
         let moved = by_itself.as_ref().map_or_else(Vec::new, |state| self.move_to_inputs(state));
-        let of_inputs = self.acts.iter().enumerate().find_map(|(k, acts)| match acts {
-            Acts::Input(input, per_unit) => Some((k, *input, *per_unit)),
-            Acts::Output(_) => None,
+        // A disturbance at an input or a parameter is what makes the model rest where the plant does; of several the first is sought.
+        let first = self.acts.iter().enumerate().find(|(_, acts)| !matches!(acts, Acts::Output(_)));
+        let sought = first.map(|(k, acts)| (k, *acts)).and_then(|(k, acts)| {
+            let (disturbance, state) = match acts {
+                Acts::Input(input, per_unit) => {
+                    let (output, value, _) = wanted[0];
+                    let rest = Rest { input, output, wanted: value };
+                    let found = nearest(rests_at(self.process.as_ref(), &inputs, rest), &wanted)?;
+                    ((found.inputs[input] - inputs[input]) / per_unit, found.state)
+                }
+                Acts::Parameter(drifting) => self.rest_by(drifting, &inputs, &wanted)?,
+                Acts::Output(_) => return None,
+            };
+            mean[n + k] = disturbance;
+            Some(state)
         });
-        // A disturbance at an input is what makes the model rest where the plant does; of several the first is sought.
-        let by_input = of_inputs.and_then(|(k, input, per_unit)| {
-            let (output, value, _) = wanted[0];
-            let found =
-                nearest(rests_at(self.process.as_ref(), &inputs, Rest { input, output, wanted: value }), &wanted)?;
-            mean[n + k] = (found.inputs[input] - inputs[input]) / per_unit;
-            Some(found.state)
-        });
-        let state = by_input
+        let state = sought
             .or(by_itself)
             .unwrap_or_else(|| self.process.description().states.iter().map(|state| state.value).collect());
         mean.rows_mut(0, n).copy_from_slice(&state);
         self.believed.mean = mean;
+        self.take_parameters();
         for (planned, mv) in self.planned.iter_mut().zip(mvs) {
             planned.fill(*mv);
         }
@@ -363,6 +522,46 @@ impl NonLinear {
         }
         self.settle_filter();
         moved
+    }
+
+    /// By how much a parameter must have drifted for the first of these outputs to rest where it is, and the states there; None where no value
+    /// does it.
+    fn rest_by(&mut self, drifting: Drifting, inputs: &[f64], wanted: &[(usize, f64, f64)]) -> Option<(f64, Vec<f64>)> {
+        let (output, value, width) = wanted[0];
+        let mut off = |disturbance: f64| {
+            self.set_parameter(drifting.index, drifting.value(disturbance));
+            let rest = nearest(steady_states(self.process.as_ref(), inputs), wanted)?;
+            Some(((rest.outputs[output] - value) / width, rest.state))
+        };
+        let near = |off: f64| off.abs() < RESTS;
+        let (first, state) = off(0.0)?;
+        if near(first) {
+            return Some((0.0, state));
+        }
+        // Outwards until it is between two values, then by halves of what is left.
+        let mut ends = [(0.0, first); 2];
+        let between = 'sought: {
+            for step in WIDER {
+                for (end, sign) in ends.iter_mut().zip([1.0, -1.0]) {
+                    let Some((now, _)) = off(sign * step) else { continue };
+                    let before = std::mem::replace(end, (sign * step, now));
+                    if before.1.signum() != now.signum() {
+                        break 'sought Some((before, (sign * step, now)));
+                    }
+                }
+            }
+            None
+        };
+        let (mut one, mut other) = between?;
+        for _ in 0..MOST_HALVINGS {
+            let middle = 0.5 * (one.0 + other.0);
+            let (now, state) = off(middle)?;
+            if near(now) {
+                return Some((middle, state));
+            }
+            if now.signum() == one.1.signum() { one = (middle, now) } else { other = (middle, now) }
+        }
+        None
     }
 
     /// Lets disturbances act at MVs that could act anywhere, where the process does not come back to this state by itself. Returns which, and
@@ -421,14 +620,16 @@ impl NonLinear {
             let after = self.believed_after[k];
             let share = (1.0 - (-self.scan / after).exp()).min(1.0 - 1e-6);
             let mut step = share * share / (1.0 - share);
-            if let Acts::Input(..) = acts {
+            if !matches!(acts, Acts::Output(_)) {
                 // It shows by and by: by so much after that time, in the CV that shows it most.
                 let (into, mut state) = (slopes.column(n + k).into_owned(), DVector::zeros(n));
                 for _ in 0..((after / self.scan).ceil() as usize).clamp(1, 10_000) {
                     state = &phi * state + &into;
                 }
                 let shows = (seen.columns(0, n) * state).amax();
-                step /= shows.powi(2).max(1e-12);
+                // A parameter of which nothing shows here stays as it was given.
+                let is_told = !matches!(acts, Acts::Parameter(_)) || shows > SHOWN;
+                step = if is_told { step / shows.powi(2).max(1e-12) } else { 0.0 };
             }
             unrest[(n + k, n + k)] = step;
         }
@@ -489,7 +690,11 @@ impl NonLinear {
         for end in self.cuts.clone() {
             let ports: Vec<f64> = self.at_ports(0, end, &[]).into_iter().map(|(value, _)| value).collect();
             let (phi, gamma) = self.carry(&mut x, &ports, end - begin)?;
-            let mut by_ports = DMatrix::zeros(self.moving.len(), count + m);
+            let moving = self.moving.len();
+            let mut by_ports = DMatrix::zeros(gamma.ncols(), count + m);
+            for (p, (k, _)) in self.drifting().enumerate() {
+                by_ports[(moving + p, k)] = 1.0;
+            }
             for (p, port) in self.moving.iter().map(|port| self.ports[*port]).enumerate() {
                 for (k, acts) in self.acts.iter().enumerate() {
                     if let Acts::Input(input, per_unit) = acts
@@ -511,7 +716,7 @@ impl NonLinear {
     }
 
     /// Carries states through a piece in which all ports stand; returns the derivatives of where they come to by where they were and by
-    /// the ports that move, from the equations linearised in the middle of the way.
+    /// the ports that move, then the parameters that drift, from the equations linearised in the middle of the way.
     fn carry(
         &mut self,
         x: &mut DVector<f64>,
@@ -524,7 +729,11 @@ impl NonLinear {
         let (process, n, held) = (self.process.as_ref(), middle.len(), Held::default());
         let a = slopes(middle.as_slice(), 0..n, n, |x, rates| process.rates(x, ports, held, rates));
         let moving = self.moving.iter().copied();
-        let b = slopes(ports, moving, n, |u, rates| process.rates(middle.as_slice(), u, held, rates));
+        let mut b = slopes(ports, moving, n, |u, rates| process.rates(middle.as_slice(), u, held, rates));
+        let drifts = self.by_parameters(n, |process, rates| process.rates(middle.as_slice(), ports, held, rates));
+        let first = b.ncols();
+        b.resize_horizontally_mut(first + drifts.ncols(), 0.0);
+        b.columns_mut(first, drifts.ncols()).copy_from(&drifts);
         discrete(&a, &b, time).ok_or(Breakdown::NotFinite(0))
     }
 
@@ -554,9 +763,11 @@ impl NonLinear {
     }
 
     /// Derivatives of the CVs, in %, by states and disturbances.
-    fn seen(&self, x: &[f64]) -> DMatrix<f64> {
+    fn seen(&mut self, x: &[f64]) -> DMatrix<f64> {
         let ports: Vec<f64> = self.at_ports(0, self.scan, &[]).into_iter().map(|(value, _)| value).collect();
         let [c, d] = self.outputs_by(x, &ports);
+        let drifts = self.by_parameters(c.nrows(), |process, shown| process.outputs(x, &ports, Held::default(), shown));
+        let which: Vec<usize> = self.drifting().map(|(k, _)| k).collect();
         let (n, count) = (x.len(), self.acts.len());
         let mut seen = DMatrix::zeros(self.cvs.len(), n + count);
         for (cv, (output, span)) in self.cvs.iter().enumerate() {
@@ -567,6 +778,10 @@ impl NonLinear {
             for (k, acts) in self.acts.iter().enumerate() {
                 seen[(cv, n + k)] = match acts {
                     Acts::Output(own) => f64::from(u8::from(*own == cv)),
+                    Acts::Parameter(_) => {
+                        let column = which.iter().position(|own| *own == k);
+                        column.map_or(0.0, |column| scale * drifts[(*output, column)])
+                    }
                     Acts::Input(input, per_unit) => {
                         let own = self.moving.iter().enumerate().filter(|(_, port)| self.ports[**port].input == *input);
                         own.map(|(p, _)| scale * d[(*output, p)] * per_unit).sum()
@@ -631,6 +846,10 @@ impl NonLinear {
             let state = &mut self.believed.mean[bound.state];
             *state = state.clamp(bound.low, bound.high);
         }
+        let within: Vec<(usize, f64)> =
+            self.drifting().map(|(k, own)| (k, (own.value(self.disturbances()[k]) - own.first) / own.unit)).collect();
+        within.into_iter().for_each(|(k, disturbance)| self.believed.mean[n + k] = disturbance);
+        self.take_parameters();
     }
 
     /// The plan as it stands, in %: by MV, then by scan.
@@ -689,7 +908,9 @@ impl NonLinear {
         let mut last = self.outputs();
         let mut broken = false;
         for scan in 0..scans {
-            let mut of_ports = DMatrix::zeros(self.moving.len(), 1 + moves);
+            // What drifts stays as it is believed to be.
+            let of_all = self.moving.len() + self.drifting().count();
+            let mut of_ports = DMatrix::zeros(of_all, 1 + moves);
             let mut ports = Vec::new();
             let mut begin = 0.0;
             for end in self.cuts.clone() {
@@ -725,7 +946,7 @@ impl NonLinear {
             }
             let [c, d] = self.outputs_by(x.as_slice(), &ports);
             let shown = self.shown(x.as_slice(), &ports);
-            let moved = c * &off + d * &of_ports;
+            let moved = c * &off + d * of_ports.rows(0, self.moving.len());
             for (cv, (output, span)) in self.cvs.iter().enumerate() {
                 let scale = 100.0 / span.width();
                 free[scan * p + cv] = shown[cv] + scale * moved[(*output, 0)];

@@ -54,8 +54,10 @@ impl Observer {
             let share = (1.0 - (-model.scan() / after).exp()).min(1.0 - 1e-6);
             let mut step = share * share / (1.0 - share);
             match place {
-                DisturbanceAt::Input(name) => {
-                    let input = settings.used_inputs().position(|input| input == name).unwrap_or(0);
+                DisturbanceAt::Input(_) | DisturbanceAt::Parameter(_) => {
+                    let named = |name: &String| settings.used_inputs().position(|input| input == name).unwrap_or(0);
+                    let input =
+                        if let DisturbanceAt::Input(name) = place { named(name) } else { at % settings.mvs.len() };
                     to_states.set_column(at, &standing.column(input));
                     to_outputs.set_column(at, &direct.column(input));
                     // It shows by and by: by so much after that time.
@@ -126,6 +128,12 @@ impl Observer {
         self.new = new;
     }
 
+    /// By how much what was not expected corrects the states of the process, and the disturbances.
+    pub fn gains(&self) -> (DMatrix<f64>, DMatrix<f64>) {
+        let own = self.to_states.nrows();
+        (self.gain.rows(0, own).into_owned(), self.gain.rows(own, self.d.len()).into_owned())
+    }
+
     /// Believes that all has stood still for long with these inputs, in deviations from where it rested at first.
     pub fn rest(&mut self) {
         self.x.fill(0.0);
@@ -165,6 +173,15 @@ fn places(
                     return Err(Error::invalid(field, format!("input “{name}”"), allowed));
                 }
                 places.push((k, DisturbanceAt::Input(name.clone())));
+            }
+            // What the equations make of it is theirs to tell: here it stands for what it is of.
+            Some(DisturbanceAt::Parameter(name)) => {
+                let same = |place: &(usize, DisturbanceAt)| place.1 == DisturbanceAt::Parameter(name.clone());
+                if places.iter().any(same) {
+                    let allowed = "one that no other CV is told by";
+                    return Err(Error::invalid(field, format!("parameter “{name}”"), allowed));
+                }
+                places.push((k, DisturbanceAt::Parameter(name.clone())));
             }
             Some(DisturbanceAt::Output) => places.push((k, DisturbanceAt::Output)),
             None if restless.iter().all(|root| !sees(phi, c, k, *root)) => places.push((k, DisturbanceAt::Output)),

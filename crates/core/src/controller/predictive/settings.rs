@@ -15,6 +15,8 @@ pub const MOST_SIGNALS: usize = 8;
 pub const MOST_SCANS_AHEAD: usize = 300;
 /// Most moves of all manipulated variables together.
 pub(super) const MOST_MOVES: usize = 160;
+/// Most bands of a CV beside its first limits: with them there is one of each rank.
+const MOST_BANDS: usize = 8;
 /// Lowest rank of a limit.
 const LOWEST_RANK: u32 = 9;
 
@@ -80,6 +82,10 @@ pub struct ControlledVariable {
     /// Highest value.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub high: Option<RankedLimit>,
+    /// Further limits of other ranks, as where a narrow band is given up before a wide one.
+    #[serde(default, skip_serializing_if = "Vec::is_empty")]
+    #[schema(max_items = 8)]
+    pub bands: Vec<Band>,
     /// How soon it should come back: the time constant of the way to the set point, and from beyond a limit, s; 0 for as soon as the
     /// moves allow.
     #[serde(default)]
@@ -109,6 +115,51 @@ pub struct Estimated {
     pub at_start: f64,
 }
 
+/// Limits of a CV beside the first ones: the low one, the high one, or both.
+#[derive(Debug, Clone, Copy, Default, PartialEq, Serialize, Deserialize, ToSchema)]
+#[serde(deny_unknown_fields)]
+pub struct Band {
+    /// Lowest value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub low: Option<RankedLimit>,
+    /// Highest value.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub high: Option<RankedLimit>,
+}
+
+/// On which side of a CV a limit is.
+#[derive(Debug, Clone, Copy, PartialEq, Eq, Serialize, Deserialize, ToSchema)]
+#[serde(rename_all = "snake_case")]
+pub enum Side {
+    /// Below: the lowest value.
+    Low,
+    /// Above: the highest value.
+    High,
+}
+
+impl Side {
+    /// `low` or `high`.
+    #[must_use]
+    pub fn in_words(self) -> &'static str {
+        if self == Self::Low { "low" } else { "high" }
+    }
+
+    /// 1 where the CV is to be above, -1 where below.
+    pub(super) fn sign(self) -> f64 {
+        if self == Self::Low { 1.0 } else { -1.0 }
+    }
+}
+
+/// A limit of one of the CVs.
+#[derive(Debug, Clone, Copy, PartialEq)]
+pub(crate) struct LimitOfCv {
+    /// Which CV.
+    pub cv: usize,
+    pub side: Side,
+    /// Its value in the unit of the CV, and its rank.
+    pub limit: RankedLimit,
+}
+
 /// A limit with its rank.
 #[derive(Debug, Clone, Copy, PartialEq, Serialize, Deserialize, ToSchema)]
 #[serde(deny_unknown_fields)]
@@ -128,6 +179,9 @@ pub enum DisturbanceAt {
     Output,
     /// It is added to this input of the model, and stays.
     Input(String),
+    /// This parameter of the equations has drifted: it is estimated with the states, and stays as it is estimated in what is planned. Not with
+    /// a linear model.
+    Parameter(String),
     /// Nowhere: the model is right. What it does not explain is taken for noise, and an offset stays.
     Nowhere,
 }
@@ -279,10 +333,18 @@ impl PredictiveSettings {
         repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
         repeated(self.used_inputs().collect(), "mvs")?;
         repeated(self.cvs.iter().map(|cv| cv.output.as_str()).collect(), "cvs")?;
-        if self.linear()?.is_none() {
-            self.validate_non_linear()?;
+        if self.linear()?.is_none() { self.validate_non_linear() } else { self.validate_linear() }
+    }
+
+    /// What only equations can do is refused with a linear model.
+    fn validate_linear(&self) -> Result<()> {
+        match self.cvs.iter().position(|cv| matches!(cv.disturbance, Some(DisturbanceAt::Parameter(_)))) {
+            Some(k) => {
+                let sentence = "A linear model has no parameters that could drift: plan with the plant's equations.";
+                Err(Error::said(format!("controller.cvs[{k}].disturbance"), sentence))
+            }
+            None => Ok(()),
         }
-        Ok(())
     }
 
     /// What only a linear model can do is refused with one that is not.
@@ -318,6 +380,33 @@ impl PredictiveSettings {
         self.mvs.iter().map(|mv| mv.input.as_str()).chain(self.dvs.iter().map(|dv| dv.input.as_str()))
     }
 
+    /// The parameters that are estimated, as they come among the CVs: names and units.
+    pub(crate) fn drifting(&self) -> Vec<(String, String)> {
+        let named = |cv: &ControlledVariable| match &cv.disturbance {
+            Some(DisturbanceAt::Parameter(name)) => Some(name.clone()),
+            _ => None,
+        };
+        let mut all: Vec<(String, String)> =
+            self.cvs.iter().filter_map(named).map(|name| (name, String::new())).collect();
+        if !all.is_empty()
+            && let Ok(description) = self.model.describe("")
+        {
+            for (name, unit) in &mut all {
+                let known = description.parameters.iter().find(|known| known.name == *name);
+                *unit = known.map_or_else(String::new, |known| known.unit.clone());
+            }
+        }
+        all
+    }
+
+    /// All limits of all CVs.
+    pub(crate) fn limits(&self) -> Vec<LimitOfCv> {
+        let of_cv = |(cv, one): (usize, &ControlledVariable)| -> Vec<LimitOfCv> {
+            one.limits().into_iter().map(|(_, side, limit)| LimitOfCv { cv, side, limit }).collect()
+        };
+        self.cvs.iter().enumerate().flat_map(of_cv).collect()
+    }
+
     /// Whether the course of anything is known beforehand.
     pub(super) fn knows_ahead(&self) -> bool {
         self.cvs.iter().any(|cv| cv.set_point_known_ahead) || self.dvs.iter().any(|dv| dv.known_ahead)
@@ -342,17 +431,7 @@ impl PredictiveSettings {
 
 impl ControlledVariable {
     fn validate(&self, field: &str) -> Result<()> {
-        for (name, limit) in [("low", &self.low), ("high", &self.high)] {
-            let Some(limit) = limit else { continue };
-            check::finite(&format!("{field}.{name}.value"), limit.value)?;
-            check::within(&format!("{field}.{name}.rank"), f64::from(limit.rank), 1.0, f64::from(LOWEST_RANK), "")?;
-        }
-        if let (Some(low), Some(high)) = (&self.low, &self.high)
-            && high.value < low.value
-        {
-            let allowed = format!("{} or more, the low limit", low.value);
-            return Err(Error::invalid(format!("{field}.high.value"), high.value, allowed));
-        }
+        self.validate_limits(field)?;
         if self.set_point_known_ahead && !self.follows_set_point {
             let sentence = format!("{} follows no set point that could be known ahead.", self.tag);
             return Err(Error::said(format!("{field}.set_point_known_ahead"), sentence));
@@ -376,6 +455,52 @@ impl ControlledVariable {
             check::not_negative(&format!("{field}.believed_after"), after, "s")?;
         }
         Ok(())
+    }
+
+    fn validate_limits(&self, field: &str) -> Result<()> {
+        if self.bands.len() > MOST_BANDS {
+            let allowed = format!("at most {MOST_BANDS} beside the first limits");
+            return Err(Error::invalid(format!("{field}.bands"), self.bands.len(), allowed));
+        }
+        let limits = self.limits();
+        for (place, _, limit) in &limits {
+            check::finite(&format!("{field}.{place}.value"), limit.value)?;
+            check::within(&format!("{field}.{place}.rank"), f64::from(limit.rank), 1.0, f64::from(LOWEST_RANK), "")?;
+        }
+        if let Some(k) = self.bands.iter().position(|band| *band == Band::default()) {
+            let sentence = "A band has a low limit, a high one, or both.";
+            return Err(Error::said(format!("{field}.bands[{k}]"), sentence));
+        }
+        for (place, Band { low, high }) in self.places_of_limits() {
+            if let (Some(low), Some(high)) = (low, high)
+                && high.value < low.value
+            {
+                let allowed = format!("{} or more, the low limit", low.value);
+                return Err(Error::invalid(format!("{field}.{place}high.value"), high.value, allowed));
+            }
+        }
+        for (k, (place, side, limit)) in limits.iter().enumerate() {
+            if limits[..k].iter().any(|(_, other, before)| other == side && before.rank == limit.rank) {
+                let allowed = format!("a rank that no other {} limit of {} has", side.in_words(), self.tag);
+                return Err(Error::invalid(format!("{field}.{place}.rank"), limit.rank, allowed));
+            }
+        }
+        Ok(())
+    }
+
+    /// All its limits, and where each stands among its settings: `low`, `bands[1].high`.
+    pub(crate) fn limits(&self) -> Vec<(String, Side, RankedLimit)> {
+        let both = |(place, Band { low, high }): (String, Band)| {
+            let low = low.map(|limit| (format!("{place}low"), Side::Low, limit));
+            low.into_iter().chain(high.map(|limit| (format!("{place}high"), Side::High, limit)))
+        };
+        self.places_of_limits().flat_map(both).collect()
+    }
+
+    /// The first limits and the further bands, and what stands before the names of their ends among the settings.
+    fn places_of_limits(&self) -> impl Iterator<Item = (String, Band)> {
+        let first = (String::new(), Band { low: self.low, high: self.high });
+        std::iter::once(first).chain(self.bands.iter().enumerate().map(|(k, band)| (format!("bands[{k}]."), *band)))
     }
 
     /// Whether a signal of the plant measures it.

@@ -1,7 +1,7 @@
 //! Where a predictive controller wants to rest: the first of its two layers.
 
 use super::observer::Observer;
-use super::settings::PredictiveSettings;
+use super::settings::{LimitOfCv, PredictiveSettings};
 use crate::numerics::{Ending, MOST_SWEEPS, RankedNormal, RankedProgram, Solved};
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
@@ -35,8 +35,8 @@ pub(super) struct Targets {
     /// Outputs and MVs by `v`.
     outputs_by_v: DMatrix<f64>,
     mvs_by_v: DMatrix<f64>,
-    /// Where the limits of each CV stand among the constraints.
-    limit_rows: Vec<[Option<usize>; 2]>,
+    /// The limits of the CVs, which stand among the constraints behind those of the MVs.
+    limits: Vec<LimitOfCv>,
     /// Where it rests: states and MVs, and outputs.
     pub rest: DVector<f64>,
     pub outputs: DVector<f64>,
@@ -52,8 +52,8 @@ pub(super) struct Wanted<'a> {
     pub set_points: &'a [f64],
     /// Whether each CV is led to its set point now.
     pub followed: &'a [bool],
-    /// Limits of the CVs that can be kept, infinite for none.
-    pub limits: &'a [(f64, f64)],
+    /// All limits of the CVs.
+    pub limits: &'a [f64],
     /// Limits of the MVs.
     pub mv_limits: &'a [(f64, f64)],
     /// Where the MVs would like to be; no number for anywhere.
@@ -114,13 +114,9 @@ impl Targets {
                 rows.push((mvs_by_v.row(j).iter().map(|value| sign * value).collect(), None));
             }
         }
-        let mut limit_rows = Vec::new();
-        for (k, cv) in settings.cvs.iter().enumerate() {
-            limit_rows.push([(&cv.low, 1.0), (&cv.high, -1.0)].map(|(limit, sign)| {
-                let limit = limit.as_ref()?;
-                rows.push((outputs_by_v.row(k).iter().map(|value| sign * value).collect(), Some(limit.rank)));
-                Some(rows.len() - 1)
-            }));
+        let limits = settings.limits();
+        for LimitOfCv { cv, side, limit } in &limits {
+            rows.push((outputs_by_v.row(*cv).iter().map(|value| side.sign() * value).collect(), Some(limit.rank)));
         }
         let bounds = vec![f64::NEG_INFINITY; rows.len()];
         let program = RankedProgram::new(&g, &rows).ok_or_else(no_rest)?;
@@ -138,7 +134,7 @@ impl Targets {
             weights,
             outputs_by_v,
             mvs_by_v,
-            limit_rows,
+            limits,
             free,
             solved: Solved { ending: Ending::Solved, steps: 0, gave_way: false },
             linear: vec![0.0; count],
@@ -208,13 +204,9 @@ impl Targets {
             self.bounds[2 * j] = low - particular[self.own + j];
             self.bounds[2 * j + 1] = particular[self.own + j] - high;
         }
-        for k in 0..p {
-            let (low, high) = wanted.limits[k];
-            for (row, bound) in self.limit_rows[k].iter().zip([low - outputs[k], outputs[k] - high]) {
-                if let Some(row) = row {
-                    self.bounds[*row] = bound;
-                }
-            }
+        let of_limits = &mut self.bounds[2 * settings.mvs.len()..];
+        for ((bound, LimitOfCv { cv, side, .. }), limit) in of_limits.iter_mut().zip(&self.limits).zip(wanted.limits) {
+            *bound = side.sign() * (limit - outputs[*cv]);
         }
     }
 
@@ -228,8 +220,8 @@ impl Targets {
         &self.rest.as_slice()[self.own..]
     }
 
-    /// By how much the limit of a CV gives way at rest: the low one, and the high one.
-    pub fn given(&self, cv: usize) -> [f64; 2] {
-        self.limit_rows[cv].map(|row| row.map_or(0.0, |row| self.program.given(row)))
+    /// By how much a limit of a CV gives way at rest.
+    pub fn given(&self, limit: usize) -> f64 {
+        self.program.given(self.bounds.len() - self.limits.len() + limit)
     }
 }
