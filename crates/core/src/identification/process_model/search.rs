@@ -132,7 +132,11 @@ impl Prepared<'_> {
     /// The best point of the grids, by all data.
     pub(super) fn best_start(&self) -> Option<Point> {
         let searches = self.coarse_searches();
-        let points = searches.iter().flat_map(|search| search.first_points().into_iter().take(GRID_STARTS));
+        let points = searches.iter().flat_map(|search| {
+            let of_order =
+                |order: &Vec<&Path>| search.first_points(order).into_iter().take(GRID_STARTS).collect::<Vec<_>>();
+            search.orders().iter().flat_map(of_order).collect::<Vec<Point>>()
+        });
         let starts = points.flat_map(|point| self.linear_fits(&point.unknowns));
         starts.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
     }
@@ -268,25 +272,36 @@ impl Prepared<'_> {
         }
     }
 
-    /// The least-squares minima of a coarse search, the best for either assumption on the past.
+    /// The least-squares minima of a coarse search, the best for either assumption on the past and each order of the inputs.
     fn coarse_minima(&self) -> Vec<Point> {
-        let mut points = self.first_points();
-        // With several inputs, each is searched anew once the others are roughly known.
-        for _ in 1..self.layout.paths.len() {
-            let Some(best) = points.first().map(|point| point.unknowns.clone()) else { return Vec::new() };
-            points = self.swept(best);
-        }
-        Before::BOTH
-            .into_iter()
-            .filter_map(|before| {
+        let of_order = |order: &Vec<&Path>| {
+            let mut points = self.first_points(order);
+            // With several inputs, each is searched anew once the others are roughly known.
+            for _ in 1..order.len() {
+                let Some(best) = points.first().map(|point| point.unknowns.clone()) else { return Vec::new() };
+                points = self.swept(order, best);
+            }
+            let minimum = |before: Before| {
                 let starts = points.iter().filter(|point| point.before[0] == before).take(GRID_STARTS);
                 let minima = starts.filter_map(|start| self.refined(start, COARSE_TOLERANCE, &ScaledLoss::SQUARES));
                 minima.min_by(|a, b| a.sum_of_squares.total_cmp(&b.sum_of_squares))
-            })
-            .collect()
+            };
+            Before::BOTH.into_iter().filter_map(minimum).collect::<Vec<Point>>()
+        };
+        self.orders().iter().flat_map(of_order).collect()
     }
 
-    fn first_points(&self) -> Vec<Point> {
+    /// The orders in which the paths are searched: with several inputs one that is small, searched first, takes up what a large
+    /// one leaves, and neither finds its place then. Of any two, each comes first in one of these.
+    fn orders(&self) -> Vec<Vec<&Path>> {
+        let last_first: Vec<&Path> = self.layout.paths.iter().rev().collect();
+        if last_first.len() == 1 {
+            return vec![last_first];
+        }
+        vec![last_first, self.layout.paths.iter().collect()]
+    }
+
+    fn first_points(&self, order: &[&Path]) -> Vec<Point> {
         let mut unknowns = vec![0.0; self.layout.count];
         for path in &self.layout.paths {
             for (k, place) in path.shape.iter().enumerate() {
@@ -294,16 +309,15 @@ impl Prepared<'_> {
                     if path.structure == Structure::Underdamped && k == 1 { 1.0 } else { self.duration() / 20.0 }.ln();
             }
         }
-        self.swept(self.bounds.clamped(&unknowns))
+        self.swept(order, self.bounds.clamped(&unknowns))
     }
 
-    /// One grid for each path after the other, the best of each kept for the next; the points of the last, with the
-    /// OP's.
-    fn swept(&self, mut unknowns: Vec<f64>) -> Vec<Point> {
+    /// One grid for each path after the other, the best of each kept for the next; the points of the last.
+    fn swept(&self, order: &[&Path], mut unknowns: Vec<f64>) -> Vec<Point> {
         let mut points = Vec::new();
-        for path in self.layout.paths.iter().rev() {
+        for path in order {
             points = self.grid(path, &unknowns);
-            let several = self.layout.paths.len() > 1;
+            let several = order.len() > 1;
             // A grid is coarse: which valley is deepest beside other inputs is told from within it.
             let refined = points
                 .iter()
