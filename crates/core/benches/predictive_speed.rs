@@ -77,6 +77,7 @@ fn settings(cells: &Cells, moves: usize, horizon: usize, scan: f64) -> Predictiv
         horizon: horizon as f64 * scan,
         moves: vec![1; moves],
         beyond_horizon: false,
+        learns: None,
         most_steps: 4000,
     }
 }

@@ -273,6 +273,17 @@ async fn a_predictive_controller_gets_other_moves_and_limits_of_what_nothing_mea
     let refused = site.refused("/predictive/moves", &moved(json!(1e6))).await;
     assert_eq!(refused["field"], "until");
 
+    // How strongly the MV acts can be learnt, by moves that suit the model.
+    let learning = site.send(Method::POST, "/predictive/learning", &trial, StatusCode::OK).await;
+    assert!(learning["learns"]["lasts"].as_f64().unwrap() > 10.0 * learning["learns"]["clock"].as_f64().unwrap());
+    let mut learns = trial.clone();
+    learns["candidate"]["controller"]["learns"] = learning["learns"].clone();
+    learns["candidate"]["controller"]["learns"]["amplitude"] = json!(-1);
+    let refused = site.refused("/simulate", &learns).await;
+    assert_eq!(refused["field"], "controller.learns.amplitude");
+    let refused = site.refused("/predictive/learning", &support::trial(&pi())).await;
+    assert_eq!(refused["field"], "candidate.controller.kind");
+
     // The jacket is an output of the process that no signal measures.
     let model = |output: &str| json!({ "trial": trial, "equations": false, "estimated": output });
     let jacket = site.send(Method::POST, "/predictive/model", &model("jacket_temperature"), StatusCode::OK).await;

@@ -211,7 +211,9 @@ impl ControllerSpec {
         };
         let estimated = self.predictive().map_or_else(Vec::new, PredictiveSettings::drifting);
         let estimated = estimated.into_iter().map(|(name, unit)| (format!("{name}, as estimated"), unit));
-        told.into_iter().map(|(name, unit)| (name.to_owned(), unit)).chain(estimated).collect()
+        let learnt = self.predictive().map_or_else(Vec::new, PredictiveSettings::learnt);
+        let learnt = learnt.into_iter().map(|name| (name, "1".to_owned()));
+        told.into_iter().map(|(name, unit)| (name.to_owned(), unit)).chain(estimated).chain(learnt).collect()
     }
 
     /// The settings of a predictive controller, where it is one.

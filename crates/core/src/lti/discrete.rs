@@ -113,6 +113,20 @@ impl Discrete {
         }
     }
 
+    /// The same where the first inputs act so many times as strongly: what is remembered of them is what they were.
+    #[must_use]
+    pub(crate) fn acting(&self, factors: &[f64]) -> Self {
+        let mut other = self.clone();
+        for (input, factor) in factors.iter().enumerate() {
+            other.gamma.view_mut((0, input), (self.own, 1)).scale_mut(*factor);
+            for place in self.memory(input) {
+                other.phi.view_mut((0, place), (self.own, 1)).scale_mut(*factor);
+                other.c.column_mut(place).scale_mut(*factor);
+            }
+        }
+        other
+    }
+
     /// The matrices Φ, Γ and C.
     #[must_use]
     pub fn matrices(&self) -> (&DMatrix<f64>, &DMatrix<f64>, &DMatrix<f64>) {

@@ -372,7 +372,8 @@ impl Predicting {
             f64::from(u8::from(self.controller.gave_way())),
         ];
         let estimated = self.controller.estimated_parameters().into_iter().map(|(_, one)| one.value);
-        values.iter_mut().zip(told.into_iter().chain(estimated)).for_each(|(value, told)| *value = told);
+        let learnt = self.controller.learnt().map(|one| one.planned_with);
+        values.iter_mut().zip(told.into_iter().chain(estimated).chain(learnt)).for_each(|(value, told)| *value = told);
     }
 
     /// Its law about where the trial begins, written out.

@@ -31,7 +31,9 @@ pub use optimise::{
     Variation, optimise, trade_off,
 };
 pub use over_load::{LoadPoint, LoadQuestion, OverLoad, over_load};
-pub use predictive::{begin_predictive, predictive_scan, with_equations, with_estimated, with_linear_model};
+pub use predictive::{
+    begin_predictive, predictive_scan, with_equations, with_estimated, with_learning, with_linear_model,
+};
 pub use rules::{Aim, Rule, RuleChoice, RuleTuning, Terms, tune_by_rule};
 pub use simc::{SimcChoice, Tuning, simc, simc_choice_of};
 pub use ultimate::{RelayReading, UltimatePoint, read_relay, ultimate_point};

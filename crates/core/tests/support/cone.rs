@@ -38,6 +38,7 @@ pub fn settings(horizon: f64, moves: Vec<u32>) -> PredictiveSettings {
         horizon,
         moves,
         beyond_horizon: false,
+        learns: None,
         most_steps: 400,
     }
 }

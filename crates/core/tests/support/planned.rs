@@ -108,6 +108,7 @@ pub fn settings(cells: &Cells, loops: usize, horizon: f64, moves: Vec<u32>) -> P
         horizon,
         moves,
         beyond_horizon: true,
+        learns: None,
         most_steps: 400,
     }
 }

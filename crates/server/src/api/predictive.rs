@@ -7,7 +7,7 @@ use antistasis_core::Error;
 use antistasis_core::controller::PredictiveSettings;
 use antistasis_core::controller::predictive::{PlannedOver, RegionMap};
 use antistasis_core::simulation::Trial;
-use antistasis_core::tuning::{with_equations, with_estimated, with_linear_model};
+use antistasis_core::tuning::{with_equations, with_estimated, with_learning, with_linear_model};
 use axum::Json;
 use serde::Deserialize;
 use utoipa::ToSchema;
@@ -19,6 +19,7 @@ pub(super) fn router() -> OpenApiRouter<AppState> {
         .routes(routes!(regions_of_law))
         .routes(routes!(model_of_controller))
         .routes(routes!(moves_of_controller))
+        .routes(routes!(learning_of_controller))
         .routes(routes!(responses_of_model))
 }
 
@@ -109,6 +110,15 @@ async fn moves_of_controller(Body(request): Body<MovesRequest>) -> Result<Json<P
         Some(until) => settings.with_moves_until(until, scan)?,
         None => settings.with_even_moves(scan)?,
     }))
+}
+
+/// The settings of a predictive controller that learns how strongly its MVs act, with moves to learn by that suit its model. Refused (422) with a
+/// model that is not linear.
+#[utoipa::path(post, path = "/api/v1/predictive/learning", tag = "control", request_body = Trial,
+    responses((status = 200, body = PredictiveSettings), (status = 422, body = Problem)))]
+async fn learning_of_controller(Body(trial): Body<Trial>) -> Result<Json<PredictiveSettings>, Problem> {
+    let with = move || with_learning(&trial.plant, trial.scenario.scan, settings_of(&trial, "")?);
+    Ok(Json(compute(with).await??))
 }
 
 /// What the model of a predictive controller does after a move of each MV by 1 %, and how far the controller looks and plans over that.

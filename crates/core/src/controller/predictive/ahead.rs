@@ -1,7 +1,7 @@
 //! What a predictive controller sees coming, plans, and is held by: its explanation of a scan.
 
 use super::settings::{LimitOfCv, Side};
-use super::{Constraint, DisturbanceAt, Predictive};
+use super::{Constraint, DisturbanceAt, LearntGain, Predictive};
 use crate::numerics::Ending;
 use serde::{Deserialize, Serialize};
 use utoipa::ToSchema;
@@ -96,6 +96,8 @@ pub struct AheadOfMv {
     pub available: bool,
     /// Whether its valve follows what is set, as far as its position is read back.
     pub follows: bool,
+    /// What has been learnt of how strongly it acts; null where nothing learns.
+    pub learnt: Option<LearntGain>,
     /// From this scan on.
     pub planned: Vec<f64>,
     /// Its limits.
@@ -243,6 +245,7 @@ impl Predictive {
             before,
             available: self.last.available[mv],
             follows: self.last.follows[mv],
+            learnt: self.learnt().nth(mv),
             planned,
             low: settings.low,
             high: settings.high,

@@ -155,6 +155,9 @@ impl Explicit {
         if settings.linear()?.is_none() {
             return refused("model".to_owned(), "A law is written out of a linear model.");
         }
+        if settings.learns.is_some() {
+            return refused("learns".to_owned(), "A law that is written out stays as it is: let nothing learn.");
+        }
         if settings.knows_ahead() {
             return refused("cvs".to_owned(), "A law that is written out knows nothing beforehand.");
         }
@@ -591,6 +594,7 @@ mod tests {
             horizon: 60.0,
             moves,
             beyond_horizon: true,
+            learns: None,
             most_steps: 400,
         }
     }

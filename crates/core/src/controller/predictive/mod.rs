@@ -9,6 +9,7 @@
 mod ahead;
 mod explicit;
 mod law;
+mod learning;
 mod moves;
 mod nonlinear;
 mod observer;
@@ -21,6 +22,7 @@ mod written;
 pub use ahead::{AheadOfCv, AheadOfMv, EstimatedParameter, LimitAhead, LimitAtWork, LookAhead};
 pub use explicit::{Explicit, LawOfMv, LawParameter, RegionMap, RegionOnMap};
 pub use law::{Law, LawAtWork};
+pub use learning::{Learning, LearntGain};
 pub(crate) use moves::doubling;
 pub use moves::{ClosedLoopPole, PlannedOver, ResponseToMv, ResponsesOfCv};
 pub(crate) use settings::LimitOfCv;
@@ -36,6 +38,7 @@ use crate::numerics::{Ending, RankedNormal, RankedProgram, Solved};
 use crate::process::Description;
 use crate::units::Span;
 use crate::{Error, Result};
+use learning::Learner;
 use nalgebra::{DMatrix, DVector};
 use nonlinear::{AS_EXPECTED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN, missed_costs};
 use observer::Observer;
@@ -59,6 +62,8 @@ pub struct Predictive {
     observer: Observer,
     /// Of a model that is not linear: what is believed and expected, in the place of the observer and of what that expects.
     nonlinear: Option<Box<NonLinear>>,
+    /// What learns how strongly the MVs act, where something does.
+    learner: Option<Box<Learner>>,
     targets: Targets,
     prediction: Prediction,
     weights: Weights,
@@ -229,6 +234,8 @@ impl Predictive {
         let prediction = Prediction::new(settings, &observer, scans, &weights);
         let nonlinear =
             if linear { None } else { Some(Box::new(NonLinear::new(settings, spans, scan, scans, &observer.places)?)) };
+        let learner = settings.learns.as_ref();
+        let learner = learner.map(|own| Box::new(Learner::new(own, &observer, settings.mvs.len())));
         let limits = settings.limits();
         let (rows, normals) = constraints(settings, &limits, &prediction);
         let program = RankedProgram::new(&prediction.cost(&weights), &normals).ok_or_else(|| {
@@ -280,6 +287,7 @@ impl Predictive {
             scan,
             observer,
             nonlinear,
+            learner,
             targets,
             prediction,
             weights,
@@ -298,6 +306,9 @@ impl Predictive {
         let cvs = self.settings.cvs.iter().enumerate().map(at_start).collect();
         self.base = Base { cvs, mvs: outputs.to_vec(), dvs: disturbances.to_vec() };
         self.observer.rest();
+        if let Some(learner) = &mut self.learner {
+            learner.rest();
+        }
         if let Some(nonlinear) = &mut self.nonlinear {
             for (disturbance, mv) in nonlinear.rest(measured, outputs, disturbances) {
                 self.observer.places[disturbance].1 = DisturbanceAt::Input(self.settings.mvs[mv].input.clone());
@@ -311,6 +322,17 @@ impl Predictive {
 
     /// One scan: the MVs in % that follow from what it sees. One that it may not move stays where it stands.
     pub fn scan(&mut self, sight: &Sight) -> &[f64] {
+        match self.learner.take() {
+            Some(mut learner) => {
+                self.scan_and_learn(&mut learner, sight);
+                self.learner = Some(learner);
+            }
+            None => self.scan_as_planned(sight),
+        }
+        &self.outputs
+    }
+
+    fn scan_as_planned(&mut self, sight: &Sight) {
         let m = self.settings.mvs.len();
         for (j, (input, applied)) in self.inputs.iter_mut().zip(sight.applied).enumerate() {
             *input = applied - self.base.mvs[j];
@@ -358,7 +380,61 @@ impl Predictive {
             to = to.clamp(low.min(from), high.max(from));
             self.outputs[j] = if self.last.available[j] { self.base.mvs[j] + to } else { sight.set[j] };
         }
-        &self.outputs
+    }
+
+    /// One scan in which it moves the MVs beside its plan, to learn how strongly they act. The plan takes no notice of these moves: they are taken
+    /// off what stands at the MVs, and what they bring about off what is measured.
+    fn scan_and_learn(&mut self, learner: &mut Learner, sight: &Sight) {
+        let mut stood = self.inputs.clone();
+        for (j, (input, applied)) in stood.iter_mut().zip(sight.applied).enumerate() {
+            *input = applied - self.base.mvs[j];
+        }
+        learner.advance(&stood);
+        let measured: Vec<f64> = sight.measured.iter().zip(&self.base.cvs).map(|(value, base)| value - base).collect();
+        learner.correct(&measured);
+        let without = |all: &[f64], by: &[f64]| all.iter().zip(by).map(|(value, by)| value - by).collect::<Vec<f64>>();
+        let beside = learner.beside().to_vec();
+        let as_planned = Sight {
+            measured: &without(sight.measured, learner.brought_about().as_slice()),
+            applied: &without(sight.applied, &beside),
+            set: &without(sight.set, &beside),
+            ..*sight
+        };
+        self.scan_as_planned(&as_planned);
+        for (j, mv) in self.settings.mvs.iter().enumerate() {
+            let by = learner.moves_by(j);
+            let planned = self.outputs[j];
+            if self.last.available[j] {
+                let most = mv.rate.map_or(f64::INFINITY, |rate| rate * self.scan);
+                let (low, high) = (mv.low.min(planned), mv.high.max(planned));
+                let moved = (planned + by).clamp(low, high);
+                self.outputs[j] = moved.clamp(sight.applied[j] - most, sight.applied[j] + most);
+            } else {
+                self.outputs[j] = sight.set[j];
+            }
+            learner.is_moved_by(j, if self.last.available[j] { self.outputs[j] - planned } else { 0.0 });
+        }
+        learner.pass();
+        if let Some(observer) = learner.renewed() {
+            self.plan_with(observer);
+        }
+    }
+
+    /// Plans from now on with another observer, where that can be.
+    fn plan_with(&mut self, observer: Observer) {
+        let Ok(targets) = Targets::new(&self.settings, &observer) else { return };
+        let prediction = Prediction::new(&self.settings, &observer, self.prediction.scans, &self.weights);
+        let (rows, normals) = constraints(&self.settings, &self.limits, &prediction);
+        let Some(program) = RankedProgram::new(&prediction.cost(&self.weights), &normals) else { return };
+        self.last.bounds.resize(rows.len(), f64::NEG_INFINITY);
+        (self.observer, self.targets, self.prediction) = (observer, targets, prediction);
+        (self.rows, self.program) = (rows, program);
+    }
+
+    /// What has been learnt of each MV; nothing where nothing learns.
+    pub(crate) fn learnt(&self) -> impl Iterator<Item = LearntGain> {
+        let mvs = 0..self.settings.mvs.len();
+        self.learner.iter().flat_map(move |learner| mvs.clone().map(|mv| learner.known(mv)))
     }
 
     /// Notes what limits, set points and wishes come to, in % from where the loop rested at first.

@@ -134,6 +134,11 @@ impl Observer {
         (self.gain.rows(0, own).into_owned(), self.gain.rows(own, self.d.len()).into_owned())
     }
 
+    /// The same with MVs that act so many times as strongly; what disturbs is believed as before.
+    pub fn acting(&self, factors: &[f64]) -> Self {
+        Self { model: self.model.acting(factors), ..self.clone() }
+    }
+
     /// Believes that all has stood still for long with these inputs, in deviations from where it rested at first.
     pub fn rest(&mut self) {
         self.x.fill(0.0);

@@ -1,5 +1,6 @@
 //! The settings of a predictive controller.
 
+use super::learning::Learning;
 use super::nonlinear::about_rest;
 use crate::lti::TransferMatrix;
 use crate::process::{Description, LinearProcess, Process, ProcessSpec};
@@ -52,6 +53,10 @@ pub struct PredictiveSettings {
     /// not linear.
     #[serde(default = "yes", skip_serializing_if = "is_yes")]
     pub beyond_horizon: bool,
+    /// How it learns while it runs how strongly its MVs act; null where it goes by the model that it has been given. Not with a model that
+    /// is not linear: let a parameter of that drift.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub learns: Option<Learning>,
     /// Most steps of the solver for one plan.
     #[serde(default = "usual_steps", skip_serializing_if = "is_usual_steps")]
     #[schema(minimum = 1, maximum = 10_000)]
@@ -333,6 +338,7 @@ impl PredictiveSettings {
         repeated(self.mvs.iter().map(|mv| mv.tag.as_str()).collect(), "mvs")?;
         repeated(self.used_inputs().collect(), "mvs")?;
         repeated(self.cvs.iter().map(|cv| cv.output.as_str()).collect(), "cvs")?;
+        self.learns.as_ref().map_or(Ok(()), Learning::validate)?;
         if self.linear()?.is_none() { self.validate_non_linear() } else { self.validate_linear() }
     }
 
@@ -352,6 +358,11 @@ impl PredictiveSettings {
         if self.beyond_horizon {
             let sentence = "With a model that is not linear nothing can be counted beyond the horizon: leave that out.";
             return Err(Error::said("controller.beyond_horizon", sentence));
+        }
+        if self.learns.is_some() {
+            let sentence =
+                "How strongly MVs act is learnt of a linear model: with equations, let a parameter of them drift.";
+            return Err(Error::said("controller.learns", sentence));
         }
         if self.cvs.iter().any(|cv| cv.follows_set_point)
             && let Some(k) = self.mvs.iter().position(|mv| mv.cost != 0.0)
@@ -397,6 +408,12 @@ impl PredictiveSettings {
             }
         }
         all
+    }
+
+    /// What is learnt of each MV, in words.
+    pub(crate) fn learnt(&self) -> Vec<String> {
+        let of_mv = |mv: &ManipulatedVariable| format!("{} acts, as learnt", mv.tag);
+        if self.learns.is_some() { self.mvs.iter().map(of_mv).collect() } else { Vec::new() }
     }
 
     /// All limits of all CVs.
