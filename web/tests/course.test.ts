@@ -142,6 +142,22 @@ describe("the course of a trial", () => {
       time: 30,
       label: "learning ends",
     });
+    const learns = { lasts: 20, amplitude: 2, clock: 5 };
+    const ends = (more: object) => {
+      const own = {
+        kind: "predictive",
+        cvs: [],
+        mvs: [],
+        horizon: 10,
+        moves: [1],
+        learns: { ...learns, ...more },
+      };
+      const marks = course.courseMarks(trialOf(own), null, null, false);
+      return marks.filter((mark) => mark.label === "learning ends").map((mark) => mark.time);
+    };
+    expect(ends({})).toEqual([20]);
+    // Begun anew every 25 s of a minute: three stretches.
+    expect(ends({ again_after: 25 })).toEqual([20, 45, 70]);
   });
 
   it("shows every balance with what is stored, in a unit that reads well", () => {

@@ -3,6 +3,7 @@ import type { Schemas, Trial } from "../src/api/client";
 import {
   aheadPanels,
   horizonMarks,
+  learntOf,
   movesIn,
   movesOf,
   responsePanels,
@@ -137,5 +138,19 @@ describe("both horizons over the responses", () => {
     expect(panel?.curves[0]?.times).toEqual([0, 2, 4, 6]);
     expect(panel?.curves[0]?.values).toEqual([0, 0, 0.5, 0.8]);
     expect(String(panel?.curves[0]?.dash)).not.toBe(String(panel?.curves[1]?.dash));
+  });
+});
+
+describe("what is learnt of an MV", () => {
+  const mv = (learnt: Schemas["LearntGain"] | null) => ({ ...ahead.mvs[0]!, learnt }) as Schemas["AheadOfMv"];
+
+  it("is told with its band, beside what is planned with", () => {
+    const known = { factor: 1.324, standard_error: 0.0204, planned_with: 1.3 };
+    expect(learntOf(mv(known))).toBe("acts × 1.32 ± 0.04, planned with × 1.3");
+  });
+
+  it("is nothing where nothing learns, or as long as nothing is told", () => {
+    expect(learntOf(mv(null))).toBe("–");
+    expect(learntOf(mv({ factor: null, standard_error: null, planned_with: 1 }))).toBe("nothing told yet");
   });
 });

@@ -106,6 +106,13 @@ export const RANGES = {
   },
   "Following moving_horizon": { dead_time: { min: 0 } },
   InnovationTest: { samples: { min: 0 } },
+  Learning: {
+    again_after: { min: 0, max: 10000000, exclusive: true },
+    amplitude: { min: 0, max: 50, exclusive: true },
+    clock: { min: 0, exclusive: true },
+    lasts: { min: 0, max: 10000000, exclusive: true },
+    seed: { min: 0 },
+  },
   LeastVariance: { dead_samples: { min: 0 }, samples: { min: 0 } },
   LimitAhead: { rank: { min: 0 } },
   LimitAtWork: { rank: { min: 0 } },

@@ -1078,6 +1078,26 @@ export interface paths {
         patch?: never;
         trace?: never;
     };
+    "/api/v1/predictive/learning": {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        get?: never;
+        put?: never;
+        /**
+         * The settings of a predictive controller that learns how strongly its MVs act, with moves to learn by that suit its model. Refused (422) with a
+         *     model that is not linear.
+         */
+        post: operations["learning_of_controller"];
+        delete?: never;
+        options?: never;
+        head?: never;
+        patch?: never;
+        trace?: never;
+    };
     "/api/v1/predictive/model": {
         parameters: {
             query?: never;
@@ -2194,6 +2214,7 @@ export interface components {
              * @description The high one.
              */
             high: number;
+            learnt?: components["schemas"]["LearntGain"] | null;
             /**
              * Format: double
              * @description Its limits.
@@ -3104,6 +3125,7 @@ export interface components {
             };
             /** @enum {string} */
             kind: "predictive";
+            learns?: components["schemas"]["Learning"] | null;
             /**
              * @description The model; its outputs in the units of the measured signals, its inputs in % of what is set where nothing else is said of an MV.
              *
@@ -5010,6 +5032,56 @@ export interface components {
             title: string;
             /** @description Its unit. */
             unit: string;
+        };
+        /**
+         * @description Learns how strongly each MV acts, from moves that it makes beside those that are planned: its model keeps its shape, and the effect of each
+         *     MV in it is multiplied by what is found.
+         */
+        Learning: {
+            /**
+             * Format: double
+             * @description After how long it begins anew, s, counted from beginning to beginning; null for never. What was learnt is planned with until something
+             *     else is.
+             */
+            again_after?: number | null;
+            /**
+             * Format: double
+             * @description How far to either side, %.
+             */
+            amplitude: number;
+            /**
+             * Format: double
+             * @description Shortest time between two moves of an MV, s.
+             */
+            clock: number;
+            /**
+             * Format: double
+             * @description For how long all MVs are moved at random, s, from the beginning; within their limits, beside what is planned.
+             */
+            lasts: number;
+            /**
+             * Format: int64
+             * @description Seed of the moves.
+             */
+            seed?: number;
+        };
+        /** @description What is known of how strongly an MV acts. */
+        LearntGain: {
+            /**
+             * Format: double
+             * @description How many times as strongly as the model says, as its moves tell; null as long as they tell nothing.
+             */
+            factor?: number | null;
+            /**
+             * Format: double
+             * @description The factor that is planned with.
+             */
+            planned_with: number;
+            /**
+             * Format: double
+             * @description Standard error of that.
+             */
+            standard_error?: number | null;
         };
         /**
          * @description The variance of a PV about its set point in operation, and the least that feedback could leave.
@@ -7111,6 +7183,7 @@ export interface components {
             inputs?: {
                 [key: string]: number;
             };
+            learns?: components["schemas"]["Learning"] | null;
             /**
              * @description The model; its outputs in the units of the measured signals, its inputs in % of what is set where nothing else is said of an MV.
              *
@@ -16824,6 +16897,102 @@ export interface operations {
                 };
                 content: {
                     "application/json": components["schemas"]["Plant"];
+                };
+            };
+            /** @description The request cannot be read. */
+            400: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description It is not known who asks: neither the token of the server nor a cookie that was given for it came along. */
+            401: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The request comes from another site. */
+            403: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Too large. */
+            413: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The body is not of the media type that is asked for. */
+            415: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The input cannot be used: which field, its value, and what is allowed. */
+            422: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description The server failed; its log says why. */
+            500: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+            /** @description Not now: too much is being computed, or the database is being started again. Retry-After says when. */
+            503: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/problem+json": components["schemas"]["Problem"];
+                };
+            };
+        };
+    };
+    learning_of_controller: {
+        parameters: {
+            query?: never;
+            header?: never;
+            path?: never;
+            cookie?: never;
+        };
+        requestBody: {
+            content: {
+                "application/json": components["schemas"]["Trial"];
+            };
+        };
+        responses: {
+            /** @description Done; the answer. */
+            200: {
+                headers: {
+                    [name: string]: unknown;
+                };
+                content: {
+                    "application/json": components["schemas"]["PredictiveSettings"];
                 };
             };
             /** @description The request cannot be read. */

@@ -25,7 +25,7 @@ const props = withDefaults(
     halves?: boolean;
     /** What the server refused about it. */
     problem?: string;
-    /** A time in s: it may be typed as `2 h`, `36:10`, `3 d`. */
+    /** A time in s: it may be typed as `2 h`, `36:10`, `3 d`. What is in s is one. */
     isTime?: boolean;
   }>(),
   { range: "", hint: "", min: -Infinity, max: Infinity, whenEmpty: "", problem: "" },
@@ -33,6 +33,7 @@ const props = withDefaults(
 const emit = defineEmits<{ "update:modelValue": [value: number | null]; settled: [] }>();
 
 const RATIO = 1.2;
+const asTime = computed(() => props.isTime || props.unit === "s");
 const id = useId();
 const text = ref("");
 const own = ref("");
@@ -57,7 +58,7 @@ const allowed = computed(() => {
 });
 
 function parsed(entry: string): number {
-  return props.isTime ? readDuration(entry) : readNumber(entry);
+  return asTime.value ? readDuration(entry) : readNumber(entry);
 }
 
 const allows = (value: number) =>
@@ -77,7 +78,7 @@ watch(
 
 function take(value: number) {
   if (!allows(value)) {
-    own.value = `allowed: ${allowed.value || (props.isTime ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
+    own.value = `allowed: ${allowed.value || (asTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
     return;
   }
   own.value = "";
@@ -90,7 +91,7 @@ function typed() {
     own.value = "";
     emit("update:modelValue", null);
   } else if (plain === "") {
-    own.value = `allowed: ${allowed.value || (props.isTime ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
+    own.value = `allowed: ${allowed.value || (asTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
   } else {
     take(parsed(plain));
   }
@@ -122,8 +123,13 @@ function pressed(event: KeyboardEvent) {
   }
 }
 
+// A form with an entry that cannot be is not sent: what is typed stays there to be mended.
+const entry = ref<HTMLInputElement | null>(null);
+watch(own, (text) => entry.value?.setCustomValidity(text));
+
 function left() {
   focused.value = false;
+  if (own.value && entry.value?.form) return;
   if (own.value && props.modelValue !== null) {
     text.value = editable(props.modelValue).replace("-", "−");
     own.value = "";
@@ -149,6 +155,7 @@ function left() {
     >
       <input
         :id="id"
+        ref="entry"
         v-model="text"
         class="w-full min-w-0 bg-transparent pl-2 text-right text-[15px] font-semibold outline-none"
         inputmode="decimal"

@@ -9,7 +9,7 @@ import { useKept } from "../lib/kept";
 import { gathered } from "../lib/live";
 import { plain } from "../lib/plain";
 import { readable } from "./events";
-import { aheadPanels, lookedAt, stepped, type LookAhead } from "./predictive";
+import { aheadPanels, learntOf, lookedAt, stepped, type LookAhead } from "./predictive";
 
 const props = defineProps<{ trial: Trial; trace: Schemas["Trace"] | null; loopTag: string }>();
 
@@ -184,7 +184,13 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
             </td>
             <td class="text-right whitespace-nowrap">{{ number(mv.before) }} %</td>
             <td class="text-right whitespace-nowrap">{{ number(mv.rests_at) }} %</td>
-            <td class="text-right text-soft">–</td>
+            <td
+              class="text-right"
+              :class="{ 'text-soft': !mv.learnt }"
+              title="95 % of what its moves have told, beside the model as it was given"
+            >
+              {{ learntOf(mv) }}
+            </td>
           </tr>
         </tbody>
       </table>

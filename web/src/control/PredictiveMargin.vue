@@ -6,6 +6,7 @@ import ChoiceField from "../components/ChoiceField.vue";
 import FieldList from "../components/FieldList.vue";
 import { answered, api, messageOf, type Schemas, type Trial } from "../api/client";
 import { rangeOf, whenGiven, type Field } from "../lib/field";
+import { plain } from "../lib/plain";
 import { readable } from "./events";
 import { allLimits, spanOf } from "./limits";
 import { movesIn, movesOf, type Predictive } from "./predictive";
@@ -245,7 +246,55 @@ function setPlace(k: number, place: string) {
 }
 
 /** What the server says against a choice, which stands at that choice. */
-const said = ref<{ of: "model" | "estimated" | "moves"; text: string } | null>(null);
+const said = ref<{ of: "model" | "estimated" | "moves" | "learns"; text: string } | null>(null);
+
+// --- moves by which it learns how strongly its MVs act ---
+
+const learningFields = computed<Field[]>(() => {
+  const { learns } = props.settings;
+  if (!learns) return [];
+  type Name = "lasts" | "amplitude" | "clock" | "again_after";
+  const field = (name: Name, label: string, rest: Partial<Field> = {}): Field => ({
+    key: `learns.${name}`,
+    label,
+    unit: "s",
+    isTime: true,
+    byRatio: true,
+    value: learns[name] ?? null,
+    set: whenGiven((value) =>
+      emit("change", (settings) => settings.learns && (settings.learns[name] = value)),
+    ),
+    ...rangeOf("Learning", name),
+    ...rest,
+  });
+  return [
+    field("lasts", "For"),
+    field("amplitude", "To either side by", { unit: "%", isTime: false, hint: "beside what is planned" }),
+    field("clock", "Each held for at least"),
+    field("again_after", "Anew every", {
+      whenEmpty: "never",
+      set: (value) =>
+        emit("change", (settings) => settings.learns && (settings.learns.again_after = value ?? undefined)),
+    }),
+  ];
+});
+
+async function learn(value: boolean) {
+  said.value = null;
+  if (!value) {
+    emit("change", (settings) => (settings.learns = undefined));
+    emit("settled");
+    return;
+  }
+  try {
+    const taken = await answered(api.POST("/api/v1/predictive/learning", { body: plain(props.trial) }));
+    emit("change", (settings) => (settings.learns = taken.learns));
+    emit("settled");
+  } catch (error) {
+    said.value = { of: "learns", text: messageOf(error) };
+    refusals.value += 1;
+  }
+}
 
 // --- the moves, as text: what is typed stays as it is while it is typed ---
 
@@ -360,6 +409,23 @@ function leaveMoves() {
       :model-value="settings.beyond_horizon ?? true"
       @update:model-value="(value) => emit('change', (own) => (own.beyond_horizon = value))"
     />
+    <template v-if="!byEquations">
+      <CheckField
+        :key="refusals"
+        label="learns how strongly its MVs act"
+        :model-value="settings.learns != null"
+        @update:model-value="learn"
+      />
+      <fieldset v-if="settings.learns" class="grid gap-[6px] border-l-2 border-rule pl-2">
+        <legend class="float-left text-[12.5px] text-soft">
+          It moves them at random, within their limits, and plans with what that tells.
+        </legend>
+        <FieldList :fields="learningFields" @settled="emit('settled')" />
+      </fieldset>
+      <p v-if="said?.of === 'learns'" class="border-l-[3px] border-limit bg-limit/8 py-1 pl-3" role="alert">
+        {{ said.text }}
+      </p>
+    </template>
     <section
       v-for="(cv, k) in settings.cvs"
       :key="cv.tag"

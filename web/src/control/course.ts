@@ -296,11 +296,22 @@ export function courseMarks(
     .map(({ at, text }) => ({ time: at, label: `△ ${text}`, colour: "--limit" }));
   const stopped = trace?.stopped ? [{ time: trace.stopped.at, label: "▲ stopped", colour: "--limit" }] : [];
   const { controller } = trial.candidate;
-  const learnt =
-    controller.kind === "self_tuning"
-      ? [{ time: controller.identification_time, label: "learning ends", colour: "--ink-soft" }]
-      : [];
+  const learnt = endsOfLearning(controller, trial.scenario.duration).map((time) => ({
+    time,
+    label: "learning ends",
+    colour: "--ink-soft",
+  }));
   return [...events, ...learnt, ...happenings, ...stopped];
+}
+
+/** When the stretches end in which a controller moves its outputs to learn. */
+function endsOfLearning(controller: Trial["candidate"]["controller"], duration: number): number[] {
+  if (controller.kind === "self_tuning") return [controller.identification_time];
+  const learns = controller.kind === "predictive" ? controller.learns : null;
+  if (!learns) return [];
+  const again = learns.again_after ?? Infinity;
+  const times = Number.isFinite(again) ? Math.min(Math.ceil(duration / again), MOST_HAPPENINGS) : 1;
+  return Array.from({ length: Math.max(1, times) }, (_, k) => learns.lasts + (k ? k * again : 0));
 }
 
 const TERM_DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];

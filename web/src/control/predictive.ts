@@ -1,6 +1,7 @@
 /** Predictive controllers: their settings as text, and what one sees ahead as panels. */
 import type { Schemas, Trial } from "../api/client";
 import { between, type Curve, type Mark, type Panel } from "../lib/strip";
+import { number } from "../lib/format";
 import { timesOf } from "../lib/traces";
 import { readable } from "./events";
 import { rankedLabel } from "./limits";
@@ -169,4 +170,12 @@ export function horizonMarks(over: Schemas["PlannedOver"]): Mark[] {
     { time: over.last_move, label: "last move", colour: "--op", key: "last move" },
     { time: over.looks_ahead, label: "looks ahead", colour: "--ink", key: "horizon" },
   ];
+}
+
+/** How strongly an MV acts as its moves have told, beside what the model says; nothing where nothing learns. */
+export function learntOf({ learnt }: Schemas["AheadOfMv"]): string {
+  if (!learnt) return "–";
+  const { factor, standard_error: error, planned_with: used } = learnt;
+  if (factor == null || error == null) return "nothing told yet";
+  return `acts × ${number(factor)} ± ${number(1.96 * error, 2)}, planned with × ${number(used)}`;
 }
