@@ -146,7 +146,7 @@ describe("what is learnt of an MV", () => {
 
   it("is told with its band, beside what is planned with", () => {
     const known = { factor: 1.324, standard_error: 0.0204, planned_with: 1.3 };
-    expect(learntOf(mv(known))).toBe("acts × 1.32 ± 0.04, planned with × 1.3");
+    expect(learntOf(mv(known))).toBe("acts × 1.32 ± 0.04 (× 1.3)");
   });
 
   it("is nothing where nothing learns, or as long as nothing is told", () => {

@@ -242,5 +242,12 @@ fn what_cannot_be_learnt_is_refused_by_name_and_documents_come_back() {
     let text = serde_json::to_string(&looped).unwrap();
     assert!(text.contains(r#""learns":{"lasts":100.0,"amplitude":2.0,"clock":5.0}"#), "{text}");
     assert_eq!(serde_json::from_str::<Trial>(&text).unwrap(), looped);
+    // In the trail it is told by name.
+    let before = one_loop(1.0, 0.0, 60.0);
+    assert_eq!(looped.difference(&before), ["learns how strongly its MVs act"]);
+    assert_eq!(before.difference(&looped), ["learns no longer how strongly its MVs act"]);
+    let mut further = looped.clone();
+    predictive(&mut further).learns.as_mut().unwrap().amplitude = 3.0;
+    assert_eq!(further.difference(&looped), ["to learn amplitude 2 → 3"]);
     assert!(looped.written_out().unwrap_err().field().unwrap().ends_with("learns"));
 }

@@ -11,6 +11,15 @@ async fn refuses(page: &Page, words: &str) -> Result<()> {
     page.until(&format!("“{words}”"), &format!("return ({REFUSED}).includes(`{words}`)")).await
 }
 
+async fn choose_record(page: &Page, name: &str) -> Result<()> {
+    let row = format!(
+        "[...document.querySelectorAll('table[aria-label=Records] tbody tr')].find((row) => row.innerText.includes('{name}'))"
+    );
+    page.until(name, &format!("return {row} !== undefined")).await?;
+    page.script(&format!("{row}.click()")).await?;
+    Ok(())
+}
+
 #[tokio::test(flavor = "multi_thread")]
 async fn a_preparation_takes_times_as_they_are_typed_and_leaves_something() -> Result<()> {
     let application = Application::start(&binary()?)?;
@@ -31,9 +40,9 @@ async fn a_preparation_takes_times_as_they_are_typed_and_leaves_something() -> R
     // The top line is about the record that is chosen.
     let top = "document.querySelector('header').innerText";
     page.until("the step test's length", &format!("return {top}.includes('91 min')")).await?;
-    page.script("[...document.querySelectorAll('table[aria-label=Records] tbody tr')].find((row) => row.innerText.includes('Three weeks')).click()").await?;
+    choose_record(&page, "Three weeks").await?;
     page.until("the length of three weeks", &format!("return {top}.includes('21 d')")).await?;
-    page.script("[...document.querySelectorAll('table[aria-label=Records] tbody tr')].find((row) => row.innerText.includes('Step test')).click()").await?;
+    choose_record(&page, "Step test").await?;
     page.until("the step test's length", &format!("return {top}.includes('91 min')")).await?;
 
     // A stretch is cut in minutes; all of the record is not.

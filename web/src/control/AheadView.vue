@@ -185,9 +185,9 @@ const unitOfCv = (tag: string) => ahead.value?.cvs.find((cv) => cv.tag === tag)?
             <td class="text-right whitespace-nowrap">{{ number(mv.before) }} %</td>
             <td class="text-right whitespace-nowrap">{{ number(mv.rests_at) }} %</td>
             <td
-              class="text-right"
+              class="text-right whitespace-nowrap"
               :class="{ 'text-soft': !mv.learnt }"
-              title="95 % of what its moves have told, beside the model as it was given"
+              title="How many times as strongly as the model says, as its moves tell with 95 %; in brackets what is planned with"
             >
               {{ learntOf(mv) }}
             </td>

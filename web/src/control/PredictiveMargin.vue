@@ -265,6 +265,7 @@ const learningFields = computed<Field[]>(() => {
       emit("change", (settings) => settings.learns && (settings.learns[name] = value)),
     ),
     ...rangeOf("Learning", name),
+    range: "above 0",
     ...rest,
   });
   return [

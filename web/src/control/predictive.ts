@@ -172,10 +172,10 @@ export function horizonMarks(over: Schemas["PlannedOver"]): Mark[] {
   ];
 }
 
-/** How strongly an MV acts as its moves have told, beside what the model says; nothing where nothing learns. */
+/** How strongly an MV acts as its moves have told, beside what the model says, and what is planned with; nothing where nothing learns. */
 export function learntOf({ learnt }: Schemas["AheadOfMv"]): string {
   if (!learnt) return "–";
   const { factor, standard_error: error, planned_with: used } = learnt;
   if (factor == null || error == null) return "nothing told yet";
-  return `acts × ${number(factor)} ± ${number(1.96 * error, 2)}, planned with × ${number(used)}`;
+  return `acts × ${number(factor)} ± ${number(1.96 * error, 2)} (× ${number(used)})`;
 }

@@ -166,6 +166,12 @@ impl Changes {
             let word = if new.beyond_horizon { "counts" } else { "does not count" };
             self.list.push(format!("what comes beyond the horizon {word}"));
         }
+        match (&old.learns, &new.learns) {
+            (None, Some(_)) => self.list.push("learns how strongly its MVs act".to_owned()),
+            (Some(_), None) => self.list.push("learns no longer how strongly its MVs act".to_owned()),
+            (Some(old), Some(new)) => self.document("to learn", old, new),
+            (None, None) => {}
+        }
         self.number("solver steps at most", f64::from(old.most_steps), f64::from(new.most_steps), "");
     }
 
