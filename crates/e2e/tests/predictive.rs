@@ -56,6 +56,24 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
     page.type_keys("\u{E012}").await?;
     page.until("the scan before", &format!("return (() => {{ {at} }})() === {first}")).await?;
 
+    // It learns how strongly its MVs act: what is proposed is tried at once, told in the trail and looked into; what cannot be is refused at its entry.
+    page.click("learns how strongly its MVs act").await?;
+    page.shows("plans with what that tells").await?;
+    page.until(
+        "moves to learn by in the trail",
+        &format!("return {}", newest("AIC-320", "row.trial.candidate.controller.learns?.lasts > 60")),
+    )
+    .await?;
+    page.shows("learns how strongly its MVs act").await?;
+    page.until("what is told", r"return /acts × [\d.]+ ± [\d.]+/.test(document.body.innerText)").await?;
+    page.enter("To either side by", "80").await?;
+    page.shows("allowed: above 0, up to 50").await?;
+    page.enter("To either side by", "3").await?;
+    page.shows("to learn amplitude").await?;
+    page.click("learns how strongly its MVs act").await?;
+    page.until("nothing learnt", &format!("return {}", newest("AIC-320", "!row.trial.candidate.controller.learns")))
+        .await?;
+
     // Proven beside the others, and handed over: a predictive controller is no list of numbers, and the dossier says so.
     page.prove_and_hand_over("AIC-320", &["Settings to type in", "predictive", "Proof 1"]).await?;
 

@@ -270,7 +270,7 @@ const learningFields = computed<Field[]>(() => {
   });
   return [
     field("lasts", "For"),
-    field("amplitude", "To either side by", { unit: "%", isTime: false, hint: "beside what is planned" }),
+    field("amplitude", "To either side by", { unit: "%", isTime: false, range: "above 0, up to 50" }),
     field("clock", "Each held for at least"),
     field("again_after", "Anew every", {
       whenEmpty: "never",

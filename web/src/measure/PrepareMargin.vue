@@ -109,6 +109,12 @@ async function settle(which: "theirs" | "mine") {
   }
 }
 
+/** Leaves the step that is being written; what was refused of it is of no more concern. */
+function leave() {
+  open.value = null;
+  if (!conflict.value) [problem.value, field.value] = ["", ""];
+}
+
 async function change(next: Step[]) {
   const before = steps.value;
   if (await put(next)) {
@@ -235,13 +241,13 @@ const kinds = Object.entries(FORMS) as [Schemas["Operation"]["kind"], (typeof FO
         :tags="tags"
         :view="view"
         @take="take"
-        @close="open = null"
+        @close="leave"
       />
     </li>
   </ol>
   <div v-if="open && open.index === steps.length" class="mb-2 border border-pv bg-raised p-[5px]">
     <strong class="font-semibold">{{ FORMS[open.operation.kind].title }}</strong>
-    <StepForm :operation="open.operation" :tags="tags" :view="view" @take="take" @close="open = null" />
+    <StepForm :operation="open.operation" :tags="tags" :view="view" @take="take" @close="leave" />
   </div>
   <div class="flex flex-wrap items-center gap-2">
     <select
