@@ -67,9 +67,10 @@ fn what_is_learnt_from_moves_is_planned_with_and_does_better() {
     }
 }
 
-/// Over and over with other noise: the truth is within 1.96 standard errors about as often as these say.
+/// Over and over with other noise: the truth is within 1.96 standard errors at least as often as these say. Beside plain noise they are
+/// careful: the observer is ready for disturbances that do not come.
 #[test]
-fn standard_errors_are_what_they_claim_to_be() {
+fn standard_errors_do_not_claim_too_much() {
     let mut inside = 0;
     for seed in 0..80 {
         let mut looped = one_loop(0.7, 0.3, 700.0);
@@ -80,7 +81,7 @@ fn standard_errors_are_what_they_claim_to_be() {
         inside += u32::from((told.factor.unwrap() - 0.7).abs() < 1.96 * told.standard_error.unwrap());
     }
     eprintln!("{inside} of 80 within 1.96 standard errors");
-    assert!((68..=80).contains(&inside), "{inside} of 80");
+    assert!(inside >= 72, "{inside} of 80");
 }
 
 /// A plant whose gain falls by half is found again by the next stretch of moves.

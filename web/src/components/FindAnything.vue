@@ -112,7 +112,11 @@ useKeys({ "/": () => void show() });
   <Dialog :open="open" class="relative z-40" @close="open = false">
     <div class="fixed inset-0 bg-ink/30" aria-hidden="true" />
     <div class="fixed inset-0 flex items-start justify-center pt-[12vh]">
-      <DialogPanel class="w-full max-w-[560px] rounded-lg border border-rule bg-paper p-3 shadow-xl">
+      <!-- The list, which is always there, would take the first Escape for itself. -->
+      <DialogPanel
+        class="w-full max-w-[560px] rounded-lg border border-rule bg-paper p-3 shadow-xl"
+        @keydown.esc.capture.stop="open = false"
+      >
         <DialogTitle class="sr-only">Find anything</DialogTitle>
         <Combobox :model-value="nothing" @update:model-value="go">
           <ComboboxInput
