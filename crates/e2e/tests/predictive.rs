@@ -69,10 +69,13 @@ async fn two_loops_are_led_by_one_predictive_controller_and_one_looks_ahead() ->
     page.enter("To either side by", "80").await?;
     page.shows("allowed: above 0, up to 50").await?;
     page.enter("To either side by", "3").await?;
-    page.shows("to learn amplitude").await?;
+    page.until(
+        "the amplitude in the trail",
+        &format!("return {}", newest("AIC-320", "row.trial.candidate.controller.learns?.amplitude === 3")),
+    )
+    .await?;
     page.click("learns how strongly its MVs act").await?;
-    page.until("nothing learnt", &format!("return {}", newest("AIC-320", "!row.trial.candidate.controller.learns")))
-        .await?;
+    page.until("nothing learnt", "return !document.body.innerText.includes('plans with what that tells')").await?;
 
     // Proven beside the others, and handed over: a predictive controller is no list of numbers, and the dossier says so.
     page.prove_and_hand_over("AIC-320", &["Settings to type in", "predictive", "Proof 1"]).await?;
