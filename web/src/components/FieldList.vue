@@ -23,7 +23,6 @@ const refused = useRefused();
     :by-ratio="field.byRatio"
     :halves="field.halves"
     :problem="field.problem || refused(field.key)"
-    :is-time="field.isTime ?? field.unit === 's'"
     :model-value="field.value"
     @update:model-value="field.set"
     @settled="emit('settled')"

@@ -25,15 +25,16 @@ const props = withDefaults(
     halves?: boolean;
     /** What the server refused about it. */
     problem?: string;
-    /** A time in s: it may be typed as `2 h`, `36:10`, `3 d`. What is in s is one. */
-    isTime?: boolean;
   }>(),
   { range: "", hint: "", min: -Infinity, max: Infinity, whenEmpty: "", problem: "" },
 );
 const emit = defineEmits<{ "update:modelValue": [value: number | null]; settled: [] }>();
 
 const RATIO = 1.2;
-const asTime = computed(() => props.isTime || props.unit === "s");
+/** What is in s may be typed as `2 h`, `36:10`, `3 d`. */
+const isTime = computed(() => props.unit === "s");
+/** As good as no upper end: that is not told. */
+const FAR = 1e7;
 const id = useId();
 const text = ref("");
 const own = ref("");
@@ -52,13 +53,14 @@ watch(
 
 const allowed = computed(() => {
   if (props.range) return props.range;
-  if (props.min > -Infinity && props.max < Infinity) return `${props.min} to ${props.max}`;
+  if (props.min > -Infinity && props.max < FAR)
+    return props.exclusive ? `above ${props.min}, up to ${props.max}` : `${props.min} to ${props.max}`;
   if (props.min > -Infinity) return props.exclusive ? `above ${props.min}` : `${props.min} or more`;
   return "";
 });
 
 function parsed(entry: string): number {
-  return asTime.value ? readDuration(entry) : readNumber(entry);
+  return isTime.value ? readDuration(entry) : readNumber(entry);
 }
 
 const allows = (value: number) =>
@@ -78,7 +80,7 @@ watch(
 
 function take(value: number) {
   if (!allows(value)) {
-    own.value = `allowed: ${allowed.value || (asTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
+    own.value = `allowed: ${allowed.value || (isTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
     return;
   }
   own.value = "";
@@ -91,7 +93,7 @@ function typed() {
     own.value = "";
     emit("update:modelValue", null);
   } else if (plain === "") {
-    own.value = `allowed: ${allowed.value || (asTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
+    own.value = `allowed: ${allowed.value || (isTime.value ? "a time, such as 90, 2 h or 36:10" : "a number")}`;
   } else {
     take(parsed(plain));
   }

@@ -310,8 +310,10 @@ function endsOfLearning(controller: Trial["candidate"]["controller"], duration: 
   const learns = controller.kind === "predictive" ? controller.learns : null;
   if (!learns) return [];
   const again = learns.again_after ?? Infinity;
-  const times = Number.isFinite(again) ? Math.min(Math.ceil(duration / again), MOST_HAPPENINGS) : 1;
-  return Array.from({ length: Math.max(1, times) }, (_, k) => learns.lasts + (k ? k * again : 0));
+  const ends = [learns.lasts];
+  for (let at = again; at < duration && ends.length < MOST_HAPPENINGS; at += again)
+    ends.push(at + learns.lasts);
+  return ends.filter((at) => at <= duration);
 }
 
 const TERM_DASHES: number[][] = [[], [7, 4], [2, 3], [10, 3, 2, 3], [4, 2], [1, 2]];

@@ -20,8 +20,6 @@ export interface Field {
   halves?: boolean;
   /** What the server refused about it. */
   problem?: string;
-  /** Times may be typed as `2 h`, `36:10`, `3 d`. */
-  isTime?: boolean;
 }
 
 /** Hands a number on; an entry left empty changes nothing. */

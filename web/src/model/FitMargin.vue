@@ -214,8 +214,8 @@ const knownCount = computed(
       </button>
     </fieldset>
     <MatrixCells v-if="draft.kind === 'matrix'" :fit="fit" />
-    <NumberField v-model="draft.from" label="From" unit="s" is-time :min="0" when-empty="start" />
-    <NumberField v-model="draft.to" label="To" unit="s" is-time :min="0" when-empty="end" />
+    <NumberField v-model="draft.from" label="From" unit="s" :min="0" when-empty="start" />
+    <NumberField v-model="draft.to" label="To" unit="s" :min="0" when-empty="end" />
     <fieldset class="border-l-[3px] border-rule pl-3">
       <legend class="sr-only">Further stretches</legend>
       <p class="text-[12.5px] text-soft">Fitted together with</p>
@@ -234,8 +234,8 @@ const knownCount = computed(
               ✕
             </button>
           </span>
-          <NumberField v-model="stretch.from" label="From" unit="s" is-time :min="0" when-empty="start" />
-          <NumberField v-model="stretch.to" label="To" unit="s" is-time :min="0" when-empty="end" />
+          <NumberField v-model="stretch.from" label="From" unit="s" :min="0" when-empty="start" />
+          <NumberField v-model="stretch.to" label="To" unit="s" :min="0" when-empty="end" />
         </li>
       </ul>
       <div class="flex flex-wrap gap-2">
@@ -259,22 +259,8 @@ const knownCount = computed(
       </select>
     </label>
     <template v-if="draft.validation === 'window'">
-      <NumberField
-        v-model="draft.validationFrom"
-        label="Validate from"
-        unit="s"
-        is-time
-        :min="0"
-        when-empty="0"
-      />
-      <NumberField
-        v-model="draft.validationTo"
-        label="Validate to"
-        unit="s"
-        is-time
-        :min="0"
-        when-empty="0"
-      />
+      <NumberField v-model="draft.validationFrom" label="Validate from" unit="s" :min="0" when-empty="0" />
+      <NumberField v-model="draft.validationTo" label="Validate to" unit="s" :min="0" when-empty="0" />
     </template>
     <div class="flex flex-wrap gap-2">
       <button

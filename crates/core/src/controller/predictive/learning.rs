@@ -23,6 +23,8 @@ const WORTH_IT: f64 = 0.02;
 const ERRORS: f64 = 2.0;
 /// Scans for which it stays at least.
 const STAYS: usize = 10;
+/// Samples since a stretch began, beyond the factors, before its noise is known well enough to tell anything.
+const FEWEST_SAMPLES: f64 = 30.0;
 /// What an MV may be found to do, in terms of what the model says.
 const REACH: [f64; 2] = [0.1, 10.0];
 
@@ -188,10 +190,14 @@ impl Sums {
     /// The factors with their standard errors, for white noise; None as long as the moves do not tell them apart.
     fn found(&self) -> Option<Vec<(f64, f64)>> {
         let mvs = self.told.len();
+        let spare = self.count - mvs as f64;
+        if spare < FEWEST_SAMPLES {
+            return None;
+        }
         let inverse = self.moved.clone().try_inverse()?;
         let factors = &inverse * &self.told;
         let left = self.unexpected - 2.0 * factors.dot(&self.seen) + factors.dot(&(&self.acted * &factors));
-        let variance = (left / (self.count - mvs as f64).max(1.0)).max(LEAST_NOISE * LEAST_NOISE);
+        let variance = (left / spare).max(LEAST_NOISE * LEAST_NOISE);
         let covariance = &inverse * &self.moves * inverse.transpose() * variance;
         let found: Vec<(f64, f64)> = (0..mvs).map(|mv| (factors[mv], covariance[(mv, mv)].sqrt())).collect();
         found.iter().all(|(factor, error)| factor.is_finite() && error.is_finite()).then_some(found)
@@ -297,9 +303,9 @@ impl Learner {
         }
     }
 
-    /// The observer to plan with from now on, where other factors are told than those in use: it believes what it would had the MVs acted
-    /// like that from the beginning.
-    pub fn renewed(&mut self) -> Option<Observer> {
+    /// The factors to plan with from now on, where others are told than those in use, and the observer for them: it believes what it would
+    /// had the MVs acted like that from the beginning.
+    pub fn renewed(&self) -> Option<(Vec<f64>, Observer)> {
         if self.since < STAYS {
             return None;
         }
@@ -311,11 +317,15 @@ impl Learner {
         if told == self.in_use {
             return None;
         }
-        (self.in_use, self.since) = (told, 0);
         // Of the plan, which takes no notice of what is moved beside it.
-        let mut observer = self.parts.together(&self.in_use);
-        observer.x -= &self.brought.together(&self.in_use).x;
-        Some(observer)
+        let mut observer = self.parts.together(&told);
+        observer.x -= &self.brought.together(&told).x;
+        Some((told, observer))
+    }
+
+    /// Notes which factors are planned with from now on.
+    pub fn takes_up(&mut self, factors: Vec<f64>) {
+        (self.in_use, self.since) = (factors, 0);
     }
 
     /// By how much each MV stands beside what was planned, %; measured disturbances come behind them.

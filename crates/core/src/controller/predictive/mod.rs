@@ -415,20 +415,23 @@ impl Predictive {
             learner.is_moved_by(j, if self.last.available[j] { self.outputs[j] - planned } else { 0.0 });
         }
         learner.pass();
-        if let Some(observer) = learner.renewed() {
-            self.plan_with(observer);
+        if let Some((factors, observer)) = learner.renewed()
+            && self.plans_with(observer)
+        {
+            learner.takes_up(factors);
         }
     }
 
-    /// Plans from now on with another observer, where that can be.
-    fn plan_with(&mut self, observer: Observer) {
-        let Ok(targets) = Targets::new(&self.settings, &observer) else { return };
+    /// Plans from now on with another observer; whether that can be.
+    fn plans_with(&mut self, observer: Observer) -> bool {
+        let Ok(targets) = Targets::new(&self.settings, &observer) else { return false };
         let prediction = Prediction::new(&self.settings, &observer, self.prediction.scans, &self.weights);
         let (rows, normals) = constraints(&self.settings, &self.limits, &prediction);
-        let Some(program) = RankedProgram::new(&prediction.cost(&self.weights), &normals) else { return };
+        let Some(program) = RankedProgram::new(&prediction.cost(&self.weights), &normals) else { return false };
         self.last.bounds.resize(rows.len(), f64::NEG_INFINITY);
         (self.observer, self.targets, self.prediction) = (observer, targets, prediction);
         (self.rows, self.program) = (rows, program);
+        true
     }
 
     /// What has been learnt of each MV; nothing where nothing learns.
