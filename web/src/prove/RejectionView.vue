@@ -108,7 +108,6 @@ const share = (value: number) => `${Math.round(100 * value)} %`;
             label="Dead time"
             unit="s"
             :min="0"
-            is-time
             :when-empty="found ? number(found.dead_time) : ''"
             :hint="deadTime === null ? 'of the model' : ''"
             :problem="refusedDeadTime"

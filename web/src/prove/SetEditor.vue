@@ -172,7 +172,6 @@ const unitOfChange = (key: (typeof CHANGES)[number]["key"]) =>
           <NumberField
             label="Looked at for"
             unit="s"
-            is-time
             :min="0"
             exclusive
             :model-value="one.duration"
@@ -204,7 +203,6 @@ const unitOfChange = (key: (typeof CHANGES)[number]["key"]) =>
                 class="min-w-0 flex-1"
                 :label="toldOf(own).title"
                 :unit="toldOf(own).unit"
-                :is-time="toldOf(own).unit === 's'"
                 hint="at most"
                 when-empty="no limit"
                 :min="0"
