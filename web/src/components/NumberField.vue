@@ -170,6 +170,7 @@ function left() {
         @focus="focused = true"
         @keydown="pressed"
         @blur="left"
+        @invalid.prevent="entry?.focus()"
       />
       <span class="self-center pr-2 pl-1 text-[12px] whitespace-nowrap text-soft">{{ unit }}</span>
       <template v-if="byRatio">

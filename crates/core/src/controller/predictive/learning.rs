@@ -424,19 +424,24 @@ mod tests {
             prop_assert_eq!(together.model.matrices(), scaled.model.matrices());
         }
 
-        /// Factors are those of the normal equations of the instruments, whatever was seen; with what acted for an instrument, those of least squares.
+        /// Factors are those of the normal equations of the instruments, whatever was seen; with what acted for an instrument, those of least
+        /// squares. Of too few samples nothing is said.
         #[test]
         fn sums_hold_all_that_is_needed(
-            samples in proptest::collection::vec(proptest::array::uniform5(-2f64..2.0), 30..60),
+            samples in proptest::collection::vec(proptest::array::uniform3(-2f64..2.0), 20..60),
         ) {
             let mut sums = Sums::new(2);
             let (mut by_mv, mut told) = (DMatrix::zeros(samples.len(), 2), DVector::zeros(samples.len()));
-            for (k, [a, b, noise, _, _]) in samples.iter().enumerate() {
+            for (k, [a, b, noise]) in samples.iter().enumerate() {
                 let own = DVector::from_vec(vec![*a, *b]);
                 let unexpected = 0.7 * a + 1.6 * b + 0.1 * noise;
                 sums.add(&own, &own, unexpected);
                 by_mv.set_row(k, &own.transpose());
                 told[k] = unexpected;
+            }
+            if samples.len() < 32 {
+                prop_assert!(sums.found().is_none());
+                return Ok(());
             }
             let least = by_mv.clone().svd(true, true).solve(&told, 1e-12).unwrap();
             let left = (&told - &by_mv * &least).norm_squared() / (samples.len() as f64 - 2.0);
