@@ -148,12 +148,13 @@ pub(crate) fn structured_text(options: &StructuredTextOptions) -> Result<(), Fai
     let trial: Trial = read_document(&options.trial)?;
     let written = trial_as_text(&trial).map_err(|error| Failure::of(&options.trial, error))?;
     if written.blocks.is_empty() {
-        return Err(Failure::of(&options.trial, written.remarks.join(" ")));
+        return Err(Failure::of(&options.trial, written.without.join(" ")));
     }
     if options.plcopen {
         return print_text(&written.plcopen);
     }
-    let remarks: String = written.remarks.iter().map(|remark| format!("(* {remark} *)\n")).collect();
+    let remarks: String =
+        written.remarks.iter().chain(&written.without).map(|remark| format!("(* {remark} *)\n")).collect();
     let blocks: Vec<&str> = written.blocks.iter().map(|block| block.text.as_str()).collect();
     print_text(&(remarks + &blocks.join("\n")))
 }

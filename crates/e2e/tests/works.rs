@@ -171,6 +171,37 @@ async fn the_same_with_keys_only() -> Result<()> {
     page.type_keys(&Key::Escape.to_string()).await?;
     leaves(&page, "FIC-9").await?;
     assert!(begun.elapsed() < Duration::from_secs(300), "{:?}", begun.elapsed());
+
+    // The plant is saved for the works, the hand stays where the next name would be typed, and another loop begins on it.
+    choose_tab(&page, "Tune", "Plant").await?;
+    page.tab_to("Saved plants").await?;
+    page.type_keys(&Key::Enter.to_string()).await?;
+    page.tab_to("Name to save this plant under").await?;
+    page.type_keys(&format!("dosing line{}", &Key::Enter.to_string())).await?;
+    page.shows("Saved plants (1)").await?;
+    let stays = "return [document.activeElement.ariaLabel, document.activeElement.value]";
+    assert_eq!(page.script(stays).await?, serde_json::json!(["Name to save this plant under", ""]));
+    page.type_keys(&Key::Escape.to_string()).await?;
+    page.go(&application.address("/")).await?;
+    page.shows("FIC-9").await?;
+    page.type_keys("n").await?;
+    page.tab_to("Tag of the loop").await?;
+    page.type_keys("FIC-10").await?;
+    page.tab_to("nothing: a record or a plant comes later").await?;
+    page.type_keys(&Key::Up.to_string()).await?;
+    page.tab_to("Process of the plant").await?;
+    page.type_keys("dosing").await?;
+    page.tab_to("Make the loop").await?;
+    page.type_keys(&Key::Enter.to_string()).await?;
+    page.until("the loop", "return location.pathname === '/loops/FIC-10/control'").await?;
+    page.shows("SIMC").await?;
+    let same =
+        "const plant = async (tag) => (await (await fetch(`/api/v1/loops/${tag}/trials`)).json()).at(-1).trial.plant;
+        return (async () => {
+            const [one, other] = [await plant('FIC-9'), await plant('FIC-10')];
+            return JSON.stringify(one.process) === JSON.stringify(other.process);
+        })()";
+    assert_eq!(page.script(same).await?, true);
     page.close().await
 }
 

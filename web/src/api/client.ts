@@ -9,6 +9,7 @@ export type RecordInfo = Schemas["RecordInfo"];
 export type ModelRow = Schemas["ModelRow"];
 export type TrialRow = Schemas["TrialRow"];
 export type ProofRow = Schemas["ProofRow"];
+export type Plant = Schemas["Plant"];
 export type Trial = Schemas["Trial"];
 export type TrialResult = Schemas["TrialResult"];
 export type Verdict = Schemas["Verdict"];

@@ -1,7 +1,7 @@
 <script setup lang="ts">
 /** What is saved for the works: used here, saved anew, replaced, renamed, put into the bin. */
 import { Popover, PopoverButton, PopoverPanel } from "@headlessui/vue";
-import { ref } from "vue";
+import { ref, useTemplateRef } from "vue";
 import { plural } from "../lib/format";
 import EditDialog from "../components/EditDialog.vue";
 import { savedAs } from "../components/unreadable";
@@ -21,6 +21,7 @@ const emit = defineEmits<{
 }>();
 
 const name = ref("");
+const entry = useTemplateRef<HTMLInputElement>("entry");
 const editing = ref<InstanceType<typeof EditDialog>["$props"]["what"]>(null);
 
 function save() {
@@ -28,6 +29,8 @@ function save() {
   if (!text) return;
   emit("save", text);
   name.value = "";
+  // The button that was pressed goes dead: who works by keys stays where the next name is typed.
+  entry.value?.focus();
 }
 
 function edit(item: SavedItem) {
@@ -121,6 +124,7 @@ function edit(item: SavedItem) {
       </div>
       <form class="flex gap-2" @submit.prevent="save">
         <input
+          ref="entry"
           v-model="name"
           class="entry min-w-0 flex-1"
           maxlength="80"

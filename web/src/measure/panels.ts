@@ -13,7 +13,7 @@ const STYLES: Record<
   other: { colour: "--over-2", weight: 1 },
 };
 
-const short = (tag: string) => tag.split(".").at(-1)?.slice(0, 8) ?? tag;
+const short = (tag: string) => tag.split(".").at(-1) ?? tag;
 
 export function recordPanels(
   samples: Schemas["Samples"],

@@ -1,7 +1,8 @@
 /** An experiment being planned: the draft, and the plan that the server makes of it. */
 import { ref, watch, type Ref } from "vue";
-import { answered, api, isAbort, messageOf, type Schemas } from "../api/client";
+import { answered, api, isAbort, messageOf, type LoopDetail, type Schemas } from "../api/client";
 import { comebacks } from "../lib/live";
+import { saveFile } from "../lib/stripPicture";
 
 type Spec = Schemas["ExperimentSpec"];
 
@@ -41,12 +42,8 @@ export function usePlan(spec: Ref<Spec | null>) {
 }
 
 /** The plan as a CSV file: time, OP, expected PV. */
-export function saveAsCsv(plan: Schemas["ExperimentPlan"], op: string, pv: string, unit: string) {
+export function saveAsCsv(plan: Schemas["ExperimentPlan"], { tag, op, pv }: LoopDetail) {
   const rows = plan.times.map((time, k) => `${time},${plan.op[k]},${plan.pv[k]}`);
-  const text = [`time [s],${op} [%],${pv} [${unit}]`, ...rows].join("\n");
-  const link = document.createElement("a");
-  link.href = URL.createObjectURL(new Blob([`${text}\n`], { type: "text/csv" }));
-  link.download = "experiment.csv";
-  link.click();
-  URL.revokeObjectURL(link.href);
+  const text = [`time [s],${op.tag} [%],${pv.tag} [${pv.span.unit}]`, ...rows].join("\n");
+  saveFile(`${tag.replace(/[^\w-]+/g, "_")}_experiment.csv`, new Blob([`${text}\n`], { type: "text/csv" }));
 }

@@ -59,7 +59,7 @@ import { provideExplore, useHalves } from "../lib/halves";
 import { cvOf, moveLimit } from "../control/limits";
 import type { Predictive } from "../control/predictive";
 import { useTuning } from "../control/tuning";
-import { useDescription, useOffers } from "../control/useDescription";
+import { useDescription } from "../control/useDescription";
 import { useDraft } from "../lib/draft";
 import { useKept } from "../lib/kept";
 import { gathered } from "../lib/live";
@@ -75,6 +75,8 @@ import { useLoop } from "../lib/loop";
 import { useSelected } from "../lib/query";
 import { OVERLAYS, type Mark, type Panel } from "../lib/strip";
 import { traceOf } from "../lib/traces";
+import BeginningSelect from "../works/BeginningSelect.vue";
+import { useBeginnings } from "../works/beginnings";
 
 const loop = useLoop();
 const { state } = loop;
@@ -296,24 +298,24 @@ onMounted(async () => {
   } else await propose();
 });
 
-// --- a plant of the library to begin on, where nothing else is there ---
+// --- a plant of the library or of the works to begin on, where nothing else is there ---
 
-const offers = useOffers();
-const offer = ref(0);
+const { beginnings, refresh: readBeginnings } = useBeginnings();
+const beginning = ref("");
+onMounted(readBeginnings);
 async function beginOnPlant() {
-  const chosen = offers.value[offer.value];
-  if (!chosen) return;
+  const chosen = beginnings.value.find((one) => one.key === beginning.value);
+  if (!chosen || !state.detail) return;
   failure.value = "";
   try {
-    const plant = await answered(
-      api.POST("/api/v1/plants/usual", { body: { process: chosen.process, tag: state.tag } }),
-    );
+    const plant = await chosen.plantFor(state.detail);
     await answered(
       api.PUT("/api/v1/loops/{tag}/plant", { params: { path: { tag: state.tag } }, body: plant }),
     );
     await loop.refreshDetail();
     const first = await proposal({ on: "plant", plant });
-    adopt(first.trial, `${chosen.title.toLowerCase()}, ${first.settings}`, null);
+    const title = chosen.isSaved ? chosen.title : chosen.title.toLowerCase();
+    adopt(first.trial, `${title}, ${first.settings}`, null);
     await keep();
   } catch (error) {
     failure.value = messageOf(error);
@@ -683,9 +685,12 @@ useKeys({
             Begin on the plant behind the loop
           </button>
           <span class="flex items-center gap-2">
-            <select v-model="offer" class="entry max-w-[220px]" aria-label="Process to begin on">
-              <option v-for="(one, index) in offers" :key="index" :value="index">{{ one.title }}</option>
-            </select>
+            <BeginningSelect
+              v-model="beginning"
+              class="max-w-[220px]"
+              :beginnings="beginnings"
+              label="Process to begin on"
+            />
             <button type="button" class="button" @click="beginOnPlant">Begin on it</button>
           </span>
         </div>

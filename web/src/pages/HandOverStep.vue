@@ -147,8 +147,8 @@ watch(
   { immediate: true },
 );
 const wholeText = computed(() => {
-  const { blocks = [], remarks = [] } = text.value ?? {};
-  return [...remarks.map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
+  const { blocks = [], remarks = [], without = [] } = text.value ?? {};
+  return [...[...remarks, ...without].map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
 });
 const xmlFile = computed(
   () => `data:application/xml;charset=utf-8,${encodeURIComponent(text.value?.plcopen ?? "")}`,
@@ -342,9 +342,16 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
           <p
             v-for="remark in text?.remarks ?? []"
             :key="remark"
+            class="mb-1 border-l-[3px] border-rule pl-3 text-[12.5px]"
+          >
+            {{ remark }}
+          </p>
+          <p
+            v-for="one in text?.without ?? []"
+            :key="one"
             class="mb-1 border-l-[3px] border-caution pl-3 text-[12.5px]"
           >
-            △ {{ remark }}
+            △ {{ one }}
           </p>
           <pre
             v-if="text?.blocks.length"
@@ -391,10 +398,10 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
         />
         <div v-else class="grid gap-2">
           <p class="text-[12.5px] text-soft">
-            A function block (IEC 61131-3) of each PID controller and Smith predictor, with all that is chosen
-            of it. It does what that controller does in the simulation, call by call; the wiring of several is
-            told in words. It is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The
-            first call takes OP_MANUAL over, so that the output does not jump.
+            A function block (IEC 61131-3) of each controller, with all that is chosen of it, and where several
+            are wired to each other the block that calls them. It does what the simulation does, call by call.
+            It is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The first call takes
+            over what stands, so that no output jumps.
           </p>
           <a
             v-if="text?.blocks.length"

@@ -190,22 +190,24 @@ useKeys({ n: () => newLoop(), l: () => chooser.value?.click() });
     <main class="min-h-0 flex-1 overflow-y-auto px-6 py-3" tabindex="-1">
       <div class="mb-3 flex flex-wrap items-center gap-2 print:hidden">
         <h1 class="heading mr-3">Loops</h1>
-        <input
-          v-model="words"
-          class="entry w-[220px]"
-          type="search"
-          placeholder="tag, name or area"
-          aria-label="Search the loops"
-        />
-        <label class="flex items-center gap-2">
-          order
-          <select v-model="order" class="entry" aria-label="Order of the loops">
-            <option value="area">by area</option>
-            <option value="tag">by tag</option>
-            <option value="changed">last changed first</option>
-            <option value="fit">worst fit first</option>
-          </select>
-        </label>
+        <template v-if="!loops || loops.length || words">
+          <input
+            v-model="words"
+            class="entry w-[220px]"
+            type="search"
+            placeholder="tag, name or area"
+            aria-label="Search the loops"
+          />
+          <label class="flex items-center gap-2">
+            order
+            <select v-model="order" class="entry" aria-label="Order of the loops">
+              <option value="area">by area</option>
+              <option value="tag">by tag</option>
+              <option value="changed">last changed first</option>
+              <option value="fit">worst fit first</option>
+            </select>
+          </label>
+        </template>
         <span class="grow" />
         <button type="button" class="button button-main" @click="newLoop()">
           New loop <kbd class="key !border-transparent !bg-transparent !text-inherit">n</kbd>

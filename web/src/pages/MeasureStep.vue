@@ -493,11 +493,7 @@ const columns = [
         :tag="state.tag"
         :physical="state.models.filter((one) => one.model.structure.kind === 'physical')"
         @run="run"
-        @save="
-          plan &&
-          state.detail &&
-          saveAsCsv(plan, state.detail.op.tag, state.detail.pv.tag, state.detail.pv.span.unit)
-        "
+        @save="plan && state.detail && saveAsCsv(plan, state.detail)"
       />
       <input
         ref="chooser"

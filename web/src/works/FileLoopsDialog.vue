@@ -1,6 +1,6 @@
 <script setup lang="ts">
 /** A file dropped at home: its columns propose the loops, and each gets the file as its first record. */
-import { computed, ref, watch } from "vue";
+import { computed, nextTick, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import { answered, api, messageOf, type Schemas } from "../api/client";
 import DialogFrame from "../components/DialogFrame.vue";
@@ -26,6 +26,7 @@ const rows = ref<Row[]>([]);
 /** Tags of the loops that are there. */
 const known = ref<string[]>([]);
 const area = ref("");
+const areaEntry = useTemplateRef<HTMLInputElement>("area");
 const areas = ref<AreaInfo[]>([]);
 const upload = ref<Schemas["UploadedFile"] | null>(null);
 const status = ref<"reading" | "ready" | "making">("reading");
@@ -54,6 +55,8 @@ watch(
         done: false,
       }));
       status.value = "ready";
+      await nextTick();
+      if (!area.value) areaEntry.value?.focus();
     } catch (error) {
       problem.value = messageOf(error);
     }
@@ -178,7 +181,7 @@ async function into(tag: string) {
         </table>
         <label class="flex items-center gap-2">
           Area
-          <input v-model="area" class="entry w-[220px]" list="areas-of-file" maxlength="80" />
+          <input ref="area" v-model="area" class="entry w-[220px]" list="areas-of-file" maxlength="80" />
           <datalist id="areas-of-file">
             <option v-for="one in areas" :key="one.id" :value="one.name" />
           </datalist>

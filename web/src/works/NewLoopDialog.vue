@@ -2,10 +2,12 @@
 /** A loop is made: with nothing, with a file that becomes its first record, or with a simulated plant behind it. */
 import { computed, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
-import { answered, api, fieldOf, messageOf, type Schemas } from "../api/client";
+import { answered, api, fieldOf, messageOf, type Plant } from "../api/client";
 import DialogFrame from "../components/DialogFrame.vue";
 import ProblemNote from "../components/ProblemNote.vue";
 import { useKept } from "../lib/kept";
+import BeginningSelect from "./BeginningSelect.vue";
+import { useBeginnings } from "./beginnings";
 import CardFields from "./CardFields.vue";
 import { emptyCard, makeLoop, type AreaInfo } from "./loops";
 import { pendingFile } from "./pending";
@@ -20,10 +22,10 @@ const typed = useKept("new loop", () => ({
   card: emptyCard(),
   area: "",
   beginning: "nothing" as Beginning,
-  offer: 0,
+  plant: "",
 }));
 const areas = ref<AreaInfo[]>([]);
-const offers = ref<Schemas["Offer"][]>([]);
+const { beginnings, refresh: readBeginnings } = useBeginnings();
 const problem = ref("");
 const field = ref("");
 const busy = ref(false);
@@ -38,21 +40,14 @@ watch(
     if (props.area) typed.value.area = props.area;
     areas.value = await answered(api.GET("/api/v1/areas")).catch(() => []);
     if (!typed.value.area) typed.value.area = areas.value[0]?.name ?? "";
-    offers.value = await answered(api.GET("/api/v1/processes")).catch(() => []);
+    await readBeginnings();
   },
 );
 
-/** The plant of an offer, with the tags of the loop; its spans become those of the loop. */
-async function plantFor(): Promise<Schemas["Plant"] | null> {
-  const offer = offers.value[typed.value.offer];
-  if (typed.value.beginning !== "plant" || !offer) return null;
-  const { card } = typed.value;
-  const plant = await answered(
-    api.POST("/api/v1/plants/usual", { body: { process: offer.process, tag: card.tag.trim() } }),
-  );
-  plant.pv.tag = card.pv.tag;
-  plant.op.tag = card.op.tag;
-  return plant;
+/** The plant that is chosen, with the tags of the loop; its spans become those of the loop. */
+async function plantFor(): Promise<Plant | null> {
+  const chosen = beginnings.value.find((one) => one.key === typed.value.plant);
+  return typed.value.beginning === "plant" && chosen ? chosen.plantFor(typed.value.card) : null;
 }
 
 async function make() {
@@ -72,7 +67,7 @@ async function make() {
     });
     if (beginning === "file") pendingFile.value = file.value;
     const step = beginning === "plant" ? "control" : "measure";
-    typed.value = { card: emptyCard(), area, beginning: "nothing", offer: 0 };
+    typed.value = { card: emptyCard(), area, beginning: "nothing", plant: "" };
     emit("close");
     await router.push({ name: step, params: { tag: made.tag } });
   } catch (error) {
@@ -123,14 +118,13 @@ const isAtField = computed(() => KNOWN.includes(field.value) || field.value.incl
         <label class="flex items-center gap-2">
           <input v-model="typed.beginning" type="radio" value="plant" /> a simulated plant, to try things on
         </label>
-        <select
+        <BeginningSelect
           v-if="typed.beginning === 'plant'"
-          v-model="typed.offer"
-          class="entry ml-6 w-[320px]"
-          aria-label="Process of the plant"
-        >
-          <option v-for="(offer, index) in offers" :key="index" :value="index">{{ offer.title }}</option>
-        </select>
+          v-model="typed.plant"
+          class="ml-6 w-[320px]"
+          :beginnings="beginnings"
+          label="Process of the plant"
+        />
       </fieldset>
       <ProblemNote v-if="!isAtField" :text="problem" />
       <div class="flex gap-2">

@@ -7,6 +7,7 @@ use super::data::{DataSet, Series};
 use super::model::{
     Constraint, Criteria, FitOptions, FurtherStretch, Model, Operating, Performance, SignalName, StartOfRecord,
 };
+use super::process_model::{verdict_of_effect, without_effect};
 use super::structure::Structure;
 use super::validation::{Validation, validate, validate_together};
 use crate::numerics::in_parallel;
@@ -197,29 +198,10 @@ fn rest(model: &Model, data: &DataSet, stretch: usize) -> Result<Operating> {
 fn judge(model: &Model, stretches: &[DataSet]) -> Vec<Verdict> {
     let mut verdicts = moved_together(stretches);
     for row in &model.rows {
-        for input in &row.inputs {
-            let own = |parameter: &&super::Parameter| {
-                parameter.name == "gain" && parameter.input.as_ref().is_none_or(|tag| *tag == input.tag)
-            };
-            let Some(gain) = row.parameters.iter().find(own) else { continue };
-            if gain.interval.is_some_and(|[low, high]| low <= 0.0 && high >= 0.0) {
-                verdicts.push(Verdict::new(
-                    Tone::Caution,
-                    format!(
-                        "Whether {} acts on {} at all these data do not tell (gain {} {}, 95 % from {} to {}): leave the cell \
-                         empty, or record a larger move of {}.",
-                        input.tag,
-                        row.outputs[0].tag,
-                        readable(gain.value),
-                        gain.unit,
-                        readable(gain.interval.unwrap_or_default()[0]),
-                        readable(gain.interval.unwrap_or_default()[1]),
-                        input.tag
-                    ),
-                    "the 95 % interval of the gain holds 0",
-                ));
-            }
-        }
+        // Of several the row says it itself.
+        let alone = if row.inputs.len() == 1 { without_effect(row) } else { Vec::new() };
+        let said: Vec<Verdict> = alone.into_iter().map(|gain| verdict_of_effect(row, gain)).collect();
+        verdicts.extend(of_row(row, &said));
         verdicts.extend(of_row(row, &row.verdicts));
     }
     verdicts

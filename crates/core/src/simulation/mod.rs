@@ -36,4 +36,4 @@ pub use swept::{SweepTarget, sweep_targets};
 pub use trace::{BalanceSheet, Column, ColumnRole, Happening, TermTotal, Trace};
 pub use trial::{Candidate, ENGINE_VERSION, Ratio, TRIAL_VERSION, Trial, letter};
 pub use typed_in::{Sheet, TypedIn, TypedSetting};
-pub use wiring::{Links, Select, Wire, Wired};
+pub use wiring::{End, Lead, Links, Select, Wire, Wired, Wiring};

@@ -179,7 +179,7 @@ impl Trace {
         Record::new(TimeAxis::uniform(self.scan, self.len())?, channels.collect())
     }
 
-    /// What a historian would have of it: PV and OP, and the SP where it moves.
+    /// What a historian would have of it: PV and OP, the SP where it moves, and inputs that the scenario moves, under their names in words.
     pub fn as_record(&self) -> Result<Record> {
         let moves = |values: &[f64]| values.iter().any(|value| *value != values[0]);
         let channels = self.columns.iter().filter_map(|column| {
@@ -187,7 +187,11 @@ impl Trace {
             if role == Role::Other || (role == Role::Sp && !moves(&column.values)) {
                 return None;
             }
-            Some(Channel { tag: column.tag.clone(), role, unit: column.unit.clone(), values: column.values.clone() })
+            let tag = match column.role {
+                ColumnRole::Disturbance => column.tag.replace('_', " "),
+                _ => column.tag.clone(),
+            };
+            Some(Channel { tag, role, unit: column.unit.clone(), values: column.values.clone() })
         });
         Record::new(TimeAxis::uniform(self.scan, self.len())?, channels.collect())
     }

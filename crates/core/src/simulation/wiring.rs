@@ -119,7 +119,7 @@ impl Links {
 
 /// Where a wire ends, resolved.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) enum End {
+pub enum End {
     /// At an OP: 0 is that of the plant, then come the further ones.
     Op(usize),
     /// At the set point of a controller.
@@ -128,21 +128,33 @@ pub(super) enum End {
 
 /// A wire, resolved.
 #[derive(Debug, Clone, Copy, PartialEq)]
-pub(super) struct Lead {
+pub struct Lead {
+    /// The controller from which it comes.
     pub from: usize,
+    /// Where it leads.
     pub end: End,
+    /// The output of the controller at which the signal stands at 0 %, and at which at 100 %.
     pub range: [f64; 2],
+    /// Which of several signals is taken, where this one overrides.
     pub select: Option<Select>,
 }
 
 impl Lead {
+    /// Whether all of an output goes there as it is.
+    #[must_use]
+    pub fn is_whole(&self) -> bool {
+        self.range == WHOLE
+    }
+
     /// The signal in % that an output of the controller gives.
+    #[must_use]
     pub fn signal(&self, output: f64) -> f64 {
         let [low, high] = self.range;
         if self.range == WHOLE { output } else { (100.0 * (output - low) / (high - low)).clamp(0.0, 100.0) }
     }
 
     /// The output of the controller that gives a signal.
+    #[must_use]
     pub fn output(&self, signal: f64) -> f64 {
         let [low, high] = self.range;
         if self.range == WHOLE { signal } else { low + signal * (high - low) / 100.0 }
@@ -153,7 +165,7 @@ const WHOLE: [f64; 2] = [0.0, 100.0];
 
 /// The wiring of a candidate on a plant: the first controller is the candidate's own, measured signal 0 the PV, OP 0 the OP.
 #[derive(Debug, Clone, PartialEq)]
-pub(super) struct Wiring {
+pub struct Wiring {
     /// What each controller is called.
     pub names: Vec<String>,
     /// The measured signal of each.
@@ -165,6 +177,7 @@ pub(super) struct Wiring {
 }
 
 impl Wiring {
+    /// Errors where a wire leads nowhere, or what it leads to is set by others without a choice.
     pub fn new(plant: &Plant, candidate: &Candidate) -> Result<Self> {
         let (measured, ops) = (plant.measured_tags(), plant.op_tags());
         if candidate.further.len() > MOST_CONTROLLERS {
@@ -215,7 +228,7 @@ impl Wiring {
     }
 
     /// Whether a controller is a seat that only moves something: what it measures belongs to one before it.
-    pub fn only_moves(&self, candidate: &Candidate, controller: usize) -> bool {
+    pub(super) fn only_moves(&self, candidate: &Candidate, controller: usize) -> bool {
         let Some(at) = controller.checked_sub(1) else { return false };
         candidate.further[at].controller == ControllerSpec::Seat
             && self.measures[..controller].contains(&self.measures[controller])
@@ -227,17 +240,18 @@ impl Wiring {
     }
 
     /// The first OP that a controller sets itself.
+    #[must_use]
     pub fn op_of(&self, controller: usize) -> Option<usize> {
         self.ops_of(controller).next()
     }
 
     /// The OPs that a controller sets itself.
-    pub fn ops_of(&self, controller: usize) -> impl Iterator<Item = usize> {
+    pub(super) fn ops_of(&self, controller: usize) -> impl Iterator<Item = usize> {
         self.of(controller).filter_map(|lead| if let End::Op(op) = lead.end { Some(op) } else { None })
     }
 
     /// Whether what a controller puts out can be told from no signal: it is overridden, or its range is split.
-    pub fn puts_out_another(&self, controller: usize) -> bool {
+    pub(super) fn puts_out_another(&self, controller: usize) -> bool {
         self.of(controller)
             .any(|lead| lead.range != WHOLE || self.leads.iter().filter(|other| other.end == lead.end).count() > 1)
     }
@@ -280,7 +294,12 @@ impl Wiring {
 
     /// The output of a controller at which everything that it sets stands where it is at rest: `ops` the OPs, `percent_of` a
     /// measured signal in % of its span. Errors where there is none.
-    pub fn output_at_rest(&self, controller: usize, ops: &[f64], percent_of: impl Fn(usize) -> f64) -> Result<f64> {
+    pub(super) fn output_at_rest(
+        &self,
+        controller: usize,
+        ops: &[f64],
+        percent_of: impl Fn(usize) -> f64,
+    ) -> Result<f64> {
         let stands = |lead: &Lead| match lead.end {
             End::Op(op) => ops[op],
             End::SetPoint(below) => percent_of(self.measures[below]),
@@ -305,12 +324,13 @@ impl Wiring {
     }
 
     /// Whether another controller sets the set point of this one.
+    #[must_use]
     pub fn sets_its(&self, controller: usize) -> bool {
         self.leads.iter().any(|lead| lead.end == End::SetPoint(controller))
     }
 
     /// The field in which it is said where a controller's output goes.
-    pub fn field(&self, controller: usize) -> String {
+    pub(super) fn field(&self, controller: usize) -> String {
         if controller == 0 { "candidate.sets".into() } else { format!("candidate.further[{}].sets", controller - 1) }
     }
 

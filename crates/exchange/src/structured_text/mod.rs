@@ -1,5 +1,5 @@
-//! Controllers as function blocks in Structured Text (IEC 61131-3), for a controller on the plant: PID, the Smith predictor, and the law of a
-//! small predictive controller.
+//! Controllers as function blocks in Structured Text (IEC 61131-3), for a controller on the plant: PID, the Smith predictor, the law of a
+//! small predictive controller, and several loops wired to each other.
 //!
 //! A block does what [`antistasis_core::controller::Pid`], [`antistasis_core::controller::Smith`] or
 //! [`antistasis_core::controller::predictive::WrittenLaw`] does, operation by operation, so that
@@ -11,6 +11,7 @@ mod plcopen;
 mod predictive;
 mod smith;
 mod text;
+mod wired;
 
 use antistasis_core::Result;
 use antistasis_core::controller::{ControllerSpec, PidSettings, SmithSettings};
@@ -24,8 +25,10 @@ use utoipa::ToSchema;
 pub struct ControllersAsText {
     /// A block a controller that has one, in the order of the candidate.
     pub blocks: Vec<WrittenBlock>,
-    /// How the blocks are wired, and what has no text.
+    /// How the blocks are called and wired.
     pub remarks: Vec<String>,
+    /// Which controllers have no text, and why.
+    pub without: Vec<String>,
     /// All blocks as a project in the XML of PLCopen (Technical Committee 6, version 2.01); empty where there is none.
     pub plcopen: String,
 }
@@ -39,16 +42,25 @@ pub struct WrittenBlock {
     pub text: String,
 }
 
-/// What stands before the wiring of several blocks.
+/// What stands before blocks that are wired by nothing but words.
 const ONE_BY_ONE: &str = "Each block alone does what its controller does in the simulation. How they work together is told here in words, to be programmed and tried on the target: a controller that tracks is in MANUAL meanwhile, with OP_MANUAL at what it tracks in %, and one that takes over from another may differ from the simulation in that scan.";
 
-/// Every PID controller and Smith predictor of a trial as a function block, and a predictive controller whose law can be written out, with
-/// how they are wired. Errors where the trial cannot be run.
+/// Every PID controller and Smith predictor of a trial as a function block, and a predictive controller whose law can be written out. Where
+/// outputs lead to set points, are selected or split, the last block calls the others and is wired like the trial; how, is told in words
+/// besides. Errors where the trial cannot be run.
 pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
     trial.validate()?;
     let (plant, candidate, scan) = (&trial.plant, &trial.candidate, trial.scenario.scan);
+    if wired::has_wires(trial)
+        && let Some(written) = wired::units(trial)?
+    {
+        let mut remarks = trial.wiring_in_words();
+        remarks.insert(0, called(written.last().map_or("", |(name, _)| name)));
+        return as_text(plant.loop_tag(), written, remarks, Vec::new());
+    }
+    let is_wired = false;
     let (tags, spans) = (plant.measured_tags(), plant.measured_spans());
-    let (mut blocks, mut remarks, mut units) = (Vec::new(), Vec::new(), Vec::new());
+    let (mut units, mut remarks, mut without) = (Vec::new(), Vec::new(), Vec::new());
     let first = (plant.loop_tag(), plant.pv.tag.as_str(), &candidate.controller);
     let further = candidate.further.iter().map(|own| (own.name.as_str(), own.measures.as_str(), &own.controller));
     let law = trial.candidate.predictive().map(|_| trial.written_out().map(|law| law.in_numbers()));
@@ -60,8 +72,12 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
         }
         let span = tags.iter().position(|tag| *tag == measures).map(|place| spans[place]);
         let unit = match (controller, span) {
-            (ControllerSpec::Pid(settings), Some(pv_span)) => pid::unit(&Block { name, settings, pv_span, scan })?,
-            (ControllerSpec::Smith(settings), Some(pv_span)) => smith::unit(&Block { name, settings, pv_span, scan })?,
+            (ControllerSpec::Pid(settings), Some(pv_span)) => {
+                pid::unit(&Block { name, settings, pv_span, scan, is_wired })?
+            }
+            (ControllerSpec::Smith(settings), Some(pv_span)) => {
+                smith::unit(&Block { name, settings, pv_span, scan, is_wired })?
+            }
             (ControllerSpec::Predictive(_), _) => {
                 let written = match &law {
                     Some(Ok(law)) => predictive::unit(name, law, scan),
@@ -74,18 +90,17 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
                         unit
                     }
                     Err(error) => {
-                        remarks.push(format!("{name} has no text: {error}"));
+                        without.push(format!("{name} has no text: {error}"));
                         continue;
                     }
                 }
             }
             _ => {
-                remarks.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
+                without.push(format!("{name} has no text: a {} is none that this is written for.", controller.title()));
                 continue;
             }
         };
-        blocks.push(WrittenBlock { name: name.to_owned(), text: unit.structured_text() });
-        units.push(unit);
+        units.push((name.to_owned(), unit));
     }
     if let Some(Ok(law)) = &law
         && is_law_written
@@ -93,11 +108,34 @@ pub fn trial_as_text(trial: &Trial) -> Result<ControllersAsText> {
         remarks.extend(predictive::remarks(law, &in_law));
     }
     remarks.extend(trial.wiring_in_words());
-    if blocks.len() > 1 {
+    if units.len() > 1 {
         remarks.insert(0, ONE_BY_ONE.to_owned());
     }
-    let plcopen = if units.is_empty() { String::new() } else { plcopen::project(plant.loop_tag(), &units, &remarks)? };
-    Ok(ControllersAsText { blocks, remarks, plcopen })
+    as_text(plant.loop_tag(), units, remarks, without)
+}
+
+fn as_text(
+    name: &str,
+    written: Vec<(String, text::Unit)>,
+    remarks: Vec<String>,
+    without: Vec<String>,
+) -> Result<ControllersAsText> {
+    let (names, units): (Vec<String>, Vec<text::Unit>) = written.into_iter().unzip();
+    let plcopen = if units.is_empty() {
+        String::new()
+    } else {
+        plcopen::project(name, &units, &[&remarks[..], &without[..]].concat())?
+    };
+    let write = |(name, unit): (String, &text::Unit)| WrittenBlock { name, text: unit.structured_text() };
+    Ok(ControllersAsText { blocks: names.into_iter().zip(&units).map(write).collect(), remarks, without, plcopen })
+}
+
+/// How the block of all loops is used.
+fn called(name: &str) -> String {
+    format!(
+        "The block “{name}” calls the others and wires them as in the simulation: call it alone, once a scan. Give each controller its output \
+         back in …_BY_HAND while it is in automatic, so that manual begins where the output stands."
+    )
 }
 
 /// What a block is made for.
@@ -111,6 +149,8 @@ pub struct Block<'a, Settings> {
     pub pv_span: &'a Span,
     /// Interval of the task in s.
     pub scan: f64,
+    /// Whether a block that wires several calls it: then it is told what became of its output, too.
+    pub is_wired: bool,
 }
 
 /// The function block of a PID controller. Errors where the settings or the scan cannot be.

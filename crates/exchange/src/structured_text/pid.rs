@@ -4,19 +4,18 @@ use super::Block;
 use super::text::{Kind, Text, Unit, Variable, real};
 use antistasis_core::Result;
 use antistasis_core::controller::{Action, AntiWindup, GainSchedule, Pid, PidSettings, ScheduledOver};
-use antistasis_core::units::Span;
 use antistasis_core::verdict::readable;
 
 /// The block. Errors where the settings or the scan cannot be.
 pub(super) fn unit(block: &Block<PidSettings>) -> Result<Unit> {
-    let Block { name, settings: pid, pv_span, scan } = *block;
+    let Block { name, settings: pid, pv_span, scan, .. } = *block;
     // What the core would refuse is refused here alike.
     Pid::new(pid, scan)?;
     pv_span.validate("pv.span")?;
-    let heading = format!("{name}: PID, ideal form, {}. Call it once every {scan} s.", in_words(pid));
+    let heading = format!("{name}: PID, ideal form, {}. {}", in_words(pid), caller(block));
     let mut unit = Unit::new(name, heading, &pv_span.unit)?;
-    declare(&mut unit, pid, pv_span, scan);
-    unit.body = body(pid, scan, |_| {}, |_| {});
+    declare(&mut unit, pid, block);
+    unit.body = body(pid, block, |_| {}, |_| {});
     Ok(unit)
 }
 
@@ -33,6 +32,14 @@ pub(super) fn in_words(pid: &PidSettings) -> String {
     }
     let action = if pid.action == Action::Reverse { "reverse" } else { "direct" };
     format!("{}, {action} action", parts.join(", "))
+}
+
+/// Who calls it.
+pub(super) fn caller<Settings>(block: &Block<Settings>) -> String {
+    match block.is_wired {
+        true => "The block of all loops calls it.".to_owned(),
+        false => format!("Call it once every {} s.", block.scan),
+    }
 }
 
 /// Which parts of the block there are.
@@ -76,8 +83,12 @@ fn schedule_signal(pid: &PidSettings) -> Option<&str> {
 }
 
 /// What it takes besides PV, SP and mode, its constants, and what it remembers.
-pub(super) fn declare(unit: &mut Unit, pid: &PidSettings, pv_span: &Span, scan: f64) {
+pub(super) fn declare<Settings>(unit: &mut Unit, pid: &PidSettings, block: &Block<Settings>) {
+    let Block { pv_span, scan, is_wired, .. } = *block;
     let parts = Parts::of(pid, scan);
+    if is_wired {
+        declare_wires(unit);
+    }
     let input = |name: &str, signal: &str| Variable::new(name, Kind::Real).is(signal);
     unit.inputs.extend(schedule_signal(pid).map(|signal| input("SCHEDULED_BY", signal)));
     unit.inputs.extend(pid.feed_forward.as_ref().map(|forward| input("FED_FORWARD", &forward.signal)));
@@ -120,7 +131,10 @@ pub(super) fn declare(unit: &mut Unit, pid: &PidSettings, pv_span: &Span, scan: 
     }
     unit.locals.push(Variable::new("started", Kind::Logical).begins("FALSE"));
     let mut names = vec!["measurement", "set_point", "error", "weighted", "proportional", "integral", "derivative"];
-    names.extend(["fed", "unlimited", "limited", "excess", "last_output", "increment", "gain", "integral_factor"]);
+    names.extend(["fed", "limited", "excess", "last_output", "increment", "gain", "integral_factor"]);
+    if !is_wired {
+        names.push("unlimited");
+    }
     if parts.derivative {
         names.extend(["difference", "last_difference", "derivative_memory", "derivative_push"]);
     }
@@ -141,32 +155,79 @@ pub(super) fn declare(unit: &mut Unit, pid: &PidSettings, pv_span: &Span, scan: 
     }
 }
 
+/// What a block among others is told, and tells, besides.
+fn declare_wires(unit: &mut Unit) {
+    let logical = |name: &str, what: &str| Variable::new(name, Kind::Logical).is(what);
+    unit.inputs.extend([
+        logical("TAKES_OVER", "TRUE: goes to automatic in this call, from OP_MANUAL"),
+        logical("TOLD", "TRUE: another output than its own was set after the call before"),
+        Variable::new("STOOD", Kind::Real).is("that output, %"),
+        logical("WAIT_UP", "TRUE: what it sets could not follow upwards"),
+        logical("WAIT_DOWN", "TRUE: what it sets could not follow downwards"),
+    ]);
+    unit.outputs.push(Variable::new("UNLIMITED", Kind::Real).is("output without limits, %"));
+    unit.locals.extend(["pass", "passes"].map(|name| Variable::new(name, Kind::Whole).begins("0")));
+}
+
 /// The statements; `predict` stands between what is measured and what the controller takes in, `after` behind its output.
-pub(super) fn body(
+pub(super) fn body<Settings>(
     pid: &PidSettings,
-    seconds: f64,
+    block: &Block<Settings>,
     predict: impl FnOnce(&mut Text),
     after: impl FnOnce(&mut Text),
 ) -> String {
     let mut text = Text::default();
-    statements(&mut text, pid, &Parts::of(pid, seconds), predict);
-    after(&mut text);
+    let parts = Parts::of(pid, block.scan);
+    if block.is_wired {
+        was_told(&mut text, pid, &parts);
+        text.line("");
+        text.comment("who takes over tracks first, in the same call");
+        text.line("passes := 1;");
+        text.within("IF TAKES_OVER AND started AND NOT MANUAL THEN", "END_IF;", |text| text.line("passes := 2;"));
+        text.within("FOR pass := 1 TO passes DO", "END_FOR;", |text| {
+            statements(text, pid, &parts, "MANUAL OR NOT started OR pass < passes", predict);
+            after(text);
+        });
+    } else {
+        statements(&mut text, pid, &parts, "MANUAL OR NOT started", predict);
+        after(&mut text);
+    }
     text.line("OP := last_output;");
     text.written
 }
 
-fn statements(text: &mut Text, pid: &PidSettings, parts: &Parts, predict: impl FnOnce(&mut Text)) {
+/// What became of the output of the call before: nothing winds up.
+fn was_told(text: &mut Text, pid: &PidSettings, parts: &Parts) {
+    let hold_back = |text: &mut Text| {
+        text.line("integral := integral - increment;");
+        text.line("increment := 0.0;");
+    };
+    text.line("");
+    text.within("IF WAIT_UP AND increment > 0.0 OR WAIT_DOWN AND increment < 0.0 THEN", "END_IF;", hold_back);
+    text.within("IF TOLD THEN", "END_IF;", |text| {
+        text.line("excess := last_output - STOOD;");
+        if parts.tracks {
+            text.line("integral := integral - TRACKING * excess;");
+        } else if matches!(pid.anti_windup, AntiWindup::Conditional | AntiWindup::Clamping) {
+            text.within("IF increment * excess > 0.0 THEN", "END_IF;", hold_back);
+        }
+        text.line("last_output := STOOD;");
+    });
+}
+
+fn statements(text: &mut Text, pid: &PidSettings, parts: &Parts, tracks: &str, predict: impl FnOnce(&mut Text)) {
     text.line("");
     text.line("measurement := 100.0 * (PV - PV_LOW) / (PV_HIGH - PV_LOW);");
     text.line("set_point := 100.0 * (SP - PV_LOW) / (PV_HIGH - PV_LOW);");
     predict(text);
     take_in(text, pid, parts);
     text.line("");
-    text.within("IF MANUAL OR NOT started THEN", "ELSE", |text| {
+    text.within(&format!("IF {tracks} THEN"), "ELSE", |text| {
         text.comment("what is set elsewhere is taken over, so that the next output goes on from there");
         text.line("integral := OP_MANUAL - proportional - derivative - fed;");
         text.line("increment := 0.0;");
         text.line("last_output := OP_MANUAL;");
+        text.line("unlimited := OP_MANUAL;");
         text.line("started := TRUE;");
     });
     text.depth += 1;

@@ -88,13 +88,19 @@ fn variable(xml: &mut Xml, variable: &Variable) -> Written<()> {
     let element = xml.create_element("variable").with_attribute(("name", variable.name.as_str()));
     element.write_inner_content(|xml| {
         xml.create_element("type").write_inner_content(|xml| {
-            let plain = |kind: Kind| match kind {
-                Kind::Whole | Kind::Wholes(_) => "INT",
-                Kind::Logical => "BOOL",
-                Kind::Real | Kind::Array(_) => "LREAL",
+            let (plain, last) = match &variable.kind {
+                Kind::Block(title) => {
+                    xml.create_element("derived").with_attribute(("name", title.as_str())).write_empty()?;
+                    return Ok(());
+                }
+                Kind::Whole => ("INT", None),
+                Kind::Logical => ("BOOL", None),
+                Kind::Real => ("LREAL", None),
+                Kind::Wholes(last) => ("INT", Some(last)),
+                Kind::Array(last) => ("LREAL", Some(last)),
             };
-            let (Kind::Array(last) | Kind::Wholes(last)) = variable.kind else {
-                xml.create_element(plain(variable.kind)).write_empty()?;
+            let Some(last) = last else {
+                xml.create_element(plain).write_empty()?;
                 return Ok(());
             };
             xml.create_element("array").write_inner_content(|xml| {
@@ -102,7 +108,7 @@ fn variable(xml: &mut Xml, variable: &Variable) -> Written<()> {
                 let bounds = bounds.iter().map(|(name, value)| (*name, value.as_str()));
                 xml.create_element("dimension").with_attributes(bounds).write_empty()?;
                 xml.create_element("baseType").write_inner_content(|xml| {
-                    xml.create_element(plain(variable.kind)).write_empty()?;
+                    xml.create_element(plain).write_empty()?;
                     Ok(())
                 })?;
                 Ok(())

@@ -9,20 +9,21 @@ use antistasis_core::verdict::readable;
 
 /// The block. Errors where the settings or the scan cannot be.
 pub(super) fn unit(block: &Block<SmithSettings>) -> Result<Unit> {
-    let Block { name, settings, pv_span, scan } = *block;
+    let Block { name, settings, pv_span, scan, .. } = *block;
     pv_span.validate("pv.span")?;
     let model = settings.in_scans(pv_span, scan)?;
     let heading = format!(
-        "{name}: Smith predictor over a model of gain {} {} per % and dead time {} s; PID, ideal form, {}. Call it once every {scan} s.",
+        "{name}: Smith predictor over a model of gain {} {} per % and dead time {} s; PID, ideal form, {}. {}",
         readable(settings.model.gain()),
         pv_span.unit,
         readable(settings.model.dead_time()),
         pid::in_words(&settings.pid),
+        pid::caller(block),
     );
     let mut unit = Unit::new(name, heading, &pv_span.unit)?;
-    pid::declare(&mut unit, &settings.pid, pv_span, scan);
+    pid::declare(&mut unit, &settings.pid, block);
     declare(&mut unit, &model);
-    unit.body = pid::body(&settings.pid, scan, |text| predict(text, &model), |text| advance(text, &model));
+    unit.body = pid::body(&settings.pid, block, |text| predict(text, &model), |text| advance(text, &model));
     Ok(unit)
 }
 

@@ -16,7 +16,7 @@ pub(super) struct Variable {
 }
 
 /// The type of a variable.
-#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+#[derive(Debug, Clone, PartialEq, Eq)]
 pub(super) enum Kind {
     Real,
     Whole,
@@ -25,6 +25,8 @@ pub(super) enum Kind {
     Array(usize),
     /// Whole numbers from 0 to this place.
     Wholes(usize),
+    /// A function block of this name at work.
+    Block(String),
 }
 
 impl Variable {
@@ -49,18 +51,24 @@ impl Variable {
         Self::new(name, Kind::Real).begins("0.0")
     }
 
+    /// A logical one that begins as FALSE.
+    pub fn logical(name: &str) -> Self {
+        Self::new(name, Kind::Logical).begins("FALSE")
+    }
+
     /// A constant.
     pub fn constant(name: &str, value: f64, what: &str) -> Self {
         Self::new(name, Kind::Real).begins(literal(value)).is(what)
     }
 
     fn declared(&self) -> String {
-        let kind = match self.kind {
+        let kind = match &self.kind {
             Kind::Real => "LREAL".to_owned(),
             Kind::Whole => "INT".to_owned(),
             Kind::Logical => "BOOL".to_owned(),
             Kind::Array(last) => format!("ARRAY[0..{last}] OF LREAL"),
             Kind::Wholes(last) => format!("ARRAY[0..{last}] OF INT"),
+            Kind::Block(title) => title.clone(),
         };
         let initial = match &self.initial {
             Some(value) => format!(" := {value}"),

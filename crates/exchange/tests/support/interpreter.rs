@@ -1,5 +1,5 @@
 //! A small interpreter of Structured Text (IEC 61131-3): function blocks of real, whole and logical variables with assignments, IF,
-//! FOR, arithmetic, comparisons and a few standard functions. It shares no code with what writes the text.
+//! FOR, arithmetic, comparisons, a few standard functions, and calls of other blocks. It shares no code with what writes the text.
 
 use std::collections::HashMap;
 
@@ -10,6 +10,7 @@ pub enum Value {
     Logical(bool),
     Array(Vec<f64>),
     Wholes(Vec<i64>),
+    Block(Box<FunctionBlock>),
 }
 
 #[derive(Debug, Clone, PartialEq)]
@@ -65,21 +66,23 @@ fn tokens(text: &str) -> Vec<Token> {
     found
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 enum Expression {
     Number(f64, bool),
     Variable(String),
     Element(String, Box<Expression>),
+    Member(String, String),
     Call(String, Vec<Expression>),
     Unary(String, Box<Expression>),
     Binary(String, Box<Expression>, Box<Expression>),
 }
 
-#[derive(Debug, Clone)]
+#[derive(Debug, Clone, PartialEq)]
 enum Statement {
     Assign(String, Option<Expression>, Expression),
     If(Vec<(Expression, Vec<Statement>)>, Vec<Statement>),
     For(String, Expression, Expression, Vec<Statement>),
+    Invoke(String, Vec<(String, Expression)>),
 }
 
 struct Reader {
@@ -163,6 +166,7 @@ impl Reader {
                 self.must("]");
                 Expression::Element(name, Box::new(index))
             }
+            Token::Word(name) if self.take(".") => Expression::Member(name, self.word()),
             Token::Word(name) => Expression::Variable(name),
             other => panic!("no expression: {other:?}"),
         }
@@ -227,6 +231,21 @@ impl Reader {
                 all.push(Statement::For(name, from, to, inner));
             } else {
                 let name = self.word();
+                if self.take("(") {
+                    let mut given = Vec::new();
+                    loop {
+                        let input = self.word();
+                        self.must(":=");
+                        given.push((input, self.expression(0)));
+                        if !self.take(",") {
+                            break;
+                        }
+                    }
+                    self.must(")");
+                    self.must(";");
+                    all.push(Statement::Invoke(name, given));
+                    continue;
+                }
                 let index = self.take("[").then(|| self.expression(0));
                 if index.is_some() {
                     self.must("]");
@@ -242,6 +261,7 @@ impl Reader {
 }
 
 /// A function block at work.
+#[derive(Debug, Clone, PartialEq)]
 pub struct FunctionBlock {
     pub name: String,
     pub inputs: Vec<String>,
@@ -252,6 +272,22 @@ pub struct FunctionBlock {
 
 impl FunctionBlock {
     pub fn read(text: &str) -> Self {
+        Self::read_among(text, &HashMap::new())
+    }
+
+    /// The last of several blocks, which may call those before it.
+    pub fn last_of<'a>(texts: impl Iterator<Item = &'a str>) -> Self {
+        let mut known = HashMap::new();
+        let mut last = None;
+        for text in texts {
+            let block = Self::read_among(text, &known);
+            assert!(known.insert(block.name.clone(), block.clone()).is_none(), "{} is there twice", block.name);
+            last = Some(block);
+        }
+        last.unwrap()
+    }
+
+    fn read_among(text: &str, known: &HashMap<String, Self>) -> Self {
         let mut reader = Reader { tokens: tokens(text), at: 0 };
         reader.must("FUNCTION_BLOCK");
         let name = reader.word();
@@ -282,7 +318,7 @@ impl FunctionBlock {
                         "LREAL" => Value::Real(0.0),
                         "INT" => Value::Whole(0),
                         "BOOL" => Value::Logical(false),
-                        other => panic!("no type {other}"),
+                        other => Value::Block(Box::new(known.get(other).expect("a block of this name").clone())),
                     }
                 };
                 if reader.is(":=") && matches!(value, Value::Array(_) | Value::Wholes(_)) {
@@ -359,6 +395,14 @@ fn run(statements: &[Statement], values: &mut HashMap<String, Value>, constants:
                 let met = branches.iter().find(|(condition, _)| logical(&evaluate(condition, values)));
                 run(met.map_or(other, |met| &met.1), values, constants);
             }
+            Statement::Invoke(name, given) => {
+                let given: Vec<(&str, Value)> =
+                    given.iter().map(|(input, value)| (input.as_str(), evaluate(value, values))).collect();
+                match values.get_mut(name) {
+                    Some(Value::Block(block)) => block.step(&given),
+                    other => panic!("{name} is no block: {other:?}"),
+                }
+            }
             Statement::For(name, from, to, inner) => {
                 let (from, to) = (whole(&evaluate(from, values)), whole(&evaluate(to, values)));
                 for k in from..=to {
@@ -403,6 +447,10 @@ fn evaluate(expression: &Expression, values: &HashMap<String, Value>) -> Value {
             Value::Wholes(list) => Value::Whole(list[whole(&of(index)) as usize]),
             other => panic!("no array: {other:?}"),
         },
+        Expression::Member(name, field) => match &values[name] {
+            Value::Block(block) => block.values[field].clone(),
+            other => panic!("no block: {other:?}"),
+        },
         Expression::Call(name, arguments) => {
             let arguments: Vec<f64> = arguments.iter().map(|argument| real(&of(argument))).collect();
             Value::Real(match (name.as_str(), &arguments[..]) {
@@ -425,6 +473,7 @@ fn evaluate(expression: &Expression, values: &HashMap<String, Value>) -> Value {
             (Value::Whole(a), "+", Value::Whole(b)) => Value::Whole(a + b),
             (Value::Whole(a), "-", Value::Whole(b)) => Value::Whole(a - b),
             (Value::Whole(a), "MOD", Value::Whole(b)) => Value::Whole(a % b),
+            (Value::Whole(a), "<", Value::Whole(b)) => Value::Logical(a < b),
             // What addresses a table has to fit into 16 bits, on the way, too.
             (Value::Whole(a), "*", Value::Whole(b)) => Value::Whole(i64::from(i16::try_from(a * b).unwrap())),
             (Value::Real(a), sign, Value::Real(b)) => match sign {

@@ -88,7 +88,8 @@ async fn hand_over_trial(
     Ok(Json(handed.await??))
 }
 
-/// The PID controllers of a trial as function blocks in Structured Text (IEC 61131-3), with how they are wired.
+/// The controllers of a trial as function blocks in Structured Text (IEC 61131-3): PID, Smith predictors, small predictive laws; of several
+/// that are wired to each other the last block calls the others.
 #[utoipa::path(post, path = "/api/v1/hand-over/structured-text", tag = "hand over", request_body = Trial,
     responses((status = 200, body = ControllersAsText), (status = 422, body = Problem)))]
 async fn structured_text(Body(trial): Body<Trial>) -> Result<Json<ControllersAsText>, Problem> {

@@ -1,5 +1,6 @@
 //! Transfer functions of low order with dead time by output-error fit, the dead time not rounded to the sample.
 
+mod effect;
 mod grid;
 mod prepared;
 mod search;
@@ -12,6 +13,7 @@ mod unknowns;
 mod verdict_tests;
 mod verdicts;
 
+pub(super) use effect::{verdict_of_effect, without_effect};
 pub use uncertainty::{ExpectedError, Profile, ProfilePoint};
 pub(super) use uncertainty::{REACH, expected, profile};
 

@@ -7,6 +7,7 @@ use super::super::residuals::lag_one_correlation;
 use super::super::structure::Structure;
 use super::super::validation::verdict_of_stretches;
 use super::EXACT;
+use super::effect::{verdict_of_effect, without_effect};
 use super::steps::Unexplained;
 use crate::numerics::NormalEquations;
 use crate::verdict::{Tone, Verdict, readable, readable_duration};
@@ -52,7 +53,13 @@ pub(super) fn judge(model: &Model, stretches: &[DataSet], options: &FitOptions, 
     verdicts.extend(faster_than_the_samples(model, stretches));
     verdicts.extend(shorter_than_the_answer(model, stretches));
     verdicts.extend(closed_loop(model, stretches));
+    let silent = if model.inputs.len() > 1 { without_effect(model) } else { Vec::new() };
+    verdicts.extend(silent.iter().map(|gain| verdict_of_effect(model, gain)));
     for parameter in &model.parameters {
+        // What an input without effect would do slowly or late says nothing.
+        if silent.iter().any(|gain| gain.input == parameter.input) {
+            continue;
+        }
         let name = match &parameter.input {
             Some(tag) if *tag != model.inputs[0].tag => format!("{} of {tag}", words(&parameter.name)),
             _ => words(&parameter.name),
