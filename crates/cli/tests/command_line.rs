@@ -568,7 +568,8 @@ fn prove_ends_with_status_1_when_a_limit_is_passed() {
 fn controllers_are_written_as_text() {
     let output = antistasis(&["structured-text", "demo/trials/TIC-310-cascade.json"]);
     let text = String::from_utf8(output.stdout).unwrap();
-    assert!(output.status.success() && text.matches("FUNCTION_BLOCK TIC_31").count() == 2, "{text}");
+    assert!(output.status.success() && text.matches("FUNCTION_BLOCK TIC_31").count() == 3, "{text}");
+    assert!(text.contains("\nFUNCTION_BLOCK TIC_310_and_TIC_311\n"), "{text}");
     assert!(text.contains("\n(* The OP of TIC-310 is the set point of TIC-311"), "{text}");
     assert!(
         refusal(&["structured-text", "demo/trials/TIC-501-predictive.json"])

@@ -88,6 +88,37 @@ fn what_came_in_is_found_when_and_how_big_and_how_often_it_was() {
     assert!(says.contains("changed 4 times") && says.contains("of tuesday"), "{says}");
 }
 
+/// Something upstream cycles through the whole day, beside a step: it is found as what it is, and neither as changes nor as a walk.
+#[test]
+fn a_load_that_swings_is_found_as_a_sine() {
+    let own = trial(pid(), 600.0, Vec::new());
+    let events = |by: f64| {
+        let sine = Event::LoadSine { at: 0.0, by, period: 1500.0, lasts: None, input: None };
+        let mut events = vec![Event::load(30_000.0, 12.0), Event::load(61_000.0, -9.0)];
+        events.extend((by > 0.0).then_some(sine));
+        events
+    };
+    let of = |by: f64| {
+        let trace = trial(pid(), 86_400.0, events(by)).run().unwrap();
+        find_disturbances(&own, &data(&trace), &model(), "tuesday").unwrap()
+    };
+    let found = of(3.0);
+    let swing = found.loads.swing.unwrap();
+    assert!((swing.period / 1500.0 - 1.0).abs() < 0.002 && (swing.by / 3.0 - 1.0).abs() < 0.1, "{swing:?}");
+    let mut sizes: Vec<f64> = found.loads.changes.iter().map(|change| change.by).collect();
+    sizes.sort_by(f64::total_cmp);
+    assert!(sizes.len() == 2 && (sizes[0] + 9.0).abs() < 1.5 && (sizes[1] - 12.0).abs() < 1.5, "{sizes:?}");
+    let item = found.disturbances.iter().find(|one| one.name.starts_with("load ±")).unwrap();
+    let Event::LoadSine { by, period, .. } = item.events[0] else { panic!("{item:?}") };
+    assert!((by / swing.by - 1.0).abs() < 5e-3 && (period / swing.period - 1.0).abs() < 5e-3);
+    assert!(item.duration > 5.0 * period && item.reason.contains("something upstream cycles"), "{item:?}");
+    assert!(found.verdicts[0].text.contains("every 25 min all the time"), "{}", found.verdicts[0].text);
+    // Without it there is none, and no word of it.
+    let quiet = of(0.0);
+    assert_eq!(quiet.loads.swing, None);
+    assert!(!quiet.verdicts[0].text.contains("swings"));
+}
+
 /// The stretch that was cut out, laid on the plant under the controller that ran then, gives the PV of the record: what the noise of the
 /// sensor hides aside.
 #[test]

@@ -148,7 +148,10 @@ watch(
 );
 const wholeText = computed(() => {
   const { blocks = [], remarks = [], without = [] } = text.value ?? {};
-  return [...[...remarks, ...without].map((one) => `(* ${one} *)`), ...blocks.map((block) => block.text)].join("\n");
+  return [
+    ...[...remarks, ...without].map((one) => `(* ${one} *)`),
+    ...blocks.map((block) => block.text),
+  ].join("\n");
 });
 const xmlFile = computed(
   () => `data:application/xml;charset=utf-8,${encodeURIComponent(text.value?.plcopen ?? "")}`,
@@ -398,10 +401,10 @@ const capital = (text: string) => text.charAt(0).toUpperCase() + text.slice(1);
         />
         <div v-else class="grid gap-2">
           <p class="text-[12.5px] text-soft">
-            A function block (IEC 61131-3) of each controller, with all that is chosen of it, and where several
-            are wired to each other the block that calls them. It does what the simulation does, call by call.
-            It is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The first call takes
-            over what stands, so that no output jumps.
+            A function block (IEC 61131-3) of each controller, with all that is chosen of it, and where
+            several are wired to each other the block that calls them. It does what the simulation does, call
+            by call. It is called once a scan by a task of {{ number(row.trial.scenario.scan) }} s. The first
+            call takes over what stands, so that no output jumps.
           </p>
           <a
             v-if="text?.blocks.length"

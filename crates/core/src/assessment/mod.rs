@@ -27,7 +27,7 @@ use metrics::metrics_from;
 pub use metrics::{LoadResponse, LoadTotals, MetricUnits, Metrics, SetPointResponse, integral_absolute_error, metrics};
 pub(crate) use metrics::{reversals, travel};
 pub use operation::{LoopChannel, Nearest, PlantAnalysis, RestingPoint, analyse, loop_channel};
-pub use rejection::{Arrived, LeastVariance, LoadChange, LoadsFound, Rejected, Rejection};
+pub use rejection::{Arrived, LeastVariance, LoadChange, LoadSwing, LoadsFound, Rejected, Rejection};
 pub(crate) use several::Network;
 pub use several::{FurtherLoop, Locus, LoopsTogether, OverFrequency, Peak, over_frequency};
 pub use signal::{Outside, Question, SignalMetrics, StepMetrics, Used, measure};

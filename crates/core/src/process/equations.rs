@@ -163,8 +163,9 @@ fn name_problem<'a>(name: &'a str, field: &str, seen: &mut HashMap<&'a str, Stri
     if read_arithmetic(name).map_or(true, |parsed| parsed.names() != [name]) {
         return Some(Error::invalid(field, format!("“{name}”"), "a name that is not that of a function or constant"));
     }
-    seen.insert(name, field.to_owned())
-        .map(|other| Error::invalid(field, format!("“{name}”"), format!("a name of its own; {other} has it already")))
+    let other = seen.insert(name, field.to_owned())?;
+    let allowed = format!("a name of its own; it is the {} already", crate::error::in_words(&other));
+    Some(Error::invalid(field, format!("“{name}”"), allowed))
 }
 
 /// A right-hand side ready to be evaluated.
@@ -261,7 +262,7 @@ impl Compiled {
                 continue;
             };
             if let Some((other, _)) = with_name.next() {
-                let allowed = format!("one equation for each state; rates[{k}] is for it already");
+                let allowed = format!("one equation for each state: the rate of {} stands there already", state.name);
                 problems.push(Error::invalid(
                     format!("process.rates[{other}].name"),
                     format!("“{}”", rate.name),
@@ -323,23 +324,24 @@ impl Compiled {
         let values = |list: &[NamedValue]| list.iter().map(|named| named.value).collect::<Vec<_>>();
         let (x, u, p) = (values(&spec.states), values(&spec.inputs), values(&spec.parameters));
         self.table(&x, &u, &p, |table| {
-            let named = |kind: &str, list: &[Formula], names: Vec<&String>| -> Vec<Error> {
+            let named = |kind: &str, what: &str, list: &[Formula], names: Vec<&String>| -> Vec<Error> {
                 let bad = list.iter().zip(names).enumerate().filter_map(|(k, (formula, name))| {
                     let value = formula.value(table);
                     (!value.is_finite()).then(|| {
-                        Error::invalid(
-                            format!("process.{kind}[{k}]"),
-                            format!("{value} at the start ({name})"),
-                            "a finite number: look for a division by zero, or a root or logarithm of a negative number",
-                        )
+                        let sentence = format!(
+                            "{what}{name} comes to no number at the start: look for a division by zero, or a root or logarithm of a negative number."
+                        );
+                        // Rates may stand in another order than the states.
+                        let rate = spec.rates.iter().position(|rate| kind == "rates" && rate.name == *name);
+                        Error::said(format!("process.{kind}[{}]", rate.unwrap_or(k)), sentence)
                     })
                 });
                 bad.collect()
             };
             let mut problems =
-                named("definitions", &self.definitions, spec.definitions.iter().map(|d| &d.name).collect());
-            problems.extend(named("rates", &self.rates, spec.states.iter().map(|s| &s.name).collect()));
-            problems.extend(named("outputs", &self.outputs, spec.outputs.iter().map(|o| &o.name).collect()));
+                named("definitions", "", &self.definitions, spec.definitions.iter().map(|d| &d.name).collect());
+            problems.extend(named("rates", "The rate of ", &self.rates, spec.states.iter().map(|s| &s.name).collect()));
+            problems.extend(named("outputs", "The output ", &self.outputs, spec.outputs.iter().map(|o| &o.name).collect()));
             problems
         })
     }
@@ -586,10 +588,16 @@ mod tests {
         );
         assert!(refused(&|s| s.rates.push(equation("level", "1"))).contains("name of rate 2"));
         assert!(refused(&|s| s.rates.push(equation("leve", "1"))).contains("one of the states level"));
-        assert!(refused(&|s| s.parameters[0].value = 0.0).contains("at the start (level): it must be a finite number"));
+        assert!(
+            refused(&|s| s.parameters[0].value = 0.0)
+                .contains("The rate of level comes to no number at the start: look for a division by zero")
+        );
         assert!(refused(&|s| s.rates[0].equals = "(inflow".into()).contains("right-hand side of rate 1"));
         assert!(refused(&|s| s.inputs[0].name = "PI".into()).contains("not that of a function or constant"));
-        assert!(refused(&|s| s.inputs[0].name = "level".into()).contains("process.states[0].name has it already"));
+        assert!(
+            refused(&|s| s.inputs[0].name = "level".into())
+                .contains("a name of its own; it is the name of state 1 already")
+        );
         assert!(refused(&|s| s.inputs[0].name = "2nd".into()).contains("beginning with a letter"));
         assert!(refused(&|s| s.definitions[0].equals = "outflow".into()).contains("unknown"));
     }

@@ -2,7 +2,7 @@
 
 use super::proposal::Ground;
 use super::{Disturbance, Figure, ProvingSet};
-use crate::assessment::{LoadChange, LoadsFound};
+use crate::assessment::{LoadChange, LoadSwing, LoadsFound};
 use crate::identification::{DataSet, Model};
 use crate::numerics::rounded;
 use crate::simulation::{Event, Trial};
@@ -32,7 +32,7 @@ pub struct FoundDisturbances {
 }
 
 /// The loads that `data`, a record of this name, shows by a model, as disturbances for the plant of a trial: the liveliest stretch as it
-/// was, and the largest change of either sign. Limits are found as in a [proposed set](super::propose_set).
+/// was, the largest change of either sign, and a regular swing. Limits are found as in a [proposed set](super::propose_set).
 ///
 /// Errors as [`LoadsFound::of`], and where nothing of it can happen to the plant.
 pub fn find_disturbances(trial: &Trial, data: &DataSet, model: &Model, record: &str) -> Result<FoundDisturbances> {
@@ -43,6 +43,7 @@ pub fn find_disturbances(trial: &Trial, data: &DataSet, model: &Model, record: &
     let mut all = vec![stretch(&ground, &loads, record)];
     let sign = |by: f64| loads.changes.iter().find(|change| change.by.signum() == by);
     all.extend([sign(1.0), sign(-1.0)].into_iter().flatten().map(|one| change(&ground, &loads, one, record)));
+    all.extend(loads.swing.map(|one| swing(&ground, one, record)));
     all.extend(walk(&ground, &loads, record));
     let (mut disturbances, mut refused) = (Vec::new(), None);
     for mut one in all {
@@ -107,6 +108,20 @@ fn change(ground: &Ground, loads: &LoadsFound, change: &LoadChange, record: &str
         .with(Event::LoadStep { at, by, input: None })
 }
 
+/// The regular swing, as a sine.
+fn swing(ground: &Ground, swing: LoadSwing, record: &str) -> Disturbance {
+    let [by, period] = [swing.by, swing.period].map(|value| rounded(value, 3));
+    let every = readable_duration(period);
+    let reason = format!("how the load swings all through {record}: something upstream cycles");
+    let duration = ground.lead + (3.0 * ground.settles).max(6.0 * period);
+    let mut one = ground
+        .item(format!("load ±{} % every {every}, as found", readable(by)), &reason, duration)
+        .with(Event::LoadSine { at: ground.lead, by, period, lasts: None, input: None });
+    // What swings on and on is never over.
+    one.criteria.retain(|criterion| !matches!(criterion.figure, Figure::RecoveryTime { .. }));
+    one
+}
+
 /// The walk that the load does besides, where it comes to something while a loop settles.
 fn walk(ground: &Ground, loads: &LoadsFound, record: &str) -> Option<Disturbance> {
     let by = rounded(loads.walk, 2);
@@ -123,16 +138,20 @@ fn told(loads: &LoadsFound, record: &str) -> Verdict {
     let rule = "a load that walks, behind the model, the likeliest one beside white noise of the sensor; changes from 4 standard errors on";
     let (hours, error) = (readable_duration(3600.0 * loads.hours()), readable(loads.error));
     let walks = readable(loads.walk);
+    let swings = loads.swing.map_or(String::new(), |LoadSwing { period, by }| {
+        let every = readable_duration(period);
+        format!(" It swings by ±{} % every {every} all the time: look for what cycles upstream.", readable(by))
+    });
     let Some(largest) = loads.changes.first() else {
         let text = format!(
-            "In {hours} of {record} the load walks by {walks} % in an hour (standard deviation), known to ±{error} %; no single change stands out of that."
+            "In {hours} of {record} the load walks by {walks} % in an hour (standard deviation), known to ±{error} %; no single change stands out of that.{swings}"
         );
         return Verdict::new(Tone::Good, text, rule);
     };
     let count = loads.changes.len();
     let least = loads.changes.iter().map(|change| change.by.abs()).fold(f64::INFINITY, f64::min);
     let text = format!(
-        "In {hours} of {record} the load changed {count} time{} by {} % of OP or more, by {} % at most, and walks by {walks} % in an hour besides (standard deviation); it is known to ±{error} %, and a change within {} cannot be told from a quicker one.",
+        "In {hours} of {record} the load changed {count} time{} by {} % of OP or more, by {} % at most, and walks by {walks} % in an hour besides (standard deviation); it is known to ±{error} %, and a change within {} cannot be told from a quicker one.{swings}",
         if count == 1 { "" } else { "s" },
         readable(least),
         readable(largest.by.abs()),

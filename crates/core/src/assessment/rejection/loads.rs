@@ -1,5 +1,6 @@
 //! The load that a record shows: what must have entered where the OP acts, for the PV to have gone as the model does not owe to the OP.
 
+use super::swing::{LoadSwing, swing};
 use crate::estimation::SteadyKalman;
 use crate::identification::{DataSet, Model};
 use crate::lti::StateSpace;
@@ -16,9 +17,11 @@ const MOST_SAMPLES: usize = 20_000;
 const LEAST_SAMPLES: usize = 60;
 /// A change counts from so many of its standard errors on, and from so many % of OP.
 const SURE: f64 = 4.0;
-const WORTH: f64 = 0.5;
+pub(super) const WORTH: f64 = 0.5;
 /// Changes that are listed, at most.
 const MOST_CHANGES: usize = 50;
+/// Memories of the filter that a swing takes at least: of quicker ones it passes on a part.
+const SLOW: f64 = 6.0;
 /// Samples at the start by which nothing is judged.
 const WARMING_UP: usize = 20;
 
@@ -50,6 +53,9 @@ pub struct LoadsFound {
     pub walk: f64,
     /// Its changes that stand out of that, the largest first.
     pub changes: Vec<LoadChange>,
+    /// How it swings regularly besides, where it does: neither a change nor a walk.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub swing: Option<LoadSwing>,
 }
 
 impl LoadsFound {
@@ -99,12 +105,16 @@ impl LoadsFound {
         let resolution = filter.memory() * interval;
         // A change is seen whole from three memories before to three after.
         let half = ((3.0 * filter.memory()).round() as usize).clamp(1, samples / 8);
+        let (swing, rest) = match swing(&load, interval, SLOW * resolution) {
+            Some((swing, values)) => (Some(swing), load.iter().zip(values).map(|(load, value)| load - value).collect()),
+            None => (None, load.clone()),
+        };
         // What it does most of the time, which a few steps do not change.
-        let mut sizes: Vec<f64> = (2 * half..samples).map(|k| (load[k] - load[k - 2 * half]).abs()).collect();
+        let mut sizes: Vec<f64> = (2 * half..samples).map(|k| (rest[k] - rest[k - 2 * half]).abs()).collect();
         let usual = deviation_by_median(&mut sizes);
-        let changes = changes(&load, interval, half, (SURE * usual.max(2f64.sqrt() * error)).max(WORTH));
+        let changes = changes(&rest, interval, half, (SURE * usual.max(2f64.sqrt() * error)).max(WORTH));
         let walk = usual * (3600.0 / (2.0 * half as f64 * interval)).sqrt();
-        Ok(Self { begins: 0.0, interval, load, error, resolution: 2.0 * resolution, walk, changes })
+        Ok(Self { begins: 0.0, interval, load, error, resolution: 2.0 * resolution, walk, changes, swing })
     }
 
     /// Hours that it covers.

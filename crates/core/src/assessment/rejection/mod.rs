@@ -4,12 +4,14 @@
 mod arrived;
 mod least_variance;
 mod loads;
+mod swing;
 #[cfg(test)]
 mod tests;
 
 pub use arrived::{Arrived, Rejected};
 pub use least_variance::LeastVariance;
 pub use loads::{LoadChange, LoadsFound};
+pub use swing::LoadSwing;
 
 use crate::identification::{DataSet, Model};
 use crate::numerics::longest_run;
