@@ -803,6 +803,11 @@ fn every_pid_controller_of_a_trial_has_a_block_and_what_has_none_is_said() {
     let text = trial_as_text(&cascade).unwrap();
     let names: Vec<&str> = text.blocks.iter().map(|block| block.name.as_str()).collect();
     assert_eq!(names, ["TIC-310", "TIC-311", "TIC-310 and TIC-311"]);
+    // No list of variables is empty, which not every compiler takes.
+    for block in &text.blocks {
+        let lists = block.text.split("END_VAR").filter_map(|list| list.rsplit_once("VAR").map(|(_, inner)| inner));
+        assert!(lists.clone().count() > 2 && lists.into_iter().all(|inner| inner.contains(':')), "{}", block.text);
+    }
     // How they are wired stands beside them in words.
     assert!(
         text.remarks.iter().any(|remark| remark.contains("TIC-310") && remark.contains("set point of TIC-311")),

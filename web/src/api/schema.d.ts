@@ -189,7 +189,10 @@ export interface paths {
         };
         get?: never;
         put?: never;
-        /** The PID controllers of a trial as function blocks in Structured Text (IEC 61131-3), with how they are wired. */
+        /**
+         * The controllers of a trial as function blocks in Structured Text (IEC 61131-3): PID, Smith predictors, small predictive laws; of several
+         *     that are wired to each other the last block calls the others.
+         */
         post: operations["structured_text"];
         delete?: never;
         options?: never;
@@ -3160,8 +3163,10 @@ export interface components {
             blocks: components["schemas"]["WrittenBlock"][];
             /** @description All blocks as a project in the XML of PLCopen (Technical Committee 6, version 2.01); empty where there is none. */
             plcopen: string;
-            /** @description How the blocks are wired, and what has no text. */
+            /** @description How the blocks are called and wired. */
             remarks: string[];
+            /** @description Which controllers have no text, and why. */
+            without: string[];
         };
         /** @description A quantity over time with its band. */
         Course: {
@@ -5389,6 +5394,19 @@ export interface components {
             /** @description Unit of the size: % of OP, or that of the input. */
             unit?: string;
         };
+        /** @description A regular swing of the load. */
+        LoadSwing: {
+            /**
+             * Format: double
+             * @description How far it swings to either side, % of OP.
+             */
+            by: number;
+            /**
+             * Format: double
+             * @description Its period, s.
+             */
+            period: number;
+        };
         /** @description How the loop rejects all load steps of a trace together. */
         LoadTotals: {
             /**
@@ -5433,6 +5451,7 @@ export interface components {
              * @description A change is spread over about this time by the noise, s: quicker ones cannot be told from slower.
              */
             resolution: number;
+            swing?: components["schemas"]["LoadSwing"] | null;
             /**
              * Format: double
              * @description How far it walks in an hour beside its changes, % (standard deviation).

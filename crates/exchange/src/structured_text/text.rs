@@ -130,7 +130,7 @@ impl Unit {
             ("VAR CONSTANT", &self.constants),
             ("VAR", &self.locals),
         ];
-        for (kind, variables) in parts {
+        for (kind, variables) in parts.into_iter().filter(|(_, variables)| !variables.is_empty()) {
             text.within(kind, "END_VAR", |text| {
                 variables.iter().for_each(|variable| text.line(variable.declared()));
             });
