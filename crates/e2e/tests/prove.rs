@@ -101,16 +101,16 @@ async fn a_loop_without_a_proof_begins_with_a_proposal_and_one_without_a_trial_s
     page.close().await
 }
 
-/// Where the controllers of a trial of TIC-310 stand as text.
-async fn text_of(page: &Page, label: &str) -> Result<String> {
+/// Where a trial of a loop is handed over in one of the views.
+async fn handed_over(page: &Page, tag: &str, label: &str, view: &str) -> Result<String> {
     let script = format!(
         "return (async () => {{
-            const rows = await (await fetch('/api/v1/loops/TIC-310/trials')).json();
+            const rows = await (await fetch('/api/v1/loops/{tag}/trials')).json();
             return rows.find((row) => row.label.includes({label:?})).id;
         }})()"
     );
     let id = page.script(&script).await?;
-    Ok(format!("/loops/TIC-310/hand-over?view=text&trial={}", id.as_str().ok_or("no such trial")?))
+    Ok(format!("/loops/{tag}/hand-over?view={view}&trial={}", id.as_str().ok_or("no such trial")?))
 }
 
 #[tokio::test(flavor = "multi_thread")]
@@ -156,16 +156,19 @@ async fn what_is_proven_is_handed_over_as_it_is_typed() -> Result<()> {
         .await?;
 
     // Of a cascade the last block calls both controllers, and it is said how.
-    page.go(&application.address(&text_of(&page, "cascade on the jacket").await?)).await?;
+    let there = handed_over(&page, "TIC-310", "cascade on the jacket", "text").await?;
+    page.go(&application.address(&there)).await?;
     page.shows("FUNCTION_BLOCK TIC_310_and_TIC_311").await?;
     page.shows("The block “TIC-310 and TIC-311” calls the others").await?;
     page.shows("The OP of TIC-310 is the set point of TIC-311").await?;
     // The predictive one, whose CV has limits, has none, and says why.
-    page.go(&application.address(&text_of(&page, "predictive: heated up").await?)).await?;
+    let there = handed_over(&page, "TIC-310", "predictive: heated up", "text").await?;
+    page.go(&application.address(&there)).await?;
     page.shows("TIC-310 has no text").await?;
 
     // The dossier: what is written is in it a moment later, is kept, and another one's change does not overwrite it.
-    page.go(&application.address("/loops/TIC-204/hand-over?view=dossier")).await?;
+    let there = handed_over(&page, "TIC-204", "F as typed in", "dossier").await?;
+    page.go(&application.address(&there)).await?;
     let on_page = |text: &str| {
         format!(
             "return document.querySelector('iframe')?.contentDocument?.body?.textContent.includes({text:?}) ?? false"
