@@ -231,9 +231,7 @@ const panels = computed<Panel[]>(() => {
       key: `dv ${series.tag}`,
       title: series.tag,
       unit: series.unit,
-      curves: [
-        { label: series.tag.slice(0, 10), times, values: series.values, colour: "--dv", stepped: true },
-      ],
+      curves: [{ label: series.tag, times, values: series.values, colour: "--dv", stepped: true }],
       weight: 0.8,
     }));
     return [
