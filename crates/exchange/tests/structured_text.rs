@@ -684,7 +684,7 @@ proptest! {
             Shape::Overridden => which == 1,
             _ => false,
         };
-        let mut until = vec![0; 3];
+        let mut until = [0; 3];
         for (which, at, by) in &moves {
             let which = which % (names.len() + 1);
             if !set_from_above(which) {
