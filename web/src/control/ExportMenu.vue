@@ -31,7 +31,7 @@ async function picture(form: "svg" | "png") {
       ? plotsSvg(plots as SVGSVGElement[], props.title)
       : stripSvg(props.panels, props.marks, props.title);
     const blob = form === "svg" ? new Blob([svg], { type: "image/svg+xml" }) : await pngOf(svg);
-    saveFile(`${props.fileName.replace(/[^\w-]+/g, "_")}.${form}`, blob);
+    saveFile(props.fileName, form, blob);
   } catch (error) {
     emit("failed", messageOf(error));
   }

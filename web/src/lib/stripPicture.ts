@@ -169,11 +169,11 @@ export async function pngOf(svg: string): Promise<Blob> {
   );
 }
 
-/** Hands a file to the browser to be saved. */
-export function saveFile(name: string, blob: Blob) {
+/** Hands a file to the browser to be saved; of its name stays what every file system takes. */
+export function saveFile(name: string, ending: string, blob: Blob) {
   const link = document.createElement("a");
   link.href = URL.createObjectURL(blob);
-  link.download = name;
+  link.download = `${name.replace(/[^\w-]+/g, "_")}.${ending}`;
   link.click();
   window.setTimeout(() => URL.revokeObjectURL(link.href), 1000);
 }

@@ -45,5 +45,5 @@ export function usePlan(spec: Ref<Spec | null>) {
 export function saveAsCsv(plan: Schemas["ExperimentPlan"], { tag, op, pv }: LoopDetail) {
   const rows = plan.times.map((time, k) => `${time},${plan.op[k]},${plan.pv[k]}`);
   const text = [`time [s],${op.tag} [%],${pv.tag} [${pv.span.unit}]`, ...rows].join("\n");
-  saveFile(`${tag.replace(/[^\w-]+/g, "_")}_experiment.csv`, new Blob([`${text}\n`], { type: "text/csv" }));
+  saveFile(`${tag} experiment`, "csv", new Blob([`${text}\n`], { type: "text/csv" }));
 }

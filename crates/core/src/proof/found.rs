@@ -77,9 +77,13 @@ fn stretch(ground: &Ground, loads: &LoadsFound, record: &str) -> Disturbance {
         unit: None,
         input: None,
     });
-    // What goes on and on is never over.
-    one.criteria.retain(|criterion| !matches!(criterion.figure, Figure::RecoveryTime { .. }));
+    never_over(&mut one);
     one
+}
+
+/// What goes on and on never comes back: no time of recovery is asked of it.
+fn never_over(one: &mut Disturbance) {
+    one.criteria.retain(|criterion| !matches!(criterion.figure, Figure::RecoveryTime { .. }));
 }
 
 /// One of the changes, as a step, or, where it took its time, as a ramp.
@@ -117,8 +121,7 @@ fn swing(ground: &Ground, swing: LoadSwing, record: &str) -> Disturbance {
     let mut one = ground
         .item(format!("load ±{} % every {every}, as found", readable(by)), &reason, duration)
         .with(Event::LoadSine { at: ground.lead, by, period, lasts: None, input: None });
-    // What swings on and on is never over.
-    one.criteria.retain(|criterion| !matches!(criterion.figure, Figure::RecoveryTime { .. }));
+    never_over(&mut one);
     one
 }
 
@@ -130,7 +133,7 @@ fn walk(ground: &Ground, loads: &LoadsFound, record: &str) -> Option<Disturbance
     let mut one = ground
         .item(format!("load, walk as in {record}"), &reason, ground.lead + SETTLINGS * ground.settles)
         .with(Event::LoadWalk { at: ground.lead, by, lasts: None, input: None });
-    one.criteria.retain(|criterion| !matches!(criterion.figure, Figure::RecoveryTime { .. }));
+    never_over(&mut one);
     (while_settling > LEAST_WALK).then_some(one)
 }
 

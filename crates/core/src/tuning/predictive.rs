@@ -250,9 +250,9 @@ fn note_estimated(settings: &mut PredictiveSettings, started: &Started) -> Resul
     Ok(places)
 }
 
-/// The same settings, learning how strongly the MVs act. Each move is held for three quarters of the time that the slowest CV takes to 63 %, thirty of them are made of each
-/// MV, and each moves some CV by a hundredth of its span in the end (choices of this project). Errors where a CV or MV is no signal of the
-/// plant, or nothing is moved.
+/// The same settings, learning how strongly the MVs act. Each move is held for three quarters of the time that the slowest CV takes to
+/// 63 %, thirty of them are made of each MV, and each moves some CV by a hundredth of its span in the end (choices of this project).
+/// Errors where a CV or MV is no signal of the plant, or nothing is moved.
 pub fn with_learning(plant: &Plant, scan: f64, settings: &PredictiveSettings) -> Result<PredictiveSettings> {
     let started = plant.start()?;
     let (outputs, _) = signals_of(plant, &started, started.process.description());

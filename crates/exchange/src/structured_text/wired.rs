@@ -69,7 +69,7 @@ pub(super) fn units(trial: &Trial) -> Result<Option<Vec<(String, Unit)>>> {
     };
     let title = names.give(&name, &[])?;
     let mut room = Room { wiring: &wiring, seats: &seats, signals: &signals, unit: Unit::default() };
-    room.declare(plant)?;
+    room.declare(plant);
     let body = room.body();
     let heading =
         format!("All loops of {first}, wired. Call it once every {scan} s; the other blocks are called by it.");
@@ -196,7 +196,7 @@ struct Room<'a> {
 }
 
 impl Room<'_> {
-    fn declare(&mut self, plant: &Plant) -> Result<()> {
+    fn declare(&mut self, plant: &Plant) {
         let (tags, spans) = (plant.measured_tags(), plant.measured_spans());
         let Unit { inputs, outputs, locals, .. } = &mut self.unit;
         let input = |name: &str, kind: Kind, what: &str| Variable::new(name, kind).is(what);
@@ -230,7 +230,6 @@ impl Room<'_> {
             let modes = ["was_manual", "taking_over", "held", "told", "wait_up", "wait_down"];
             locals.extend(modes.map(|what| Variable::logical(&seat.own(what))));
         }
-        Ok(())
     }
 
     fn body(&self) -> String {
