@@ -85,6 +85,7 @@ impl Pid {
 
     /// Takes in a reading: returns the error that counts and the terms that follow from the reading alone, proportional and
     /// feed-forward.
+    #[inline]
     fn take_in(&mut self, reading: Reading) -> (f64, f64, f64) {
         let measurement = if self.filter_memory > 0.0 {
             let last = self.filtered.unwrap_or(reading.measurement);

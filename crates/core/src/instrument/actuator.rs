@@ -234,12 +234,14 @@ impl Actuator {
 
     /// The position at the next scan, %.
     #[must_use]
+    #[inline]
     pub fn position(&self) -> f64 {
         self.position
     }
 
     /// The movement over the coming scan under `command` %, into `motion`; `stuck` holds the stem, `failed` lets it go to
     /// where it goes without supply.
+    #[inline]
     pub fn travel(&mut self, command: f64, stuck: bool, failed: bool, motion: &mut Motion) {
         match &self.spec {
             ActuatorSpec::Direct {} => {

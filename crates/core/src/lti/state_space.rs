@@ -269,6 +269,7 @@ impl Sampled {
 
     /// Replaces `x` by the state a scan later, where the input was `before` until its last part of a scan had passed, and
     /// `now` from then on; `next` is room for the states.
+    #[inline]
     pub fn advance(&self, x: &mut [f64], next: &mut [f64], before: f64, now: f64) {
         if let [state] = x {
             *state = self.phi[0] * *state + self.early[0] * before + self.late[0] * now;

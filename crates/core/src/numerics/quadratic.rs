@@ -2,17 +2,20 @@
 
 use super::dot;
 use nalgebra::DMatrix;
+use std::ops::Range;
 
 /// Share of its own size by which a constraint may be missed.
 const TOLERANCE: f64 = 1e-11;
 /// Share of a normal that must lie beside those of the active constraints before it counts as independent of them.
 const INDEPENDENT: f64 = 1e-11;
+/// After so many programs that were each begun where the one before ended the factors are made anew, so that no rounding adds up.
+const MOST_RESUMED: usize = 1000;
 
 /// The method of Goldfarb & Idnani (Mathematical Programming 27, 1983): from the unconstrained minimum constraints are added one by one,
 /// and dropped where their multipliers would turn negative; every intermediate point is the best one under the constraints that are
 /// active there. Letters are those of the paper: `min aᵀx + ½ xᵀG x` subject to `nᵢᵀx ≥ bᵢ`.
 ///
-/// One solver keeps its memory and serves any number of programs with as many unknowns.
+/// One solver keeps its memory and serves any number of programs with the same matrix `G`.
 #[derive(Debug, Clone)]
 pub struct QuadraticProgram {
     n: usize,
@@ -32,6 +35,8 @@ pub struct QuadraticProgram {
     u: Vec<f64>,
     active: Vec<usize>,
     steps: usize,
+    /// Programs since the factors were made.
+    resumed: usize,
 }
 
 /// How a program ended.
@@ -50,6 +55,8 @@ pub enum Ending {
 pub struct Constraints {
     n: usize,
     normals: Vec<f64>,
+    /// From the first to the last number of each normal that is not 0: limits of a single unknown, or of a few, have short ones.
+    reaches: Vec<Range<usize>>,
     bounds: Vec<f64>,
 }
 
@@ -57,15 +64,13 @@ impl Constraints {
     /// None yet, on `n` unknowns.
     #[must_use]
     pub fn new(n: usize) -> Self {
-        Self { n, normals: Vec::new(), bounds: Vec::new() }
+        Self { n, ..Self::default() }
     }
 
     /// Adds `normal · x ≥ bound`. What is bound by nothing (an infinite bound) is left out.
     pub fn at_least(&mut self, normal: &[f64], bound: f64) {
-        debug_assert_eq!(normal.len(), self.n);
         if bound > f64::NEG_INFINITY {
-            self.normals.extend_from_slice(normal);
-            self.bounds.push(bound);
+            self.push(normal, bound);
         }
     }
 
@@ -73,6 +78,9 @@ impl Constraints {
     pub fn push(&mut self, normal: &[f64], bound: f64) {
         debug_assert_eq!(normal.len(), self.n);
         self.normals.extend_from_slice(normal);
+        let counts = |value: &f64| *value != 0.0;
+        let (first, last) = (normal.iter().position(counts), normal.iter().rposition(counts));
+        self.reaches.push(first.unwrap_or(0)..last.map_or(0, |last| last + 1));
         self.bounds.push(bound);
     }
 
@@ -116,7 +124,19 @@ impl Constraints {
     /// By how much a point keeps a constraint: below 0 where it does not.
     #[must_use]
     pub fn slack(&self, i: usize, x: &[f64]) -> f64 {
-        dot(self.normal(i), x) - self.bounds[i]
+        self.along(i, x) - self.bounds[i]
+    }
+
+    /// What a normal and a vector have in common.
+    fn along(&self, i: usize, x: &[f64]) -> f64 {
+        let (normal, x) = self.reach(i, x);
+        dot(normal, x)
+    }
+
+    /// The part of a normal that is not 0, and that of a vector that it meets.
+    fn reach<'a>(&'a self, i: usize, x: &'a [f64]) -> (&'a [f64], &'a [f64]) {
+        let reach = self.reaches[i].clone();
+        (&self.normal(i)[reach.clone()], &x[reach])
     }
 }
 
@@ -142,6 +162,7 @@ impl QuadraticProgram {
             u: Vec::with_capacity(n + 1),
             active: Vec::with_capacity(n),
             steps: 0,
+            resumed: 0,
         })
     }
 
@@ -151,7 +172,8 @@ impl QuadraticProgram {
         &self.x
     }
 
-    /// Steps that the last program took; none where its unconstrained minimum keeps all constraints.
+    /// Steps that the last program took, each of which made a constraint active or inactive; none where its unconstrained minimum keeps
+    /// all constraints.
     #[must_use]
     pub fn steps(&self) -> usize {
         self.steps
@@ -160,6 +182,11 @@ impl QuadraticProgram {
     /// Takes another point for the one that was found.
     pub(super) fn take(&mut self, x: &[f64]) {
         self.x.copy_from_slice(x);
+        self.forget();
+    }
+
+    /// No constraint is active.
+    fn forget(&mut self) {
         self.active.clear();
         self.u.clear();
     }
@@ -171,19 +198,15 @@ impl QuadraticProgram {
 
     /// The minimum for this linear term, in at most so many steps.
     pub fn solve(&mut self, a: &[f64], constraints: &Constraints, most: usize) -> Ending {
-        let n = self.n;
-        self.j.copy_from_slice(&self.inverse);
-        self.active.clear();
-        self.u.clear();
-        // x = −J Jᵀ a
-        for k in 0..n {
-            self.d[k] = -dot(column(&self.j, n, k), a);
-        }
-        self.x.fill(0.0);
-        for k in 0..n {
-            axpy(self.d[k], column(&self.j, n, k), &mut self.x);
-        }
+        self.forget();
+        self.resume(a, constraints, most)
+    }
+
+    /// The same, begun with the constraints that were active at the end of the last program: the normals are the same, and where the linear
+    /// term and the bounds have moved but little, as from one scan of a controller to the next, most of them are active again.
+    pub fn resume(&mut self, a: &[f64], constraints: &Constraints, most: usize) -> Ending {
         self.steps = 0;
+        self.begin(a, constraints);
         while let Some(p) = self.most_violated(constraints) {
             self.u.push(0.0);
             loop {
@@ -206,6 +229,57 @@ impl QuadraticProgram {
         Ending::Solved
     }
 
+    /// Goes to the minimum under those of the active constraints whose multipliers are not negative there; the others are dropped. Any such
+    /// point is one that the method may begin with.
+    fn begin(&mut self, a: &[f64], constraints: &Constraints) {
+        let n = self.n;
+        self.resumed += 1;
+        if self.resumed > MOST_RESUMED {
+            self.forget();
+        }
+        for l in (0..self.active.len()).rev() {
+            if constraints.bounds[self.active[l]] == f64::NEG_INFINITY {
+                self.drop(l);
+            }
+        }
+        if self.active.is_empty() {
+            self.j.copy_from_slice(&self.inverse);
+            self.resumed = 0;
+        }
+        loop {
+            let q = self.active.len();
+            for k in 0..n {
+                self.d[k] = dot(column(&self.j, n, k), a);
+            }
+            // N = L Q R, so that at the minimum x = J₁ w − J₂ J₂ᵀ a with Rᵀ w = b, and R u = w + J₁ᵀ a.
+            for k in 0..q {
+                let of_r = &self.r[k * n..=k * n + k];
+                self.z[k] = (constraints.bounds[self.active[k]] - dot(&of_r[..k], &self.z[..k])) / of_r[k];
+            }
+            for k in 0..q {
+                self.u[k] = self.z[k] + self.d[k];
+            }
+            divide(&self.r, n, &mut self.u[..q]);
+            let mut is_settled = true;
+            for l in (0..q).rev() {
+                if self.u[l] < 0.0 || self.u[l].is_nan() {
+                    self.steps += 1;
+                    self.drop(l);
+                    is_settled = false;
+                }
+            }
+            if is_settled {
+                break;
+            }
+        }
+        let q = self.active.len();
+        self.x.fill(0.0);
+        for k in 0..n {
+            let along = if k < q { self.z[k] } else { -self.d[k] };
+            axpy(along, column(&self.j, n, k), &mut self.x);
+        }
+    }
+
     /// The constraint that is missed by most, in terms of its own size.
     fn most_violated(&self, constraints: &Constraints) -> Option<usize> {
         let mut worst = None;
@@ -216,10 +290,9 @@ impl QuadraticProgram {
             if missed <= 0.0 || self.active.contains(&i) {
                 continue;
             }
-            let normal = constraints.normal(i);
+            let (normal, x) = constraints.reach(i, &self.x);
             let size = dot(normal, normal).sqrt();
-            let reach =
-                normal.iter().zip(&self.x).map(|(n, x)| (n * x).abs()).sum::<f64>() + constraints.bounds[i].abs();
+            let reach = normal.iter().zip(x).map(|(n, x)| (n * x).abs()).sum::<f64>() + constraints.bounds[i].abs();
             if missed > TOLERANCE * (reach + size) && (size == 0.0 || missed / size > most) {
                 most = if size == 0.0 { f64::INFINITY } else { missed / size };
                 worst = Some(i);
@@ -231,19 +304,15 @@ impl QuadraticProgram {
     /// A step towards keeping constraint `p` (steps 2a to 2c of the paper).
     fn step(&mut self, p: usize, constraints: &Constraints) -> Step {
         let (n, q) = (self.n, self.active.len());
-        let normal = constraints.normal(p);
         for k in 0..n {
-            self.d[k] = dot(column(&self.j, n, k), normal);
+            self.d[k] = constraints.along(p, column(&self.j, n, k));
         }
         self.z.fill(0.0);
         for k in q..n {
             axpy(self.d[k], column(&self.j, n, k), &mut self.z);
         }
-        // r = R⁻¹ d₁
-        for i in (0..q).rev() {
-            let above: f64 = (i + 1..q).map(|k| self.r[k * n + i] * self.of_multipliers[k]).sum();
-            self.of_multipliers[i] = (self.d[i] - above) / self.r[i * n + i];
-        }
+        self.of_multipliers[..q].copy_from_slice(&self.d[..q]);
+        divide(&self.r, n, &mut self.of_multipliers[..q]);
         let mut t = f64::INFINITY;
         let mut leaves = None;
         for i in 0..q {
@@ -275,14 +344,19 @@ impl QuadraticProgram {
         }
     }
 
-    /// Makes `p` active: rotations gather what of its normal lies beside the others in one column of `J`.
+    /// Makes `p` active: a reflection gathers what of its normal lies beside the others in one column of `J` (Householder). What it turns
+    /// into that column is the step that has just been made.
     fn add(&mut self, p: usize) {
         let (n, q) = (self.n, self.active.len());
-        for k in (q + 1..n).rev() {
-            let (c, s, length) = rotation(self.d[k - 1], self.d[k]);
-            (self.d[k - 1], self.d[k]) = (length, 0.0);
-            rotate(&mut self.j, n, k - 1, c, s);
+        let length = dot(&self.d[q..], &self.d[q..]).sqrt().copysign(self.d[q]);
+        // I − v vᵀ ⁄ (length v₁) with v = d₂ + length e₁.
+        let first = self.d[q] + length;
+        axpy(length, column(&self.j, n, q), &mut self.z);
+        for k in q..n {
+            let v = if k == q { first } else { self.d[k] };
+            axpy(-v / (length * first), &self.z, &mut self.j[k * n..(k + 1) * n]);
         }
+        self.d[q] = -length;
         self.r[q * n..q * n + q + 1].copy_from_slice(&self.d[..=q]);
         self.active.push(p);
     }
@@ -320,6 +394,16 @@ enum Step {
 
 fn column(matrix: &[f64], n: usize, k: usize) -> &[f64] {
     &matrix[k * n..(k + 1) * n]
+}
+
+/// Replaces a vector by `R⁻¹` times it.
+fn divide(r: &[f64], n: usize, vector: &mut [f64]) {
+    for k in (0..vector.len()).rev() {
+        let of_r = &r[k * n..=k * n + k];
+        let (before, rest) = vector.split_at_mut(k);
+        rest[0] /= of_r[k];
+        axpy(-rest[0], &of_r[..k], before);
+    }
 }
 
 fn axpy(factor: f64, from: &[f64], to: &mut [f64]) {
@@ -449,6 +533,86 @@ mod tests {
             }
             let scale = a.iter().fold(1.0, |most: f64, value| most.max(value.abs()));
             prop_assert!(left.iter().all(|value| value.abs() < 1e-7 * scale), "{:?}", left);
+        }
+    }
+
+    /// What is begun anywhere ends where an outside solver does: at other constraints that were active, at none, or at a program without a
+    /// point.
+    #[test]
+    fn programs_that_are_resumed_end_where_an_outside_solver_does() {
+        let programs: Vec<Outside> =
+            serde_json::from_str(include_str!("../../../../reference/data/quadratic.json")).unwrap();
+        let (mut kept, mut without) = (0, 0);
+        for (k, outside) in programs.iter().enumerate() {
+            let g = DMatrix::from_row_slice(outside.n, outside.n, &outside.g);
+            let mut constraints = Constraints::new(outside.n);
+            for normal in outside.normals.chunks_exact(outside.n) {
+                constraints.push(normal, f64::NEG_INFINITY);
+            }
+            let mut program = QuadraticProgram::new(&g).unwrap();
+            // Elsewhere first: other linear terms, bounds that are tighter, looser, or not there.
+            for turn in 0..4usize {
+                let a: Vec<f64> =
+                    outside.a.iter().enumerate().map(|(i, a)| a + ((i + turn) % 3) as f64 - 1.0).collect();
+                for (i, (own, bound)) in constraints.bounds_mut().iter_mut().zip(&outside.bounds).enumerate() {
+                    *own = match (i + turn + k) % 4 {
+                        0 => f64::NEG_INFINITY,
+                        of => bound + 0.3 * (of as f64 - 2.0),
+                    };
+                }
+                program.resume(&a, &constraints, 1000);
+            }
+            kept += program.multipliers().count();
+            constraints.bounds_mut().copy_from_slice(&outside.bounds);
+            let ending = program.resume(&outside.a, &constraints, 1000);
+            let Some(x) = &outside.x else {
+                without += 1;
+                assert_eq!(ending, Ending::Infeasible, "program {k}");
+                continue;
+            };
+            assert_eq!(ending, Ending::Solved, "program {k}");
+            for (own, theirs) in program.x().iter().zip(x) {
+                assert!((own - theirs).abs() < 1e-8 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");
+            }
+        }
+        assert!(kept > 2000 && without >= 200, "{kept} {without}");
+    }
+
+    proptest! {
+        /// As a controller does it: the linear term and the bounds drift, and jump now and then. Where each program was begun changes nothing of
+        /// where it ends, over so many that no rounding may add up.
+        #[test]
+        fn where_a_program_is_begun_changes_nothing(
+            n in 2usize..12,
+            numbers in proptest::collection::vec(-1f64..1.0, 400),
+            pace in 0.01f64..0.5,
+        ) {
+            let root = DMatrix::from_fn(n, n, |i, j| numbers[i * n + j]);
+            let g = &root * root.transpose() + DMatrix::identity(n, n) * 1e-2;
+            let mut constraints = Constraints::new(n);
+            for row in 0..2 * n {
+                let normal: Vec<f64> = (0..n).map(|i| numbers[(150 + row * n + i) % 400]).collect();
+                constraints.within(&normal, -1.0, 1.0);
+            }
+            let (mut fresh, mut resumed) = (QuadraticProgram::new(&g).unwrap(), QuadraticProgram::new(&g).unwrap());
+            let (mut of_fresh, mut of_resumed) = (0, 0);
+            for turn in 0..60 {
+                let jumps = f64::from(turn / 20);
+                let a: Vec<f64> = (0..n)
+                    .map(|i| 4.0 * (pace * f64::from(turn) + numbers[i] * 3.0 + 2.0 * jumps * numbers[n + i]).sin())
+                    .collect();
+                for (row, bound) in constraints.bounds_mut().iter_mut().enumerate() {
+                    *bound = -1.0 - 0.5 * (pace * f64::from(turn) * numbers[row % 400]).sin();
+                }
+                prop_assert_eq!(fresh.solve(&a, &constraints, 1000), Ending::Solved);
+                prop_assert_eq!(resumed.resume(&a, &constraints, 1000), Ending::Solved);
+                for (own, other) in resumed.x().iter().zip(fresh.x()) {
+                    prop_assert!((own - other).abs() < 1e-9 * other.abs().max(1.0), "{} {}", own, other);
+                }
+                (of_fresh, of_resumed) = (of_fresh + fresh.steps(), of_resumed + resumed.steps());
+            }
+            // It is what saves the work that it is there for.
+            prop_assert!(pace > 0.1 || of_resumed <= of_fresh, "{} {}", of_resumed, of_fresh);
         }
     }
 

@@ -32,6 +32,7 @@ struct Stage {
     rows: Vec<usize>,
     program: QuadraticProgram,
     constraints: Constraints,
+    linear: Vec<f64>,
 }
 
 /// A constraint by its normal and its rank; none for one that must be kept.
@@ -67,12 +68,13 @@ impl RankedProgram {
         Some(Self { program, constraints, ranks, stages, given, bounds, scaled: vec![0.0; n] })
     }
 
-    /// The minimum for this linear term and these bounds, in at most so many steps of each program.
+    /// The minimum for this linear term and these bounds, in at most so many steps of each program; it is sought from the constraints that
+    /// were active the last time.
     pub fn solve(&mut self, a: &[f64], bounds: &[f64], most: usize) -> Solved {
         self.given.fill(0.0);
         self.bounds.copy_from_slice(bounds);
         self.constraints.bounds_mut().copy_from_slice(bounds);
-        let ending = self.program.solve(a, &self.constraints, most);
+        let ending = self.program.resume(a, &self.constraints, most);
         let mut solved = Solved { ending, steps: self.program.steps(), gave_way: false };
         if ending != Ending::Infeasible || self.stages.is_empty() {
             return solved;
@@ -95,7 +97,7 @@ impl RankedProgram {
             }
         }
         self.constraints.bounds_mut().copy_from_slice(&self.bounds);
-        solved.ending = self.program.solve(a, &self.constraints, most);
+        solved.ending = self.program.resume(a, &self.constraints, most);
         solved.steps += self.program.steps();
         if solved.ending == Ending::Infeasible
             && let Some(last) = self.stages.last()
@@ -140,7 +142,8 @@ impl Stage {
             }
             constraints.push(&longer, f64::NEG_INFINITY);
         }
-        Some(Self { rank, rows, program: QuadraticProgram::new(&matrix)?, constraints })
+        let linear = vec![0.0; n + rows.len()];
+        Some(Self { rank, rows, program: QuadraticProgram::new(&matrix)?, constraints, linear })
     }
 
     fn solve(&mut self, a: &[f64], bounds: &[f64], ranks: &[Option<u32>], most: usize) -> Ending {
@@ -148,8 +151,7 @@ impl Stage {
         for ((own, bound), rank) in self.constraints.bounds_mut().iter_mut().zip(bounds).zip(ranks) {
             *own = if rank.is_some_and(|rank| rank > self.rank) { f64::NEG_INFINITY } else { *bound };
         }
-        let mut linear = a.to_vec();
-        linear.resize(a.len() + self.rows.len(), 0.0);
-        self.program.solve(&linear, &self.constraints, most)
+        self.linear[..a.len()].copy_from_slice(a);
+        self.program.resume(&self.linear, &self.constraints, most)
     }
 }

@@ -99,6 +99,28 @@ impl Controlling {
         }
     }
 
+    /// Brings what it reads and its set point up to this scan; `from_above` is what a controller above it sets.
+    #[inline]
+    fn see(
+        &mut self,
+        (time, slack): (f64, f64),
+        measuring: &Measuring,
+        from_above: Option<f64>,
+        mut signal: impl FnMut(Signal) -> f64,
+    ) {
+        for (value, read) in self.further.iter_mut().zip(&self.reads) {
+            *value = signal(*read);
+        }
+        let mut set_point = self.plan.set_point.at(&mut self.cursor, time, slack).0;
+        if let Some(Follows { signal: followed, ratio, from }) = self.follows {
+            set_point += ratio * (signal(followed) - from);
+        }
+        if self.manual && self.tracks {
+            self.offset = measuring.measurement - set_point;
+        }
+        self.set_point = from_above.unwrap_or(set_point + self.offset);
+    }
+
     /// One scan on a measured signal; `held` is the output where something below makes it stand there.
     #[inline]
     fn scan(&mut self, measuring: &Measuring, held: Option<f64>) {
@@ -158,6 +180,14 @@ impl ControlRoom {
         drives: &mut [Driving],
         mut signal: impl FnMut(Signal, &[Driving]) -> f64,
     ) {
+        if self.alone {
+            let (one, measuring) = (&mut self.all[0], &measured[self.wiring.measures[0]]);
+            one.switch(scan_number);
+            one.see((time, slack), measuring, None, |read| signal(read, drives));
+            one.scan(measuring, None);
+            drives[0].output = one.output;
+            return;
+        }
         for one in &mut self.all {
             one.switch(scan_number);
         }
@@ -169,10 +199,6 @@ impl ControlRoom {
             }
             let held = self.ready(k, time, slack, measured, drives, &mut signal);
             self.all[k].scan(&measured[self.wiring.measures[k]], held);
-            if self.alone {
-                drives[0].output = self.all[k].output;
-                return;
-            }
             self.set(k, drives);
         }
         self.tell_back(drives);
@@ -200,7 +226,6 @@ impl ControlRoom {
     }
 
     /// Brings what a controller reads and its set point up to this scan; returns where its output is made to stand.
-    #[inline]
     fn ready(
         &mut self,
         k: usize,
@@ -213,18 +238,7 @@ impl ControlRoom {
         let measuring = &measured[self.wiring.measures[k]];
         let from_above = if self.all[k].set_from_above { self.set_point_from_above(k, measuring) } else { None };
         let held = self.held(k, measured);
-        let one = &mut self.all[k];
-        for (value, read) in one.further.iter_mut().zip(&one.reads) {
-            *value = signal(*read, drives);
-        }
-        let mut set_point = one.plan.set_point.at(&mut one.cursor, time, slack).0;
-        if let Some(Follows { signal: followed, ratio, from }) = one.follows {
-            set_point += ratio * (signal(followed, drives) - from);
-        }
-        if one.manual && one.tracks {
-            one.offset = measuring.measurement - set_point;
-        }
-        one.set_point = from_above.unwrap_or(set_point + one.offset);
+        self.all[k].see((time, slack), measuring, from_above, |read| signal(read, drives));
         held
     }
 
@@ -250,9 +264,8 @@ impl ControlRoom {
     }
 
     /// Where the output of a controller stands while all that it sets the set points of are in manual.
-    #[inline]
     fn held(&self, k: usize, measured: &[Measuring]) -> Option<f64> {
-        if self.alone || !self.all[k].sets_only_set_points {
+        if !self.all[k].sets_only_set_points {
             return None;
         }
         let mut held = None;

@@ -13,7 +13,8 @@ pub(super) struct Driving {
     resting: Motion,
     sticking: Vec<Scans>,
     failing: Vec<Scans>,
-    /// Position of the actuator at the last scan, %.
+    has_faults: bool,
+    /// Position of the actuator at the last scan from which it travelled, %.
     pub position: f64,
     /// % of the drive per unit of the driven input.
     pub per_unit: f64,
@@ -37,22 +38,23 @@ impl Driving {
             resting,
             sticking: faults[0].to_vec(),
             failing: faults[1].to_vec(),
+            has_faults: faults.iter().any(|scans| !scans.is_empty()),
             position: output,
             per_unit,
         }
     }
 
-    /// Notes where the actuator stands at a scan.
-    #[inline]
-    pub fn note_position(&mut self) {
-        self.position = self.actuator.position();
+    /// Where the actuator stands now, %.
+    pub fn stands_at(&self) -> f64 {
+        self.actuator.position()
     }
 
-    /// Lets the actuator travel to what is set, over the coming scan.
+    /// Notes where the actuator stands, and lets it travel to what is set, over the coming scan.
     #[inline]
     pub fn travel(&mut self, scan_number: usize) {
+        self.position = self.actuator.position();
         let at = |scans: &Vec<Scans>| scans.iter().any(|scans| scans.contains(&scan_number));
-        let (stuck, failed) = (at(&self.sticking), at(&self.failing));
+        let (stuck, failed) = if self.has_faults { (at(&self.sticking), at(&self.failing)) } else { (false, false) };
         let slot = self.slot(scan_number);
         self.actuator.travel(self.output, stuck, failed, &mut self.motions[slot]);
     }

@@ -268,17 +268,12 @@ impl Dynamics {
 
     /// Carries a linear process through a scan in which the position of the actuator changes once, from `before` to `now`,
     /// when the rest of its dead time has passed, under a constant `load`.
+    #[inline]
     pub fn carry_whole_scan(&mut self, before: f64, now: f64, load: f64) {
         let (Some(step), Some((_, rest))) = (&self.whole_scan, self.system.process.propagator()) else { return };
         let driven = self.system.drives[0].1;
         let deviation = |position: f64| driven.value(position + load) - rest[0];
         step.advance(&mut self.x[..self.system.n], &mut self.room, deviation(before), deviation(now));
-    }
-
-    /// Position of the output that is measured as signal `k`.
-    #[inline]
-    pub fn measured(&self, k: usize) -> usize {
-        self.system.measured[k]
     }
 
     /// Changes a parameter at `t`. What is held changes with it where the parameter says how much a state holds, and
@@ -342,8 +337,17 @@ impl Dynamics {
     /// What the sensor of signal `k` sees of these outputs, before its dead time.
     #[inline]
     pub fn seen(&self, k: usize, outputs: &[f64]) -> f64 {
+        if self.system.lags.is_empty() {
+            return self.true_value(k, outputs);
+        }
         let lag = self.system.lags.iter().find(|lag| lag.of == k);
-        lag.map_or_else(|| outputs[self.system.measured[k]], |lag| self.x[lag.at])
+        lag.map_or_else(|| self.true_value(k, outputs), |lag| self.x[lag.at])
+    }
+
+    /// What there is of signal `k` in these outputs.
+    #[inline]
+    pub fn true_value(&self, k: usize, outputs: &[f64]) -> f64 {
+        outputs[self.system.measured[k]]
     }
 
     /// The terms of the balances at `t` of the stretch, and their integrals since the start.
@@ -452,10 +456,16 @@ impl Dynamics {
     }
 
     /// Why a trial cannot go on with these outputs, where one of them is not a finite number.
+    #[inline]
     pub fn senseless(&self, outputs: &[f64]) -> Option<String> {
         let k = outputs.iter().position(|output| !output.is_finite())?;
+        Some(self.without_sense(k))
+    }
+
+    #[cold]
+    fn without_sense(&self, k: usize) -> String {
         let name = &self.system.process.description().outputs[k].name;
-        Some(format!("the output {name} is not a finite number at {}: {LOOK_FOR}", self.here()))
+        format!("the output {name} is not a finite number at {}: {LOOK_FOR}", self.here())
     }
 
     fn reason(&self, breakdown: Breakdown) -> String {
@@ -573,10 +583,13 @@ impl Dynamics {
     }
 
     /// Why the trial cannot go on, where a state or an input has left what can be.
+    #[inline]
     pub fn runaway(&self, t: f64) -> Option<String> {
-        if self.is_linear && self.x.iter().all(|x| x.abs() < 1e12) {
-            return None;
-        }
+        if self.is_linear && self.x.iter().all(|x| x.abs() < 1e12) { None } else { self.left(t) }
+    }
+
+    /// What has left its range at `t`.
+    fn left(&self, t: f64) -> Option<String> {
         let description = self.system.process.description();
         for (state, x) in description.states.iter().zip(&self.x) {
             let slack = 1e-6 * (state.high - state.low).min(1e6);

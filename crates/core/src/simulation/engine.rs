@@ -22,6 +22,8 @@ use crate::{Error, Result};
 
 /// Instants nearer to each other than this share of a scan are one.
 const SLACK: f64 = 1e-9;
+/// After so many scans a trial looks whether anybody still wants it.
+const SCANS_A_LOOK: usize = 32;
 /// Happenings that are told; a tank that spills at every wave need not be told of for ever.
 const MOST_TOLD: usize = 200;
 
@@ -238,8 +240,10 @@ impl Simulation {
         if self.next == self.scans || self.stopped.is_some() {
             return None;
         }
-        crate::work::go_on();
         let scan_number = self.next;
+        if scan_number.is_multiple_of(SCANS_A_LOOK) {
+            crate::work::go_on();
+        }
         self.next += 1;
         let time = scan_number as f64 * self.scan;
         let slack = SLACK * self.scan;
@@ -255,15 +259,17 @@ impl Simulation {
             self.stopped = Some(Happening { at: time, text: reason });
             return None;
         }
+        let mut far_off = None;
         for (k, measuring) in self.measured.iter_mut().enumerate() {
-            let (seen, there) = (self.dynamics.seen(k, &self.outputs), self.outputs[self.dynamics.measured(k)]);
+            let there = self.dynamics.true_value(k, &self.outputs);
+            let seen = self.dynamics.seen(k, &self.outputs);
             measuring.measure(scan_number, seen, there);
+            if measuring.is_far_off() && far_off.is_none() {
+                far_off = Some(k);
+            }
         }
         for disturbance in &mut self.disturbances {
             disturbance.measure(scan_number, (time, slack), &self.schedule.inputs);
-        }
-        for drive in &mut self.drives {
-            drive.note_position();
         }
         let (measured, outputs, disturbances) = (&self.measured, &self.outputs, &self.disturbances);
         let (timelines, cursors) = (&self.schedule.inputs, &mut self.input_cursors);
@@ -292,9 +298,9 @@ impl Simulation {
             output: self.drives[0].output,
             load,
         };
-        if let Err(reason) = self.carry_on(scan_number) {
+        if let Err(reason) = self.carry_on(scan_number, time) {
             self.stopped = Some(Happening { at: time, text: reason });
-        } else if let Some(k) = self.measured.iter().position(Measuring::is_far_off) {
+        } else if let Some(k) = far_off {
             self.stopped = Some(Happening { at: time, text: self.runs_away(k) });
         }
         Some(row)
@@ -350,11 +356,11 @@ impl Simulation {
     }
 
     /// Positions of the actuator before and after the rest of the dead time, and the load, where nothing else turns in
-    /// this scan.
-    fn quiet(&self, scan_number: usize) -> Option<(f64, f64, f64)> {
+    /// the scan that begins at `start`.
+    fn quiet(&self, scan_number: usize, start: f64) -> Option<(f64, f64, f64)> {
         let way = &self.ways[0];
         let Run { value, slope, until, .. } = way.run;
-        let end = (scan_number + 1) as f64 * self.scan - way.dead_time;
+        let end = start + self.scan - way.dead_time;
         if slope != 0.0 || until.is_none_or(|until| until <= end + SLACK * self.scan) {
             return None;
         }
@@ -362,11 +368,11 @@ impl Simulation {
         Some((position(1), position(0), value))
     }
 
-    /// Carries the process through one scan, from switching instant to switching instant.
-    fn carry_on(&mut self, scan_number: usize) -> std::result::Result<(), String> {
-        let (start, slack) = (scan_number as f64 * self.scan, SLACK * self.scan);
+    /// Carries the process through the scan that begins at `start`, from switching instant to switching instant.
+    fn carry_on(&mut self, scan_number: usize, start: f64) -> std::result::Result<(), String> {
+        let slack = SLACK * self.scan;
         if self.in_whole_scans
-            && let Some((before, now, load)) = self.quiet(scan_number)
+            && let Some((before, now, load)) = self.quiet(scan_number, start)
         {
             self.dynamics.carry_whole_scan(before, now, load);
             return self.dynamics.runaway(start + self.scan).map_or(Ok(()), Err);

@@ -43,7 +43,7 @@ impl Measuring {
     /// Whether there is no more to say than that it runs away.
     #[inline]
     pub fn is_far_off(&self) -> bool {
-        self.span.to_percent(self.true_value).abs() > RUN_AWAY
+        (self.true_value - self.span.low).abs() > 0.01 * RUN_AWAY * self.span.width()
     }
 
     /// Seconds into a scan at which what is seen is to be noted, where the dead time ends between two scans.

@@ -337,7 +337,7 @@ impl Predicting {
         }
         for (k, (seat, end)) in self.mvs.iter().enumerate() {
             (self.set[k], self.applied[k]) = match (end, held[*seat]) {
-                (End::Op(op), _) if self.reads_back[k] => (drives[*op].output, drives[*op].position),
+                (End::Op(op), _) if self.reads_back[k] => (drives[*op].output, drives[*op].stands_at()),
                 (End::Op(op), _) => (drives[*op].output, drives[*op].output),
                 (End::SetPoint(_), Some(held)) => (held, held),
                 (End::SetPoint(_), None) => (all[*seat].output, all[*seat].output),
