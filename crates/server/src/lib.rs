@@ -8,6 +8,7 @@ mod contract;
 pub mod dossier;
 mod download;
 mod events;
+mod fitting;
 mod frontend;
 mod gate;
 mod guard;

@@ -36,9 +36,8 @@ fn number(value: &Value, name: &str) -> (f64, Option<f64>) {
     (own["value"].as_f64().unwrap(), own["standard_error"].as_f64())
 }
 
-#[tokio::test]
-async fn from_a_record_to_numbers_balances_and_a_trial() {
-    let site = Site::open().await;
+/// The record, its flow a measured disturbance.
+async fn imported(site: &Site) -> Value {
     let record = site.import(record()).await;
     let mut channels = record["channels"].clone();
     let flow = channels.as_array_mut().unwrap().iter_mut().find(|own| own["tag"] == json!("FI-2.PV")).unwrap();
@@ -46,6 +45,67 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     let path = format!("/records/{}", record["id"].as_str().unwrap());
     let change = json!({ "name": "flow and heat", "remark": "", "channels": channels });
     site.change(&path, "*", &change, StatusCode::OK).await;
+    record
+}
+
+/// A fit from many beginnings is shared by the workers and goes on after an end in the middle: it is the model of a fit at one go, kept
+/// once, on the record as it was when it was asked for.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_fit_from_many_beginnings_is_shared_and_goes_on_after_a_restart() {
+    let site = Site::open().await;
+    let record = imported(&site).await;
+    let heater = json!({ "structure": "library", "process": "stirred_heater", "parameters": { "heat_capacity": 4.2 } });
+    let ask = json!({ "record_id": record["id"], "process": heater });
+    let mut physical =
+        site.send(Method::POST, "/loops/TIC-1/models/physical", &ask, StatusCode::OK).await["options"].clone();
+    physical["sought"] = json!([{ "name": "holdup" }, { "name": "loss", "value": 0.1, "low": 0.01, "high": 2.0 }]);
+    physical["beginnings"] = json!(24);
+    let fit = json!({
+        "record_id": record["id"],
+        "options": { "structure": { "kind": "physical" }, "physical": physical },
+    });
+    let at_once = site.send(Method::POST, "/loops/TIC-1/models", &fit, StatusCode::CREATED).await;
+
+    let mut state = site.send(Method::POST, "/loops/TIC-1/fits", &fit, StatusCode::ACCEPTED).await;
+    let path = format!("/fits/{}", state["id"].as_str().unwrap());
+    // What is laid over the record from here on is of the next fit.
+    let steps = json!([{ "operation": { "kind": "window", "from": 500.0, "to": 4000.0 } }]);
+    let preparation = format!("/records/{}/preparation", record["id"].as_str().unwrap());
+    site.change(&preparation, "*", &steps, StatusCode::OK).await;
+    while state["outcome"]["so_far"].is_null() && state["stage"] == "running" {
+        tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+        state = site.get(&path).await;
+    }
+    if state["stage"] == "running" {
+        assert!(state["share"].as_f64().unwrap() > 0.0 && state["share"] == state["outcome"]["so_far"]["share"]);
+    }
+    let site = site.restarted().await;
+    while state["stage"] == "running" {
+        tokio::time::sleep(std::time::Duration::from_millis(50)).await;
+        state = site.get(&path).await;
+    }
+    assert_eq!((&state["stage"], &state["share"]), (&json!("done"), &json!(1.0)), "{state}");
+    let model = &state["outcome"]["model"];
+    assert_eq!(model["model"], at_once["model"], "to the last bit");
+    assert_eq!((&model["validation"], &model["preparation"]), (&at_once["validation"], &json!([])));
+    let all = site.get("/loops/TIC-1/models").await;
+    assert_eq!(all.as_array().unwrap().len(), 2, "{all}");
+    // What cannot be fitted says so, at its field.
+    let mut wrong = fit.clone();
+    wrong["options"]["physical"]["sought"][0]["name"] = json!("holdups");
+    let mut state = site.send(Method::POST, "/loops/TIC-1/fits", &wrong, StatusCode::ACCEPTED).await;
+    let path = format!("/fits/{}", state["id"].as_str().unwrap());
+    while state["stage"] == "running" {
+        tokio::time::sleep(std::time::Duration::from_millis(20)).await;
+        state = site.get(&path).await;
+    }
+    assert!(state["problem"]["field"].as_str().unwrap().contains("sought"), "{state}");
+}
+
+#[tokio::test(flavor = "multi_thread")]
+async fn from_a_record_to_numbers_balances_and_a_trial() {
+    let site = Site::open().await;
+    let record = imported(&site).await;
 
     // What it begins with: the channels by unit and name, and the process with its parameters.
     let heater = json!({ "structure": "library", "process": "stirred_heater", "parameters": { "heat_capacity": 4.2 } });

@@ -264,6 +264,24 @@ impl Store {
         Ok(())
     }
 
+    /// Of what came out of the trials of a job so far, that with the least number under a name; None where none has one.
+    pub async fn least_of_job<R: DeserializeOwned + Send + Unpin + 'static>(
+        &self,
+        id: Uuid,
+        name: &str,
+    ) -> Result<Option<R>> {
+        let least = sqlx::query_scalar!(
+            r#"select value as "value!: Json<R>" from job_piece,
+                json_array_elements(case when json_typeof(result) = 'array' then result else '[]' end) as value
+            where job_id = $1 and value ->> $2 is not null order by (value ->> $2)::double precision limit 1"#,
+            id,
+            name
+        )
+        .fetch_optional(&self.pool)
+        .await?;
+        Ok(least.map(|least| least.0))
+    }
+
     /// How a job of a kind stands.
     pub async fn job(&self, kind: &'static str, id: Uuid) -> Result<JobStanding> {
         let row = sqlx::query!(

@@ -108,6 +108,12 @@ impl Store {
     /// Keeps a model. Which one is *the* model only a person says.
     pub async fn add_model(&self, loop_id: Uuid, new: NewModel<'_>) -> Result<Uuid> {
         let id = Uuid::now_v7();
+        self.add_model_once(id, loop_id, new).await?;
+        Ok(id)
+    }
+
+    /// The same under an identifier that is known; one that is there already stays as it is.
+    pub async fn add_model_once(&self, id: Uuid, loop_id: Uuid, new: NewModel<'_>) -> Result<()> {
         let mut transaction = self.pool.begin().await?;
         // One at a time in a loop: the number is the next one.
         sqlx::query_scalar!("select id from control_loop where id = $1 for update", loop_id)
@@ -118,7 +124,8 @@ impl Store {
             "insert into model (id, loop_id, number, record_id, record_hash, window_from, window_to, chosen, result, options,
                 preparation, validation_from, validation_to, validation, reduced_from, further)
             values ($1, $2, (select coalesce(max(number), 0) + 1 from model where loop_id = $2), $3, $4, $5, $6, false, $7, $8,
-                $9, $10, $11, $12, $13, $14)",
+                $9, $10, $11, $12, $13, $14)
+            on conflict (id) do nothing",
             id,
             loop_id,
             new.record_id,
@@ -136,8 +143,7 @@ impl Store {
         )
         .execute(&mut *transaction)
         .await?;
-        transaction.commit().await?;
-        Ok(id)
+        Ok(transaction.commit().await?)
     }
 
     /// The models of a loop, the newest first.

@@ -36,10 +36,10 @@ pub use model::{
 pub use noise::{FittedNoise, NoiseModel};
 pub use nonparametric::{Nonparametric, NonparametricOptions, nonparametric};
 pub use physical::{
-    BalanceOverTime, BalanceTerm, Drifting, DriftingKind, ExpectedNumber, FitSoFar, ImpliedValue, MappedInput,
-    MappedOutput, MayDrift, OutputAgreement, PhysicalModel, PhysicalOptions, Sought, SoughtKind, StartOfStates,
-    SteadyCheck, SteadyStretch, Telling, Tie, Together, Tracked, TrackedNumber, TrackedOutput, TrackingMethod,
-    TrackingOptions, Untold, balances, steady_check, telling, telling_of_plan, track,
+    BalanceOverTime, BalanceTerm, DividedFit, Drifting, DriftingKind, ExpectedNumber, FitSoFar, FoundFrom,
+    ImpliedValue, MappedInput, MappedOutput, MayDrift, OutputAgreement, PhysicalModel, PhysicalOptions, Sought,
+    SoughtKind, StartOfStates, SteadyCheck, SteadyStretch, Telling, Tie, Together, Tracked, TrackedNumber,
+    TrackedOutput, TrackingMethod, TrackingOptions, Untold, balances, steady_check, telling, telling_of_plan, track,
 };
 pub use polynomial::{OrderChoice, OrderSearch, search_orders};
 pub use process_model::{ExpectedError, Profile, ProfilePoint};
@@ -53,7 +53,7 @@ pub use residuals::{CrossCorrelation, ResidualTests, lag_one_correlation};
 pub use response::{FrequencyResponse, Root, StepResponse};
 pub use structure::{Order, Structure, StructureOffer};
 pub use validation::{Validation, validate, validate_together};
-pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identify, identify_together};
+pub use windows::{Identified, Part, Parts, ValidationWindow, Windows, identified, identify, identify_together};
 
 use crate::series::TimeAxis;
 use crate::{Error, Result};

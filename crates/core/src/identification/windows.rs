@@ -142,7 +142,11 @@ pub fn identify_together(
 ) -> Result<Identified> {
     let parts = windows.cut(data, start)?;
     let stretches: Vec<DataSet> = std::iter::once(&parts.estimation.data).chain(further).cloned().collect();
-    let mut model = super::fit_together(&stretches, options)?;
+    identified(&parts, super::fit_together(&stretches, options)?)
+}
+
+/// What was fitted to one part of the data, held against the other.
+pub fn identified(parts: &Parts, mut model: Model) -> Result<Identified> {
     if parts.is_undivided {
         model.verdicts.push(verdict_of_unvalidated());
     }

@@ -365,6 +365,67 @@ impl<'a> Response<'a> {
         self
     }
 
+    /// Shows all samples that are left, in their order, until one is not wanted any more: the same as one after the other, in half the time.
+    #[inline]
+    pub fn each(mut self, mut visit: impl FnMut(Sample) -> bool) {
+        // What is the same in every sample is looked up before.
+        let is_first_order = self.dynamics.order() == 1;
+        match (&self.pace, self.with_derivatives) {
+            (Pace::Split { scans, transition: by }, false) => {
+                self.walk(*scans, visit, |state, old, new| state.advance_split_bare(by, old, new));
+            }
+            (Pace::Split { scans, transition: by }, true) if is_first_order => {
+                self.walk(*scans, visit, |state, old, new| state.advance_split_first_order(by, old, new));
+            }
+            (Pace::Split { scans, transition: by }, true) => {
+                self.walk(*scans, visit, |state, old, new| state.advance_split(by, old, new));
+            }
+            (Pace::Even { scans, transition: by }, false) => {
+                self.walk(*scans, visit, |state, _, new| state.advance_bare(by, new));
+            }
+            (Pace::Even { scans, transition: by }, true) if is_first_order => {
+                self.walk(*scans, visit, |state, _, new| state.advance_first_order(by, new));
+            }
+            (Pace::Even { scans, transition: by }, true) => {
+                self.walk(*scans, visit, |state, _, new| state.advance(by, new));
+            }
+            (Pace::Uneven { .. }, _) => while self.next().is_some_and(&mut visit) {},
+        }
+    }
+
+    /// All values that are left, and all slopes where they are wanted.
+    #[must_use]
+    pub fn values(self, with_slopes: bool) -> (Vec<f64>, Vec<f64>) {
+        let left = self.input.len() - self.next;
+        let mut values = Vec::with_capacity(left);
+        let mut slopes = Vec::with_capacity(if with_slopes { left } else { 0 });
+        self.each(|sample| {
+            values.push(sample.value);
+            if with_slopes {
+                slopes.push(sample.slope);
+            }
+            true
+        });
+        (values, slopes)
+    }
+
+    /// From sample to sample of an even axis, where the input arrives so many scans late: `advance` goes on under what arrived before and
+    /// what arrives now.
+    #[inline]
+    fn walk(&self, scans: usize, mut visit: impl FnMut(Sample) -> bool, mut advance: impl FnMut(&mut State, f64, f64)) {
+        let mut state = self.state;
+        let mut old = self.delayed(scans + 1);
+        let waiting = scans.saturating_sub(self.next).min(self.input.len() - self.next);
+        let arrived = &self.input[self.next.saturating_sub(scans)..][..self.input.len() - self.next - waiting];
+        for new in std::iter::repeat_n(&self.before, waiting).chain(arrived) {
+            if !visit(state.sample(&self.dynamics, old)) {
+                return;
+            }
+            advance(&mut state, old, *new);
+            old = *new;
+        }
+    }
+
     #[inline]
     fn delayed(&self, scans: usize) -> f64 {
         if self.next >= scans { self.input[self.next - scans] } else { self.before }
@@ -503,6 +564,41 @@ mod tests {
 
     fn respond(dynamics: &Dynamics, axis: &TimeAxis, input: &[f64], theta: f64) -> Vec<Sample> {
         Response::new(*dynamics, axis, input, input[0], DeadTime::new(theta).unwrap()).collect()
+    }
+
+    #[test]
+    fn all_samples_at_once_are_those_one_after_the_other() {
+        let input: Vec<f64> = (0..40).map(|k| ((k * k) % 7) as f64 - 2.0).collect();
+        let times: Vec<f64> = (0..40).map(|k| f64::from(k) + 0.3 * f64::from(k % 3)).collect();
+        let uneven = TimeAxis::from_times(&times).unwrap();
+        for axis in [TimeAxis::uniform(1.0, 40).unwrap(), uneven] {
+            for dynamics in ALL {
+                for (theta, passed) in [(0.0, 0), (0.4, 3), (3.0, 0), (3.7, 2), (5.2, 7), (100.0, 1)] {
+                    let begin = || {
+                        let mut response =
+                            Response::new(dynamics, &axis, &input, input[0], DeadTime::new(theta).unwrap());
+                        response.by_ref().take(passed).for_each(drop);
+                        response
+                    };
+                    let mut all = Vec::new();
+                    begin().each(|sample| {
+                        all.push(sample);
+                        true
+                    });
+                    assert_eq!(all, begin().collect::<Vec<_>>(), "{dynamics:?} {theta}");
+                    let mut first = Vec::new();
+                    begin().each(|sample| {
+                        first.push(sample);
+                        first.len() < 4
+                    });
+                    assert_eq!(first, all[..4], "{dynamics:?} {theta}");
+                    let (values, slopes) = begin().bare().values(true);
+                    let bare: Vec<(f64, f64)> = begin().bare().map(|sample| (sample.value, sample.slope)).collect();
+                    assert_eq!(values.into_iter().zip(slopes).collect::<Vec<_>>(), bare, "{dynamics:?} {theta}");
+                    assert!(begin().values(false).1.is_empty());
+                }
+            }
+        }
     }
 
     #[test]

@@ -1,6 +1,7 @@
 //! What else can be asked of a model or a record: responses, poles, residuals, orders, parameters over time.
 
-use super::models::{OfOutput, data_of_model, data_set};
+use super::models::{OfOutput, data_of_model};
+use crate::fitting::data_set;
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;

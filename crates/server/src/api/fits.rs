@@ -1,16 +1,19 @@
-//! Fits in the background: how far each is, with the best curve so far, and cancelled where it is no longer wanted.
+//! Fits in the background: how far each is, with the best curve so far, and cancelled where it is no longer wanted. A physical fit from many
+//! beginnings is long work: the workers of the database share it.
 
-use super::models::{Fit, IdentifyRequest};
+use crate::fitting::{Fit, IdentifyRequest};
 use crate::gate::compute_job;
 use crate::jobs::{Job, Stage};
 use crate::problem::{Body, Path, Problem};
+use crate::queue::{Asked, FitJob, Standing};
 use crate::state::AppState;
-use antistasis_core::identification::FitSoFar;
-use antistasis_store::ModelRow;
+use antistasis_core::identification::{FitSoFar, FoundFrom, Structure};
+use antistasis_store::{JobStage, JobStanding, ModelRow};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::Serialize;
+use serde_json::{Value, json};
 use std::any::Any;
 use std::sync::Arc;
 use utoipa::ToSchema;
@@ -21,6 +24,11 @@ use uuid::Uuid;
 pub(super) fn router() -> OpenApiRouter<AppState> {
     OpenApiRouter::new().routes(routes!(start_fit)).routes(routes!(fit_state, cancel_fit))
 }
+
+/// A physical fit from more beginnings than this is shared by the workers.
+const FEW_BEGINNINGS: usize = 12;
+/// Share of a shared fit that its beginnings are, about.
+const BEGINNINGS_SHARE: f64 = 0.8;
 
 /// What a fit has made.
 #[derive(Debug, Serialize, ToSchema)]
@@ -42,7 +50,7 @@ struct FitState {
     share: f64,
     /// The model, once it is done; the best so far before.
     #[schema(value_type = Option<FitOutcome>)]
-    outcome: Option<Arc<FitOutcome>>,
+    outcome: Option<Value>,
     /// What is wrong.
     problem: Option<Problem>,
 }
@@ -50,8 +58,28 @@ struct FitState {
 impl FitState {
     fn of(id: Uuid, job: &Job<FitOutcome>) -> Self {
         let (stage, outcome, problem) = job.standing();
+        let outcome = outcome.and_then(|outcome| serde_json::to_value(&*outcome).ok());
         Self { id, stage, share: job.share(), outcome, problem }
     }
+
+    /// One that workers share, with the best of what was found so far.
+    fn shared(id: Uuid, found: &JobStanding, best: Option<FoundFrom>) -> Self {
+        let Standing { id, stage, share, problem, .. } = Standing::of(id, found);
+        let share = if found.stage == JobStage::Done { 1.0 } else { BEGINNINGS_SHARE * share };
+        let so_far = best.and_then(|best| best.so_far).map(|so_far| FitSoFar { share, ..so_far });
+        let outcome = found.outcome.clone().or_else(|| Some(json!({ "so_far": so_far?, "model": null })));
+        Self { id, stage, share, outcome, problem }
+    }
+}
+
+/// How a fit that workers share stands.
+async fn shared(state: &AppState, id: Uuid) -> Result<FitState, Problem> {
+    let found = state.queue.standing(FitJob::KIND, id).await?;
+    let best = match found.stage {
+        JobStage::Running => state.store.least_of_job(id, "squares").await?,
+        JobStage::Done | JobStage::Failed => None,
+    };
+    Ok(FitState::shared(id, &found, best))
 }
 
 fn hear(job: &Job<FitOutcome>, told: &dyn Any) {
@@ -72,6 +100,11 @@ async fn start_fit(
 ) -> Result<(StatusCode, Json<FitState>), Problem> {
     let found = state.store.find_loop(&tag).await?;
     let fit = Fit::new(&state, &found, &mut request).await?;
+    let beginnings = request.options.physical.as_ref().map_or(1, |physical| physical.beginnings);
+    if request.options.structure == Structure::Physical && beginnings > FEW_BEGINNINGS {
+        let id = state.queue.begin(&FitJob(fit.asked(request))).await?;
+        return Ok((StatusCode::ACCEPTED, Json(shared(&state, id).await?)));
+    }
     let (id, job) = state.fits.begin()?;
     let running = Arc::clone(&job);
     tokio::spawn(async move {
@@ -93,7 +126,10 @@ async fn start_fit(
     params(("id" = Uuid, Path, description = "Identifier of the fit")),
     responses((status = 200, body = FitState), (status = 404, body = Problem)))]
 async fn fit_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<FitState>, Problem> {
-    Ok(Json(FitState::of(id, &*state.fits.find(id)?)))
+    match state.fits.find(id) {
+        Ok(job) => Ok(Json(FitState::of(id, &job))),
+        Err(_) => Ok(Json(shared(&state, id).await?)),
+    }
 }
 
 /// Ends a fit.
@@ -101,7 +137,10 @@ async fn fit_state(State(state): State<AppState>, Path(id): Path<Uuid>) -> Resul
     params(("id" = Uuid, Path, description = "Identifier of the fit")),
     responses((status = 200, body = FitState), (status = 404, body = Problem)))]
 async fn cancel_fit(State(state): State<AppState>, Path(id): Path<Uuid>) -> Result<Json<FitState>, Problem> {
-    let job = state.fits.find(id)?;
-    job.cancel();
-    Ok(Json(FitState::of(id, &job)))
+    if let Ok(job) = state.fits.find(id) {
+        job.cancel();
+        return Ok(Json(FitState::of(id, &job)));
+    }
+    state.queue.cancel(FitJob::KIND, id).await?;
+    Ok(Json(shared(&state, id).await?))
 }

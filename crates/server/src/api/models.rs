@@ -3,22 +3,21 @@
 use super::lists::{InPart, PartOfList};
 use super::records::{View, picked};
 use super::{annotation, name_of};
+use crate::fitting::{Fit, IdentifyRequest, data_set};
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::revision::{IfMatch, Revised};
 use crate::state::AppState;
 use antistasis_core::identification::{
-    DataSet, FitOptions, Identified, Model, Parts, Reduction, ReductionMethod, Structure, StructureOffer, Validation,
-    ValidationWindow, Windows, identify_together, reduce, validate,
+    DataSet, FitOptions, Model, Reduction, ReductionMethod, Structure, StructureOffer, Validation, reduce, validate,
 };
 use antistasis_core::preparation::Prepared;
-use antistasis_core::series::{Record, Role};
-use antistasis_store::{BinItem, DeletionKind, Error, FurtherWindow, LoopDetail, ModelRow, NewModel, RecordInfo};
+use antistasis_core::series::Record;
+use antistasis_store::{BinItem, DeletionKind, Error, ModelRow, NewModel};
 use axum::Json;
 use axum::extract::State;
 use axum::http::StatusCode;
 use serde::{Deserialize, Serialize};
-use std::sync::Arc;
 use utoipa::{IntoParams, ToSchema};
 use utoipa_axum::router::OpenApiRouter;
 use utoipa_axum::routes;
@@ -41,117 +40,6 @@ async fn list_structures() -> Json<Vec<StructureOffer>> {
     Json(Structure::offers())
 }
 
-/// A model to be fitted.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub(super) struct IdentifyRequest {
-    /// The record; it must have a PV and an OP. Its preparation is applied.
-    record_id: Uuid,
-    /// The windows; by default halves.
-    #[serde(default)]
-    pub windows: Windows,
-    /// Further stretches, of this record or of others: the model is fitted to all of them together. The process is the same
-    /// in all; its level and what was under way are each stretch's own.
-    #[serde(default)]
-    further: Vec<StretchRequest>,
-    /// Structure and method. A physical model names the channels of its signals itself: `disturbances` and `outputs` follow from
-    /// them.
-    pub options: FitOptions,
-}
-
-/// A further stretch that a model is to be fitted to.
-#[derive(Debug, Deserialize, ToSchema)]
-#[serde(deny_unknown_fields)]
-pub(super) struct StretchRequest {
-    /// The record; its preparation is applied.
-    record_id: Uuid,
-    /// Start in s from the start of the record; null for the start.
-    #[serde(default)]
-    from: Option<f64>,
-    /// End in s; null for the end.
-    #[serde(default)]
-    to: Option<f64>,
-}
-
-/// Most stretches that a model is fitted to.
-const MOST_STRETCHES: usize = 50;
-
-/// A record of a fit, prepared.
-struct OwnRecord {
-    prepared: Arc<Prepared>,
-    info: RecordInfo,
-}
-
-/// The records of a fit.
-pub(super) struct Stretches {
-    pv_unit: String,
-    first: OwnRecord,
-    further: Vec<OwnRecord>,
-}
-
-/// The records that a fit is asked of; a physical model brings the channels of its signals itself, which are put among those
-/// of the fit.
-pub(super) async fn stretches_of(
-    state: &AppState,
-    found: &LoopDetail,
-    request: &mut IdentifyRequest,
-) -> Result<Stretches, Problem> {
-    if request.further.len() >= MOST_STRETCHES {
-        let text = format!(
-            "A model is fitted to at most {MOST_STRETCHES} stretches; these are {}.",
-            request.further.len() + 1
-        );
-        return Err(Problem::invalid_field("further", text));
-    }
-    let own = async |id: Uuid| -> Result<OwnRecord, Problem> {
-        let info = state.store.record_info(id).await?;
-        Ok(OwnRecord { prepared: state.prepared(id, &info.preparation).await?, info })
-    };
-    let first = own(request.record_id).await?;
-    let mut further = Vec::with_capacity(request.further.len());
-    for stretch in &request.further {
-        further.push(own(stretch.record_id).await?);
-    }
-    if let Some(physical) = &request.options.physical {
-        let tag = |role| first.prepared.record.channel(role).map_or("", |channel| channel.tag.as_str());
-        let (inputs, outputs) = physical.further_tags(tag(Role::Op), tag(Role::Pv));
-        (request.options.disturbances, request.options.outputs) = (inputs, outputs);
-    }
-    Ok(Stretches { pv_unit: found.pv.span.unit.clone(), first, further })
-}
-
-impl Stretches {
-    /// The window of the first record with what a model is held against, and the further stretches with their windows.
-    pub fn cut(
-        &self,
-        request: &IdentifyRequest,
-    ) -> Result<(Parts, Vec<DataSet>, Vec<FurtherWindow>, DataSet), Problem> {
-        let unit = &self.pv_unit;
-        let data = data_set(&self.first.prepared.record, unit, &request.options)?;
-        let (mut stretches, mut windows) = (Vec::new(), Vec::new());
-        let (op, pv) = (&data.inputs[0].tag, &data.outputs[0].tag);
-        for (k, (stretch, OwnRecord { prepared, info })) in request.further.iter().zip(&self.further).enumerate() {
-            let own = Windows { from: stretch.from, to: stretch.to, validation: ValidationWindow::None };
-            let part = data_set(&prepared.record, unit, &request.options)
-                .and_then(|data| Ok(own.cut(&data.named(op, pv), prepared.start)?.estimation))
-                .map_err(|problem| {
-                    Problem::invalid_field(&format!("further[{k}]"), format!("{}: {}", info.name, problem.detail()))
-                })?;
-            stretches.push(part.data);
-            let (from, to) = part.window;
-            windows.push(FurtherWindow {
-                record_id: info.id,
-                record_hash: info.content_hash.clone(),
-                preparation: info.preparation.clone(),
-                from,
-                to,
-            });
-        }
-        let parts = request.windows.cut(&data, self.first.prepared.start)?;
-        Ok((parts, stretches, windows, data))
-    }
-}
-
 /// Fits a model to a record, holds it against data that the fit has not seen, and keeps it. Choosing it is a step of its own.
 #[utoipa::path(post, path = "/api/v1/loops/{tag}/models", tag = "models",
     params(("tag" = String, Path, description = "Tag of the loop")), request_body = IdentifyRequest,
@@ -165,65 +53,6 @@ async fn fit_model(
     let fit = Fit::new(&state, &found, &mut request).await?;
     let (fit, fitted) = compute(move || fit.identified(&request)).await??;
     Ok((StatusCode::CREATED, Json(fit.keep(&state, fitted).await?)))
-}
-
-/// A fit with its data.
-pub(super) struct Fit {
-    loop_id: Uuid,
-    stretches: Stretches,
-    options: FitOptions,
-}
-
-/// What a fit has found.
-pub(super) struct Fitted {
-    identified: Identified,
-    further: Vec<FurtherWindow>,
-}
-
-impl Fit {
-    pub(super) async fn new(
-        state: &AppState,
-        found: &LoopDetail,
-        request: &mut IdentifyRequest,
-    ) -> Result<Self, Problem> {
-        let stretches = stretches_of(state, found, request).await?;
-        Ok(Self { loop_id: found.id, stretches, options: request.options.clone() })
-    }
-
-    /// Carries it out.
-    pub(super) fn identified(self, request: &IdentifyRequest) -> Result<(Self, Fitted), Problem> {
-        let (_, stretches, further, data) = self.stretches.cut(request)?;
-        let start = self.stretches.first.prepared.start;
-        let identified = identify_together(&data, start, &request.windows, &stretches, &self.options)?;
-        Ok((self, Fitted { identified, further }))
-    }
-
-    /// Puts what was found among the models of the loop.
-    pub(super) async fn keep(
-        self,
-        state: &AppState,
-        Fitted { identified, further }: Fitted,
-    ) -> Result<ModelRow, Problem> {
-        let info = &self.stretches.first.info;
-        let new = NewModel {
-            record_id: info.id,
-            record_hash: &info.content_hash,
-            preparation: &info.preparation,
-            window: identified.window,
-            further: &further,
-            options: &self.options,
-            model: &identified.model,
-            validation: identified.validation.as_ref().map(|(window, validation)| (*window, validation)),
-            reduced_from: None,
-        };
-        let id = state.store.add_model(self.loop_id, new).await?;
-        Ok(state.store.model(id).await?)
-    }
-}
-
-/// The signals of a fit, out of a record.
-pub(super) fn data_set(record: &Record, pv_unit: &str, options: &FitOptions) -> Result<DataSet, Problem> {
-    Ok(DataSet::of_record(record, pv_unit, &options.disturbances, &options.outputs)?)
 }
 
 /// The signals of a model, out of a record.

@@ -1,6 +1,7 @@
 //! Physical models: what one begins with, what data can tell before they are fitted, the balances at rest and over time.
 
-use super::models::{IdentifyRequest, data_of_model, stretches_of};
+use super::models::data_of_model;
+use crate::fitting::{CutStretches, IdentifyRequest, stretches_of};
 use crate::gate::compute;
 use crate::problem::{Body, Path, Problem, Query};
 use crate::state::AppState;
@@ -77,8 +78,8 @@ async fn tell(
     let found = state.store.find_loop(&tag).await?;
     let stretches = stretches_of(&state, &found, &mut request).await?;
     compute(move || {
-        let (first, further, ..) = stretches.cut(&request)?;
-        let all: Vec<_> = std::iter::once(first.estimation.data).chain(further).collect();
+        let CutStretches { parts, further, .. } = stretches.cut(&request)?;
+        let all: Vec<_> = std::iter::once(parts.estimation.data).chain(further).collect();
         Ok(Json(telling(&all, physical_of(&request.options)?)?))
     })
     .await?
@@ -117,8 +118,8 @@ async fn check_at_rest(
     // At rest there is nothing to be held back for.
     request.fit.windows.validation = ValidationWindow::None;
     compute(move || {
-        let (first, ..) = stretches.cut(&request.fit)?;
-        let (data, start) = (first.estimation.data, first.estimation.window.0);
+        let part = stretches.cut(&request.fit)?.parts.estimation;
+        let (data, start) = (part.data, part.window.0);
         let mut check = steady_check(&data, physical_of(&request.fit.options)?, &request.parameter)?;
         for own in &mut check.stretches {
             (own.from, own.to) = (own.from + start, own.to + start);

@@ -5,12 +5,13 @@
 //! A trial counts for itself, whichever piece it is in and whoever runs it: the outcome is the same to the last bit.
 
 mod cutting;
+mod fit;
 mod proof;
 mod sweep;
 mod worker;
 
 pub use worker::work;
-pub(crate) use {proof::ProofJob, sweep::SweepJob, sweep::SweepOutcome, worker::begin_queue};
+pub(crate) use {fit::FitJob, proof::ProofJob, sweep::SweepJob, sweep::SweepOutcome, worker::begin_queue};
 
 use crate::jobs::Stage;
 use crate::problem::Problem;
@@ -38,14 +39,15 @@ pub(crate) trait Divided: Send + Sync {
     /// How many trials there are.
     fn trials(&self) -> usize;
 
-    /// How many scans a trial has, and which of the controllers (0, 1, …) does them: those of one take alike long.
-    fn scans(&self, trial: usize) -> (f64, usize);
+    /// How many scans a trial has, and which of the controllers (0, 1, …) does them: those of one take alike long. None where nothing tells
+    /// how long it takes: it is a piece of its own then.
+    fn scans(&self, trial: usize) -> Option<(f64, usize)>;
 
     /// Runs one.
     fn run(&self, trial: usize) -> Value;
 
-    /// Makes the outcome out of what came out of all, in their order, and keeps it. `seconds` is how long the job took.
-    fn finish<'a>(self: Arc<Self>, store: &'a Store, all: Vec<Value>, seconds: f64) -> Ending<'a>;
+    /// Makes the outcome of a job out of what came out of all, in their order, and keeps it. `seconds` is how long it took.
+    fn finish<'a>(self: Arc<Self>, store: &'a Store, job: Uuid, all: Vec<Value>, seconds: f64) -> Ending<'a>;
 }
 
 /// What a job asks for.
@@ -53,21 +55,33 @@ pub(crate) trait Asked: Serialize + DeserializeOwned + Send + Sync + 'static {
     /// What such a job is called.
     const KIND: &'static str;
 
-    /// Makes it ready. Errors where it cannot be done at all.
-    fn ready(self) -> Result<Arc<dyn Divided>, Problem>;
+    /// Fetches what it takes, and says how it is made ready from that.
+    fn fetch(self, store: &Store) -> impl Future<Output = antistasis_store::Result<Making>> + Send;
 }
 
-/// What was asked for under a kind, made ready.
-fn ready(kind: &str, request: Value) -> Result<Arc<dyn Divided>, Problem> {
-    fn of<A: Asked>(request: Value) -> Result<Arc<dyn Divided>, Problem> {
-        let asked: A = serde_json::from_value(request).map_err(|error| Problem::invalid(error.to_string()))?;
-        asked.ready()
+/// Makes a job ready, which is computed where computing is done. Errors where it cannot be done at all.
+type Making = Box<dyn FnOnce() -> Result<Arc<dyn Divided>, Problem> + Send>;
+
+/// How what was asked for under a kind is made ready.
+async fn making(kind: &str, request: Value, store: &Store) -> antistasis_store::Result<Making> {
+    async fn of<A: Asked>(request: Value, store: &Store) -> antistasis_store::Result<Making> {
+        match serde_json::from_value::<A>(request) {
+            Ok(asked) => asked.fetch(store).await,
+            Err(error) => Ok(refused(error.to_string())),
+        }
     }
+    let refused_kind = || refused(format!("this version knows no job “{kind}”"));
     match kind {
-        ProofJob::KIND => of::<ProofJob>(request),
-        SweepJob::KIND => of::<SweepJob>(request),
-        other => Err(Problem::invalid(format!("this version knows no job “{other}”"))),
+        ProofJob::KIND => of::<ProofJob>(request, store).await,
+        SweepJob::KIND => of::<SweepJob>(request, store).await,
+        FitJob::KIND => of::<FitJob>(request, store).await,
+        _ => Ok(refused_kind()),
     }
+}
+
+/// What cannot be made ready.
+fn refused(why: String) -> Making {
+    Box::new(move || Err(Problem::invalid(why)))
 }
 
 /// How far long work is.

@@ -1,6 +1,6 @@
 //! A proof in pieces.
 
-use super::{Asked, Divided, Ending};
+use super::{Asked, Divided, Ending, Making};
 use crate::gate::compute;
 use crate::problem::Problem;
 use antistasis_core::proof::{Proof, ProvenTrial, Proving};
@@ -26,9 +26,9 @@ pub(crate) struct ProofJob {
 impl Asked for ProofJob {
     const KIND: &'static str = "proof";
 
-    fn ready(self) -> Result<Arc<dyn Divided>, Problem> {
+    async fn fetch(self, _: &Store) -> antistasis_store::Result<Making> {
         let Self { loop_id, label, model_id, proof } = self;
-        Ok(Arc::new(Ready { loop_id, label, model_id, proving: Proving::new(proof)? }))
+        Ok(Box::new(move || Ok(Arc::new(Ready { loop_id, label, model_id, proving: Proving::new(proof)? }))))
     }
 }
 
@@ -44,15 +44,15 @@ impl Divided for Ready {
         self.proving.trials()
     }
 
-    fn scans(&self, trial: usize) -> (f64, usize) {
-        self.proving.scans(trial)
+    fn scans(&self, trial: usize) -> Option<(f64, usize)> {
+        Some(self.proving.scans(trial))
     }
 
     fn run(&self, trial: usize) -> Value {
         serde_json::to_value(self.proving.run(trial)).unwrap_or_default()
     }
 
-    fn finish<'a>(self: Arc<Self>, store: &'a Store, all: Vec<Value>, _: f64) -> Ending<'a> {
+    fn finish<'a>(self: Arc<Self>, store: &'a Store, _: Uuid, all: Vec<Value>, _: f64) -> Ending<'a> {
         Box::pin(async move {
             let own = Arc::clone(&self);
             let result = compute(move || -> Result<_, Problem> {

@@ -1,7 +1,6 @@
 //! A sweep in pieces: every trial assessed.
 
-use super::{Asked, Divided, Ending};
-use crate::problem::Problem;
+use super::{Asked, Divided, Ending, Making};
 use antistasis_core::assessment::{Assessment, Question, SignalMetrics, assess, measure};
 use antistasis_core::simulation::{Axis, ColumnRole, Happening, Sweep, SweepPoint, Trace, Trial};
 use antistasis_store::Store;
@@ -9,6 +8,7 @@ use serde::{Deserialize, Serialize};
 use serde_json::{Value, json};
 use std::sync::Arc;
 use utoipa::ToSchema;
+use uuid::Uuid;
 
 /// Points of each curve of a family.
 const CURVE_POINTS: usize = 400;
@@ -53,9 +53,11 @@ pub(crate) struct SweepJob {
 impl Asked for SweepJob {
     const KIND: &'static str = "sweep";
 
-    fn ready(self) -> Result<Arc<dyn Divided>, Problem> {
-        self.sweep.validate()?;
-        Ok(Arc::new(self))
+    async fn fetch(self, _: &Store) -> antistasis_store::Result<Making> {
+        Ok(Box::new(move || {
+            self.sweep.validate()?;
+            Ok(Arc::new(self))
+        }))
     }
 }
 
@@ -78,9 +80,9 @@ impl Divided for SweepJob {
         self.sweep.len()
     }
 
-    fn scans(&self, _: usize) -> (f64, usize) {
+    fn scans(&self, _: usize) -> Option<(f64, usize)> {
         let scenario = &self.sweep.trial.scenario;
-        (scenario.duration / scenario.scan, 0)
+        Some((scenario.duration / scenario.scan, 0))
     }
 
     fn run(&self, trial: usize) -> Value {
@@ -88,7 +90,7 @@ impl Divided for SweepJob {
         serde_json::to_value(point).unwrap_or_default()
     }
 
-    fn finish<'a>(self: Arc<Self>, _: &'a Store, points: Vec<Value>, seconds: f64) -> Ending<'a> {
+    fn finish<'a>(self: Arc<Self>, _: &'a Store, _: Uuid, points: Vec<Value>, seconds: f64) -> Ending<'a> {
         let axes: Vec<Vec<f64>> = self.sweep.axes.iter().map(Axis::values).collect();
         Box::pin(async move { Ok(json!({ "axes": axes, "points": points, "seconds": seconds })) })
     }

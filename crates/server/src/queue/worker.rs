@@ -2,7 +2,7 @@
 //! the middle is found by its heart, which stopped, and another begins from what is kept.
 
 use super::cutting::cut;
-use super::{Divided, Queue, ready};
+use super::{Divided, Queue, making};
 use crate::gate::{compute_piece, is_ending};
 use crate::problem::Problem;
 use antistasis_core::simulation::ENGINE_VERSION;
@@ -115,7 +115,11 @@ impl Bench {
             return Ok(known);
         }
         let (kind, request) = self.store.job_request(job).await?.ok_or(Trouble::Unwanted)?;
-        let made = self.computed(job, move || ready(&kind, request)).await?.map_err(Trouble::Refused)?;
+        let make = making(&kind, request, &self.store).await.map_err(|error| match error {
+            antistasis_store::Error::NotFound { .. } => Trouble::Refused(error.into()),
+            other => other.into(),
+        })?;
+        let made = self.computed(job, make).await?.map_err(Trouble::Refused)?;
         self.ready.insert(job, Arc::clone(&made)).await;
         Ok(made)
     }
@@ -168,7 +172,10 @@ impl Bench {
     async fn finish(&self, job: Uuid) -> Result<(), Trouble> {
         let made = self.ready(job).await?;
         let Some(all) = self.store.close_job::<Value>(job).await? else { return Err(Trouble::Unwanted) };
-        let outcome = made.finish(&self.store, all, self.store.job_seconds(job).await?).await;
+        let outcome = made.finish(&self.store, job, all, self.store.job_seconds(job).await?).await;
+        if outcome.is_err() && is_ending() {
+            return Err(Trouble::Ending);
+        }
         self.store.end_job(job, outcome.as_ref()).await?;
         self.ready.invalidate(&job).await;
         Ok(())

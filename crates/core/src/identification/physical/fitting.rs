@@ -383,10 +383,16 @@ impl<'a> Prepared<'a> {
             reached.squares = squares;
             reached.share
         };
-        if !work::is_heard() {
-            return;
+        if work::is_heard()
+            && let Some(so_far) = self.so_far(place, share)
+        {
+            work::tell(&so_far);
         }
-        let Some(left) = self.residuals(place) else { return };
+    }
+
+    /// What a place comes to, for who waits.
+    pub(super) fn so_far(&self, place: &[f64], share: f64) -> Option<FitSoFar> {
+        let left = self.residuals(place)?;
         let stretch = &self.stretches[0];
         let (measured, samples) = (&stretch.outputs[0], stretch.times.len());
         let (tag, unit) = (self.task.shown[0].tag.clone(), stretch.units[0].clone());
@@ -400,7 +406,7 @@ impl<'a> Prepared<'a> {
             value,
             standard_error: None,
         };
-        work::tell(&FitSoFar {
+        Some(FitSoFar {
             share,
             fit: Performance::of(&series, &left[0][..samples], &[]).fit_simulated,
             tag,
@@ -409,7 +415,7 @@ impl<'a> Prepared<'a> {
             times: places().map(|k| stretch.times[k]).collect(),
             measured: places().map(|k| some(measured[k])).collect(),
             modelled: places().map(|k| some(measured[k] - left[0][k])).collect(),
-        });
+        })
     }
 
     /// A further part of the search is done.
@@ -441,20 +447,36 @@ impl<'a> Prepared<'a> {
     /// The best minimum from the values given and from beginnings spread over the bounds (the points of Halton, Numerische
     /// Mathematik 2, 1960).
     pub(super) fn best(&mut self) -> Option<Found> {
-        let first: Vec<f64> = self.task.unknowns.iter().map(|unknown| unknown.value).collect();
         let beginnings: Vec<usize> = (0..self.task.options.beginnings.max(1)).collect();
         self.tolerance = COARSE;
         let found: Vec<Option<Found>> = in_parallel(&beginnings, |k| {
-            let spread =
-                |(place, scale): (usize, &Scale)| scale.outer(0.8 * FRAC_PI_2 * (2.0 * halton(*k, place) - 1.0)).0;
-            let sought: Vec<f64> =
-                if *k == 0 { first.clone() } else { self.scales.iter().enumerate().map(spread).collect() };
-            let place = self.place_of(&sought, &self.states_at_start(&sought));
-            let found = self.refined(&place, COARSE_SEARCH);
+            let found = self.found_from(*k);
             self.advance(COARSE_SHARE / beginnings.len() as f64);
             found
         });
         self.tolerance = TOLERANCE;
+        self.best_of(found)
+    }
+
+    /// The same, to be asked for what is found from one beginning.
+    pub(super) fn coarse(self) -> Self {
+        Self { tolerance: COARSE, ..self }
+    }
+
+    /// What is found from one beginning: 0 is the values given.
+    pub(super) fn found_from(&self, beginning: usize) -> Option<Found> {
+        let spread =
+            |(place, scale): (usize, &Scale)| scale.outer(0.8 * FRAC_PI_2 * (2.0 * halton(beginning, place) - 1.0)).0;
+        let sought: Vec<f64> = match beginning {
+            0 => self.task.unknowns.iter().map(|unknown| unknown.value).collect(),
+            _ => self.scales.iter().enumerate().map(spread).collect(),
+        };
+        let place = self.place_of(&sought, &self.states_at_start(&sought));
+        self.refined(&place, COARSE_SEARCH)
+    }
+
+    /// The best of what was found from all beginnings, taken to its end.
+    pub(super) fn best_of(&self, found: Vec<Option<Found>>) -> Option<Found> {
         let mut found: Vec<Found> = found.into_iter().flatten().collect();
         found.sort_by(|a, b| a.squares.total_cmp(&b.squares));
         // The second best can lie in another valley that goes deeper.

@@ -85,6 +85,72 @@ pub struct OutputAgreement {
 ///
 /// Errors when the options do not fit the process or the data, and when nothing that was tried could be followed.
 pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> {
+    let (task, data) = made_ready(stretches, options)?;
+    let mut prepared = Prepared::new(&task, &data);
+    let found = prepared.best();
+    completed(stretches, options, prepared, found)
+}
+
+/// A fit whose beginnings are searched each by itself, wherever and in whatever order: what has been found makes the same model, bit for bit, as
+/// a fit at one go.
+pub struct DividedFit {
+    stretches: Vec<DataSet>,
+    options: FitOptions,
+    task: Task,
+    data: Vec<Stretch>,
+}
+
+/// What has been found from one beginning.
+#[derive(Debug, Clone, PartialEq, Serialize, Deserialize)]
+pub struct FoundFrom {
+    /// Sum of squares, in units of the noise that is expected; null where the process could not be followed.
+    pub squares: Option<f64>,
+    place: Vec<f64>,
+    /// What that is in words and curves, for who waits.
+    pub so_far: Option<FitSoFar>,
+}
+
+impl DividedFit {
+    /// Of several stretches. Errors as a fit at one go.
+    pub fn new(stretches: Vec<DataSet>, options: FitOptions) -> Result<Self> {
+        options.check_belongings()?;
+        let (task, data) = made_ready(&stretches, &options)?;
+        Ok(Self { stretches, options, task, data })
+    }
+
+    /// How many beginnings there are.
+    #[must_use]
+    pub fn beginnings(&self) -> usize {
+        self.task.options.beginnings.max(1)
+    }
+
+    /// Searches from one of them.
+    #[must_use]
+    pub fn search(&self, beginning: usize) -> FoundFrom {
+        let prepared = Prepared::new(&self.task, &self.data).coarse();
+        let found = prepared.found_from(beginning);
+        let so_far = found.as_ref().and_then(|found| prepared.so_far(&found.place, 0.0));
+        let squares = found.as_ref().map(|found| found.squares);
+        FoundFrom { squares, place: found.map_or_else(Vec::new, |found| found.place), so_far }
+    }
+
+    /// The model, from what was found from all of them, in their order.
+    pub fn model(&self, found: Vec<FoundFrom>) -> Result<Model> {
+        let prepared = Prepared::new(&self.task, &self.data);
+        let of = |own: FoundFrom| own.squares.map(|squares| Found { place: own.place, squares });
+        let best = prepared.best_of(found.into_iter().map(of).collect());
+        completed(&self.stretches, &self.options, prepared, best)
+    }
+
+    /// What it is fitted to: the first stretch, then the others.
+    #[must_use]
+    pub fn stretches(&self) -> &[DataSet] {
+        &self.stretches
+    }
+}
+
+/// The task with its data, where they fit each other.
+fn made_ready(stretches: &[DataSet], options: &FitOptions) -> Result<(Task, Vec<Stretch>)> {
     let own = options.physical.as_ref().ok_or_else(|| {
         Error::said("physical", "A physical model needs a process, the channels of its signals, and what is sought.")
     })?;
@@ -107,15 +173,24 @@ pub(super) fn fit(stretches: &[DataSet], options: &FitOptions) -> Result<Model> 
             ));
         }
     }
-    let mut prepared = Prepared::new(&task, &data);
-    let found = prepared.best().ok_or_else(|| {
+    Ok((task, data))
+}
+
+/// The model of what was found by squares alone.
+fn completed(
+    stretches: &[DataSet],
+    options: &FitOptions,
+    mut prepared: Prepared<'_>,
+    found: Option<Found>,
+) -> Result<Model> {
+    let found = found.ok_or_else(|| {
         Error::unfit(
             "the process could not be followed from any beginning: it runs away, or is far faster than the samples",
             "begin with other values, or narrow the bounds",
         )
     })?;
     let found = with_noise(&mut prepared, found, options)?;
-    Fit { options, task: &task, prepared, found }.model(stretches)
+    Fit { options, task: prepared.task, prepared, found }.model(stretches)
 }
 
 /// From the plain minimum on: outputs weighed by what they leave, noise with a memory, another loss than squares.

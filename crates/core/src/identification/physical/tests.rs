@@ -2,7 +2,8 @@
 
 use super::following::{At, Stretch};
 use super::options::{MappedInput, MappedOutput, PhysicalOptions, Sought, SoughtKind, StartOfStates, Task};
-use crate::identification::{DataSet, Series};
+use super::{DividedFit, FoundFrom};
+use crate::identification::{DataSet, FitOptions, NoiseModel, Series, Structure, fit};
 use crate::numerics::{Dual, SEEDS, derivatives};
 use crate::process::{
     Description, DetailedSpec, Equation, EquationsSpec, NamedValue, OwnOutput, ProcessSpec, catalogue,
@@ -249,4 +250,49 @@ fn a_switch_right_at_a_sample_moves_with_the_dead_time() {
         assert!((value.re - exact).abs() < 1e-9, "sample {k}: {} {exact}", value.re);
         assert!((derivatives(value)[0] - slope).abs() < 1e-8, "sample {k}: {} {slope}", derivatives(value)[0]);
     }
+}
+
+/// Searched from each beginning by itself, in another order, and told in text on the way, it is the same model to the last bit.
+#[test]
+fn a_divided_fit_is_the_fit_at_one_go() {
+    let process = ProcessSpec::library("stirred_heater", &[]).build("°C").unwrap();
+    let description = process.description().clone();
+    let mut data = record(&description, 20.0, 160);
+    let mut own = options(
+        DetailedSpec::Library { process: "stirred_heater".to_owned(), parameters: Default::default() },
+        &description,
+        0.0,
+        0.0,
+    );
+    own.sought = ["holdup", "loss"].map(|name| Sought { name: name.to_owned(), ..Sought::default() }).to_vec();
+    own.beginnings = 5;
+    // The PV as the process has it, and noise that is the same each time.
+    let task = own.task().unwrap();
+    let stretch = Stretch::new(&task, &data).unwrap();
+    let states: Vec<f64> = description.states.iter().map(|state| state.value).collect();
+    let (all, _) = followed(&task, &stretch, &[1.3 * 300.0, 0.5], &states);
+    let shown = description.outputs.len();
+    for (k, series) in data.outputs.iter_mut().enumerate() {
+        for (i, value) in series.values.iter_mut().enumerate() {
+            *value = all[i * shown + k] + 0.05 * (12.9898 * (i * shown + k) as f64).sin();
+        }
+    }
+    let mut options = FitOptions::new(Structure::Physical);
+    options.noise = NoiseModel::Autoregression;
+    options.physical = Some(Box::new(own));
+    let at_once = fit(&data, &options).unwrap();
+    let divided = DividedFit::new(vec![data], options).unwrap();
+    assert_eq!(divided.beginnings(), 5);
+    let mut found: Vec<(usize, String)> =
+        [3, 0, 4, 2, 1].map(|k| (k, serde_json::to_string(&divided.search(k)).unwrap())).to_vec();
+    found.sort_by_key(|(k, _)| *k);
+    let found: Vec<FoundFrom> = found.iter().map(|(_, text)| serde_json::from_str(text).unwrap()).collect();
+    let least = found.iter().min_by(|a, b| a.squares.unwrap().total_cmp(&b.squares.unwrap())).unwrap();
+    let so_far = least.so_far.as_ref().unwrap();
+    assert!(so_far.fit > 90.0 && so_far.numbers.len() == 2, "{so_far:?}");
+    let model = divided.model(found).unwrap();
+    assert_eq!(serde_json::to_value(&model).unwrap(), serde_json::to_value(&at_once).unwrap());
+    // Where nothing could be followed it says so, as at one go.
+    let none = FoundFrom { squares: None, so_far: None, ..divided.search(0) };
+    assert!(divided.model(vec![none; 5]).unwrap_err().to_string().contains("from any beginning"));
 }

@@ -165,7 +165,7 @@ impl Prepared<'_> {
             let earlier = stretch.earlier(k, Before::BOTH[side]);
             let response =
                 Response::new(path.dynamics(unknowns), &stretch.axis, &stretch.inputs[k], earlier, dead_time).bare();
-            let (values, slopes): (Vec<f64>, Vec<f64>) = response.map(|sample| (sample.value, sample.slope)).unzip();
+            let (values, slopes) = response.values(path.lead.is_some());
             columns.push(values);
             if path.lead.is_some() {
                 columns.push(slopes);
@@ -230,7 +230,7 @@ impl Base {
         let dynamics = path.dynamics(unknowns);
         let response =
             Response::new(dynamics, &stretch.axis, &stretch.inputs[index], earlier, DeadTime::default()).bare();
-        let (values, slopes): (Vec<f64>, Vec<f64>) = response.map(|sample| (sample.value, sample.slope)).unzip();
+        let (values, slopes) = response.values(path.lead.is_some());
         // An integrator runs on as its input stood; anything else stands.
         let rest = if dynamics.is_integrating() { [0.0, earlier] } else { [earlier, 0.0] };
         Self { values, slopes, rest }

@@ -157,20 +157,23 @@ impl<'a> Prepared<'a> {
         for (stretch, own) in self.parts() {
             let sides = Before::BOTH.map(|before| stretch.responses(&self.layout.paths, unknowns, before));
             let [Ok(at_first), Ok(at_mean)] = sides else { return Vec::new() };
-            let mut responses: Vec<_> = at_first.into_iter().chain(at_mean).map(Response::bare).collect();
-            let leads: Vec<bool> =
-                self.layout.paths.iter().chain(&self.layout.paths).map(|path| path.lead.is_some()).collect();
+            let leads = self.layout.paths.iter().chain(&self.layout.paths).map(|path| path.lead.is_some());
+            let responses: Vec<(Vec<f64>, Vec<f64>)> = at_first
+                .into_iter()
+                .chain(at_mean)
+                .zip(leads)
+                .map(|(response, has_lead)| response.bare().values(has_lead))
+                .collect();
             let mut free = stretch.free_responses(&self.layout.paths, own, unknowns);
             row.fill(0.0);
             let mut filter = self.whitening.as_ref().map(|whitening| whitening.filter(row.len()));
             for (k, output) in stretch.output.iter().enumerate() {
                 let mut column = 0;
-                for (response, has_lead) in responses.iter_mut().zip(&leads) {
-                    let sample = response.next().unwrap_or_default();
-                    row[column] = sample.value;
+                for (values, slopes) in &responses {
+                    row[column] = values[k];
                     column += 1;
-                    if *has_lead {
-                        row[column] = sample.slope;
+                    if let Some(slope) = slopes.get(k) {
+                        row[column] = *slope;
                         column += 1;
                     }
                 }
@@ -278,9 +281,10 @@ impl<'a> Prepared<'a> {
         let Ok(mut responses) = stretch.responses(paths, unknowns, before) else { return };
         let mut free = stretch.free_responses(paths, own, unknowns);
         let mut row = vec![0.0; self.layout.count + 1];
-        if let ([path], [response]) = (&paths[..], &mut responses[..])
+        if let [path] = &paths[..]
             && path.lead.is_none()
             && own.steps.is_empty()
+            && let Some(response) = responses.pop()
         {
             return self.walk_single(stretch, own, (path, response), &mut free, unknowns, before, &mut row, visit);
         }
@@ -335,7 +339,7 @@ impl<'a> Prepared<'a> {
         &self,
         stretch: &Stretch,
         own: &Own,
-        (path, response): (&Path, &mut Response<'_>),
+        (path, response): (&Path, Response<'_>),
         free: &mut [(Transient, FreeResponse<'_>)],
         unknowns: &[f64],
         before: Before,
@@ -349,8 +353,9 @@ impl<'a> Prepared<'a> {
         let begun = if path.structure.is_integrating() { stretch.earlier(0, before) } else { 0.0 };
         let level = own.offset.map(|place| (place, unknowns[place]));
         let drift = own.drift.map(|place| (place, unknowns[place]));
-        for (k, output) in stretch.output.iter().enumerate() {
-            let Some(Sample { value, slope, value_by, .. }) = response.next() else { return };
+        let mut measured = stretch.output.iter().enumerate();
+        response.each(|Sample { value, slope, value_by, .. }| {
+            let Some((k, output)) = measured.next() else { return false };
             let mut modelled = gain * value;
             // Who visits a row may change it: all of it is written anew.
             if let Some((place, level)) = level {
@@ -359,7 +364,7 @@ impl<'a> Prepared<'a> {
             }
             let mut by_shape = value_by.map(|by| gain * by);
             for (transient, left) in free.iter_mut() {
-                let Some((value, value_by)) = left.next() else { return };
+                let Some((value, value_by)) = left.next() else { return false };
                 let coefficient = unknowns[transient.place];
                 row[transient.place] = value;
                 modelled += coefficient * value;
@@ -376,7 +381,8 @@ impl<'a> Prepared<'a> {
             }
             row[last] = modelled - output;
             visit(row);
-        }
+            true
+        });
     }
 
     /// The same as [`walk`](Self::walk), each row less what its predecessors tell of it: where nothing does, its last entry is
