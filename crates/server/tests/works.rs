@@ -315,7 +315,7 @@ async fn an_archive_goes_out_and_comes_in_elsewhere_to_the_bit() {
     // Here its tag is taken; elsewhere it comes in whole, and goes out again as the same bytes.
     let post = |site: &Site, bytes: Vec<u8>| site.request(Method::POST, "/archives").body(bytes).send();
     let refused = taken(post(&site, bytes.to_vec()).await.unwrap(), StatusCode::CONFLICT).await;
-    assert!(refused["detail"].as_str().unwrap().contains("already a loop “TIC-1”"), "{refused}");
+    assert!(refused["detail"].as_str().unwrap().contains("already a loop “TIC-1”: rename or delete it"), "{refused}");
     let elsewhere = Site::empty().await;
     taken(post(&elsewhere, bytes.to_vec()).await.unwrap(), StatusCode::CREATED).await;
     assert!(bytes == archive(&elsewhere, "/loops/TIC-1/archive").await, "another archive");

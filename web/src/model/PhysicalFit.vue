@@ -160,6 +160,11 @@ function untie(place: number) {
 }
 const atRest = ref("");
 const parameters = computed(() => props.physical.description.value?.parameters ?? []);
+
+/** A name with its unit, where it has one. */
+function named(name: string, unit: string): string {
+  return unit ? `${name}, ${unit}` : name;
+}
 </script>
 
 <template>
@@ -232,7 +237,7 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
                 v-if="!inputOf(one.name)"
                 class="entry ml-1 w-[58px] text-right"
                 inputmode="decimal"
-                :aria-label="`Value of ${words(one.name)}, ${one.unit}`"
+                :aria-label="named(`Value of ${words(one.name)}`, one.unit)"
                 :value="rest(one.name)"
                 @change="
                   typed(
@@ -254,7 +259,7 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
                   class="entry w-[52px] text-right"
                   inputmode="decimal"
                   :class="end ? 'order-3' : ''"
-                  :aria-label="`${words(one.name)} at ${end ? 100 : 0} %, ${one.unit}`"
+                  :aria-label="named(`${words(one.name)} at ${end ? 100 : 0} %`, one.unit)"
                   :value="inputOf(one.name)?.range?.[end]"
                   @change="
                     typed(
@@ -308,7 +313,7 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
                 v-if="row.place < 0"
                 class="entry w-[74px] text-right"
                 inputmode="decimal"
-                :aria-label="`${row.title}, ${row.unit}`"
+                :aria-label="named(row.title, row.unit)"
                 :value="row.known ?? ''"
                 :placeholder="row.known === null ? 'straight' : ''"
                 @change="
@@ -359,7 +364,7 @@ const parameters = computed(() => props.physical.description.value?.parameters ?
         class="text-left text-[12.5px] text-soft underline decoration-rule underline-offset-2 hover:text-ink"
         @click="moreNumbers = true"
       >
-        dead times, valves, sensor lags, offsets, what goes with what …
+        dead times, valves, sensor lags, offsets, what goes with what, beginnings of the search …
       </button>
       <div v-if="moreNumbers || ties.length" class="grid gap-1">
         <div v-for="(tied, k) in ties" :key="tied.parameter" class="flex flex-wrap items-center gap-1">

@@ -6,7 +6,7 @@ use crate::gate::compute;
 use crate::problem::{Path, Problem};
 use crate::state::AppState;
 use antistasis_core::series::Record;
-use antistasis_store::{AreaInfo, LoopDetail};
+use antistasis_store::{AreaInfo, Error, LoopDetail};
 use axum::Json;
 use axum::body::Body as RawBody;
 use axum::extract::{DefaultBodyLimit, State};
@@ -67,7 +67,13 @@ async fn area_archive(State(state): State<AppState>, Path(id): Path<Uuid>) -> Re
 async fn take_in(State(state): State<AppState>, body: RawBody) -> Result<(StatusCode, Json<Vec<LoopDetail>>), Problem> {
     let (_, upload) = state.uploads.take("archive".into(), body).await?;
     let loops = compute(move || archive::read(&upload.path)).await??;
-    state.store.take_in(&loops).await?;
+    state.store.take_in(&loops).await.map_err(|error| match error {
+        // Its tags are in the archive: what can be named otherwise is the loop that is here.
+        Error::Taken { name, .. } => Problem::conflict(format!(
+            "There is already a loop “{name}”: rename or delete it first. Nothing of the archive was taken in."
+        )),
+        other => other.into(),
+    })?;
     let mut taken = Vec::with_capacity(loops.len());
     for (archived, _) in &loops {
         taken.push(state.store.find_loop(&archived.tag).await?);
