@@ -13,6 +13,7 @@ use reqwest::{Client, Method, Response, StatusCode};
 use serde_json::{Value, json};
 use std::sync::OnceLock;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::time::Duration;
 use tokio::net::TcpListener;
 use tokio::task::JoinHandle;
 
@@ -64,7 +65,9 @@ impl Site {
         let server = tokio::spawn(async move {
             antistasis_server::serve(listener, state, std::future::pending()).await.unwrap();
         });
-        Self { client: Client::new(), port, database, server }
+        // The server closes a connection that says nothing for ten seconds: none is taken up again that is about to be.
+        let client = Client::builder().pool_idle_timeout(Duration::from_secs(5)).build().unwrap();
+        Self { client, port, database, server }
     }
 
     /// The same database behind another server.
@@ -128,7 +131,7 @@ impl Site {
             if state["stage"] != json!("running") {
                 return state;
             }
-            tokio::time::sleep(std::time::Duration::from_millis(5)).await;
+            tokio::time::sleep(Duration::from_millis(5)).await;
         }
     }
 
