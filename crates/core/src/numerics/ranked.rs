@@ -69,7 +69,8 @@ impl RankedProgram {
     }
 
     /// The minimum for this linear term and these bounds, in at most so many steps of each program; it is sought from the constraints that
-    /// were active the last time.
+    /// were active the last time. Where some must give way their bounds leave next to no room, and rounding would tell one beginning from
+    /// another: each of those programs begins with none.
     pub fn solve(&mut self, a: &[f64], bounds: &[f64], most: usize) -> Solved {
         self.given.fill(0.0);
         self.bounds.copy_from_slice(bounds);
@@ -97,7 +98,7 @@ impl RankedProgram {
             }
         }
         self.constraints.bounds_mut().copy_from_slice(&self.bounds);
-        solved.ending = self.program.resume(a, &self.constraints, most);
+        solved.ending = self.program.solve(a, &self.constraints, most);
         solved.steps += self.program.steps();
         if solved.ending == Ending::Infeasible
             && let Some(last) = self.stages.last()
@@ -152,6 +153,6 @@ impl Stage {
             *own = if rank.is_some_and(|rank| rank > self.rank) { f64::NEG_INFINITY } else { *bound };
         }
         self.linear[..a.len()].copy_from_slice(a);
-        self.program.resume(&self.linear, &self.constraints, most)
+        self.program.solve(&self.linear, &self.constraints, most)
     }
 }
