@@ -365,7 +365,7 @@ impl<'a> Response<'a> {
         self
     }
 
-    /// Shows all samples that are left, in their order, until one is not wanted any more: the same as one after the other, in half the time.
+    /// Shows all samples that are left, in their order, until one is not wanted any more: the same as one after the other, with less to look up.
     #[inline]
     pub fn each(mut self, mut visit: impl FnMut(Sample) -> bool) {
         // What is the same in every sample is looked up before.

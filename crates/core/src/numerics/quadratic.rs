@@ -465,6 +465,13 @@ mod tests {
         multipliers: Vec<f64>,
     }
 
+    fn assert_at(k: usize, (ending, program): (Ending, &QuadraticProgram), x: &[f64]) {
+        assert_eq!(ending, Ending::Solved, "program {k}");
+        for (own, theirs) in program.x().iter().zip(x) {
+            assert!((own - theirs).abs() < 1e-8 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");
+        }
+    }
+
     /// Random programs, some degenerate (constraints that meet in a point, the same one twice) and some without a point, against an
     /// outside solver of the same kind (`reference/quadratic.py`).
     #[test]
@@ -484,10 +491,7 @@ mod tests {
                 assert_eq!(ending, Ending::Infeasible, "program {k}");
                 continue;
             };
-            assert_eq!(ending, Ending::Solved, "program {k}");
-            for (own, theirs) in program.x().iter().zip(x) {
-                assert!((own - theirs).abs() < 1e-8 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");
-            }
+            assert_at(k, (ending, &program), x);
             bound += program.multipliers().count();
             // What is bound twice shares its multiplier in any way; what the multipliers do is the same.
             for i in 0..outside.n {
@@ -570,10 +574,7 @@ mod tests {
                 assert_eq!(ending, Ending::Infeasible, "program {k}");
                 continue;
             };
-            assert_eq!(ending, Ending::Solved, "program {k}");
-            for (own, theirs) in program.x().iter().zip(x) {
-                assert!((own - theirs).abs() < 1e-8 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");
-            }
+            assert_at(k, (ending, &program), x);
         }
         assert!(kept > 2000 && without >= 200, "{kept} {without}");
     }

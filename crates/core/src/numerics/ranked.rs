@@ -69,8 +69,8 @@ impl RankedProgram {
     }
 
     /// The minimum for this linear term and these bounds, in at most so many steps of each program; it is sought from the constraints that
-    /// were active the last time. Where some must give way their bounds leave next to no room, and rounding would tell one beginning from
-    /// another: each of those programs begins with none.
+    /// were active the last time. Where some must give way the bounds leave next to no room, so that rounding shows in what is found: each of
+    /// those programs begins with none, and what it finds does not hang on the programs before.
     pub fn solve(&mut self, a: &[f64], bounds: &[f64], most: usize) -> Solved {
         self.given.fill(0.0);
         self.bounds.copy_from_slice(bounds);

@@ -141,12 +141,6 @@ impl DividedFit {
         let best = prepared.best_of(found.into_iter().map(of).collect());
         completed(&self.stretches, &self.options, prepared, best)
     }
-
-    /// What it is fitted to: the first stretch, then the others.
-    #[must_use]
-    pub fn stretches(&self) -> &[DataSet] {
-        &self.stretches
-    }
 }
 
 /// The task with its data, where they fit each other.
