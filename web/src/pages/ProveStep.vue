@@ -232,12 +232,7 @@ async function proven(end: () => Promise<ProofRow | null>) {
 }
 const share = computed(() => Math.round(100 * (job.state.value?.share ?? 0)));
 // What was begun before this page was opened goes on all the same.
-onMounted(async () => {
-  if (job.state.value) return;
-  const params = { path: { tag: state.tag } };
-  const [under] = await answered(api.GET("/api/v1/loops/{tag}/proofs/under-way", { params })).catch(() => []);
-  if (under && !job.state.value) void proven(() => job.resume(under));
-});
+onMounted(() => void proven(job.takeUp));
 
 // --- what is shown ---
 

@@ -5,8 +5,10 @@ use nalgebra::DMatrix;
 
 /// How much what is minimised counts beside the constraints that are missed, while it is sought which must be.
 const BESIDE: f64 = 1e-9;
-/// How much further a constraint gives way than it must, so that rounding leaves a point.
-const SPARE: f64 = 1e-9;
+/// How much further a constraint gives way than it must, in the unit of the bounds: what comes after has that room. It is far above what
+/// rounding does to the programs before, since normals that are nearly parallel, as those of one CV at two scans, make of an error of that
+/// order another point; and far below what anybody would miss.
+const SPARE: f64 = 1e-6;
 
 /// `min ½ xᵀG x + aᵀx` subject to `nᵢᵀx ≥ bᵢ`, where only some constraints must be kept. The others have ranks, 1 before 2 before 3:
 /// where no point keeps them all, those of the first rank are missed by as little as can be (the least sum of squares), then,
@@ -69,8 +71,7 @@ impl RankedProgram {
     }
 
     /// The minimum for this linear term and these bounds, in at most so many steps of each program; it is sought from the constraints that
-    /// were active the last time. Where some must give way the bounds leave next to no room, so that rounding shows in what is found: each of
-    /// those programs begins with none, and what it finds does not hang on the programs before.
+    /// were active the last time. Where some must give way each of those programs begins with none, since others are active then.
     pub fn solve(&mut self, a: &[f64], bounds: &[f64], most: usize) -> Solved {
         self.given.fill(0.0);
         self.bounds.copy_from_slice(bounds);

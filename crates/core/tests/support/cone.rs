@@ -9,7 +9,7 @@ use antistasis_core::simulation::{
 };
 use antistasis_core::units::Span;
 
-const LEVELS: (f64, f64) = (0.0, 4.0);
+pub const LEVELS: (f64, f64) = (0.0, 4.0);
 
 /// A conical tank drained by gravity, its inflow 0 to 40 m³/h, at rest at a level.
 pub fn cone(level: f64) -> Plant {

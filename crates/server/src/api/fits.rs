@@ -22,7 +22,10 @@ use utoipa_axum::routes;
 use uuid::Uuid;
 
 pub(super) fn router() -> OpenApiRouter<AppState> {
-    OpenApiRouter::new().routes(routes!(start_fit)).routes(routes!(fit_state, cancel_fit))
+    OpenApiRouter::new()
+        .routes(routes!(start_fit))
+        .routes(routes!(fits_under_way))
+        .routes(routes!(fit_state, cancel_fit))
 }
 
 /// A physical fit from more beginnings than this is shared by the workers.
@@ -119,6 +122,23 @@ async fn start_fit(
         running.finish(outcome.map(|model| FitOutcome { so_far: None, model: Some(model) }));
     });
     Ok((StatusCode::ACCEPTED, Json(FitState::of(id, &job))))
+}
+
+/// The fits of a loop that workers share and that are under way, the newest first: whoever comes back finds them again. A short fit is not
+/// among them; its model is there when it has ended.
+#[utoipa::path(get, path = "/api/v1/loops/{tag}/fits/under-way", tag = "models",
+    params(("tag" = String, Path, description = "Tag of the loop")),
+    responses((status = 200, body = Vec<FitState>), (status = 404, body = Problem)))]
+async fn fits_under_way(
+    State(state): State<AppState>,
+    Path(tag): Path<String>,
+) -> Result<Json<Vec<FitState>>, Problem> {
+    let found = state.store.find_loop(&tag).await?;
+    let mut all = Vec::new();
+    for id in state.store.jobs_of_loop(FitJob::KIND, found.id).await? {
+        all.push(shared(&state, id).await?);
+    }
+    Ok(Json(all))
 }
 
 /// How far a fit is, and what it found.

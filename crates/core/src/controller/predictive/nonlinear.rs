@@ -525,7 +525,7 @@ impl NonLinear {
     }
 
     /// By how much a parameter must have drifted for the first of these outputs to rest where it is, and the states there; None where no value
-    /// does it.
+    /// does it. With some values, that which was given among them, there may be no rest at all.
     fn rest_by(&mut self, drifting: Drifting, inputs: &[f64], wanted: &[(usize, f64, f64)]) -> Option<(f64, Vec<f64>)> {
         let (output, value, width) = wanted[0];
         let mut off = |disturbance: f64| {
@@ -534,32 +534,42 @@ impl NonLinear {
             Some(((rest.outputs[output] - value) / width, rest.state))
         };
         let near = |off: f64| off.abs() < RESTS;
-        let (first, state) = off(0.0)?;
-        if near(first) {
-            return Some((0.0, state));
+        let first = off(0.0);
+        if let Some((first, state)) = &first
+            && near(*first)
+        {
+            return Some((0.0, state.clone()));
         }
-        // Outwards until it is between two values, then by halves of what is left.
-        let mut ends = [(0.0, first); 2];
+        // Outwards until it is between two values, or else between one with a rest and one without.
+        let mut ends = [(0.0, first.map(|(off, _)| off)); 2];
+        let mut edges = Vec::new();
         let between = 'sought: {
             for step in WIDER {
                 for (end, sign) in ends.iter_mut().zip([1.0, -1.0]) {
-                    let Some((now, _)) = off(sign * step) else { continue };
-                    let before = std::mem::replace(end, (sign * step, now));
-                    if before.1.signum() != now.signum() {
-                        break 'sought Some((before, (sign * step, now)));
+                    let now = (sign * step, off(sign * step).map(|(off, _)| off));
+                    let before = std::mem::replace(end, now);
+                    match (before.1, now.1) {
+                        (Some(one), Some(other)) if one.signum() != other.signum() => {
+                            break 'sought Some(((before.0, one), now.0));
+                        }
+                        (Some(one), None) => edges.push(((before.0, one), now.0)),
+                        (None, Some(one)) => edges.push(((now.0, one), before.0)),
+                        _ => {}
                     }
                 }
             }
             None
         };
-        let (mut one, mut other) = between?;
-        for _ in 0..MOST_HALVINGS {
-            let middle = 0.5 * (one.0 + other.0);
-            let (now, state) = off(middle)?;
-            if near(now) {
-                return Some((middle, state));
+        // By halves of what is left; where it does not rest is beyond.
+        for (mut one, mut other) in between.into_iter().chain(edges) {
+            for _ in 0..MOST_HALVINGS {
+                let middle = 0.5 * (one.0 + other);
+                match off(middle) {
+                    Some((now, state)) if near(now) => return Some((middle, state)),
+                    Some((now, _)) if now.signum() == one.1.signum() => one = (middle, now),
+                    _ => other = middle,
+                }
             }
-            if now.signum() == one.1.signum() { one = (middle, now) } else { other = (middle, now) }
         }
         None
     }
