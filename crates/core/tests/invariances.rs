@@ -3,7 +3,7 @@
 
 #![allow(clippy::unwrap_used, clippy::expect_used, clippy::panic)]
 
-use antistasis_core::assessment::{sampled_margins, trial_margins};
+use antistasis_core::assessment::trial_margins;
 use antistasis_core::controller::{Action, ControllerSpec, PidSettings};
 use antistasis_core::identification::{
     DataSet, FitOptions, Model, Series, Structure, fit, read_by_hand, suggested_marks,
@@ -174,13 +174,8 @@ proptest! {
     #[test]
     fn what_a_loop_bears_is_gone_when_it_was_taken(own in loops()) {
         let margins = |of: &Loop, extra: f64| {
-            let span = Span::new(of.span[0], of.span[1], "°C");
-            let process = LinearSpec::Fopdt {
-                gain: of.gain,
-                time_constant: of.time_constant,
-                dead_time: of.dead_time + extra,
-            };
-            sampled_margins(&process, &span, &of.pid, of.scan).unwrap()
+            let late = Loop { dead_time: of.dead_time + extra, ..of.clone() };
+            trial_margins(&late.trial()).unwrap().unwrap()
         };
         let found = margins(&own, 0.0);
         prop_assert!(found.stable);
