@@ -205,7 +205,8 @@ fn highest_peak(
 }
 
 /// The margins of a digital PID loop around a process, as the simulation runs it: scanned every `scan` s, the OP held
-/// in between, the dead time exact.
+/// in between, the dead time exact. More dead time is a mere turn of the phase to its delay margin; [`trial_margins`] closes the loop with
+/// it where scans are coarse.
 pub fn sampled_margins(process: &LinearSpec, pv_span: &Span, pid: &PidSettings, scan: f64) -> Result<Margins> {
     let controller = ControllerSpec::Pid(pid.clone());
     Ok(SampledLoop::new(&process.state_space()?, pv_span, scan, 0.0)?
