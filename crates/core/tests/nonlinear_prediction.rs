@@ -167,6 +167,39 @@ fn what_a_model_that_is_not_linear_cannot_do_is_told() {
     assert!(with_equations(&linear, &own).unwrap_err().to_string().contains("linear"));
 }
 
+/// A conical tank with another outlet than its model has, let to a level after 200 s; at least 5 % flow in.
+fn let_to(start: f64, target: f64, wrong: f64, rate: Option<f64>) -> Trace {
+    let mut own = settings(1200.0, vec![1, 1, 2, 4, 8]);
+    own.model = ProcessSpec::library("cone_tank", &[("outlet_area", 20.0 * wrong)]);
+    (own.mvs[0].low, own.mvs[0].high, own.mvs[0].rate) = (5.0, 98.0, rate);
+    trial(cone(start), own, 20.0, 4000.0, vec![Event::set_point(200.0, target - start)]).run().unwrap()
+}
+
+/// Where the cone is almost a point a model that leaks too little believes it dry: it must plan what fills it again.
+#[test]
+fn a_tank_that_is_believed_dry_is_filled_again() {
+    for (start, target, wrong) in [(2.66, 0.5, 0.8), (2.8, 0.3, 0.7), (3.2, 0.8, 0.8), (2.0, 0.3, 0.5)] {
+        let level = pv(&let_to(start, target, wrong, None));
+        let last = level.last().unwrap();
+        assert!((last - target).abs() < 5e-3, "{start} to {target} with {wrong}: {last}");
+    }
+    // As fast as it may, and no faster.
+    let trace = let_to(2.66, 0.5, 0.8, Some(0.2));
+    let moves = column(&trace, "Y1.OP");
+    assert!(moves.windows(2).all(|pair| (pair[1] - pair[0]).abs() <= 4.0 + 1e-9));
+    assert!((pv(&trace).last().unwrap() - 0.5).abs() < 5e-3, "{:?}", pv(&trace).last());
+}
+
+/// It begins with an eighth of a millionth of what the tank can hold.
+#[test]
+fn an_almost_empty_tank_is_filled() {
+    for wrong in [0.7, 1.3, 1.8] {
+        let level = pv(&let_to(0.02, 1.5, wrong, None));
+        let last = level.last().unwrap();
+        assert!((level[9] - 0.02).abs() < 1e-6 && (last - 1.5).abs() < 5e-3, "with {wrong}: {} {last}", level[9]);
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig::with_cases(8))]
 
@@ -174,14 +207,11 @@ proptest! {
     /// that can be held.
     #[test]
     fn limits_of_the_mv_hold_and_no_offset_stays(
-        start in 0.5f64..3.2,
-        target in 0.5f64..3.2,
+        start in 0.05f64..3.2,
+        target in 0.4f64..3.2,
         load in -4f64..4.0,
-        wrong in 0.8f64..1.25,
+        wrong in 0.75f64..1.3,
     ) {
-        // Open: let down in one step to where the cone is almost a point, by a model that leaks too little, it runs empty, and the plan
-        // stays at the low limit (from 2.7 m to 0.5 m with 0.8).
-        prop_assume!(!(start - target > 1.2 && target < 1.2 && wrong < 1.0));
         let mut own = settings(1200.0, vec![1, 1, 2, 4, 8]);
         // A model whose outlet is another one.
         own.model = ProcessSpec::library("cone_tank", &[("outlet_area", 20.0 * wrong)]);

@@ -1,7 +1,7 @@
 //! Where a process rests: for given inputs, or for a wanted output.
 
 use super::linearisation::jacobian;
-use super::{Held, Process, at_ports};
+use super::{Bound, Held, Process, at_ports};
 use crate::numerics::{MOST_SWEEPS, eigenvalues};
 use nalgebra::{DMatrix, DVector};
 use num_complex::Complex64;
@@ -17,6 +17,11 @@ const MOST_ITERATIONS: usize = 80;
 const IDLE_STARTS: usize = 10;
 /// Newton steps below this share of a state's size are the end of the search.
 const STEP_TOLERANCE: f64 = 1e-11;
+/// A step leaves a state that cannot pass a bound at least this share of its way to it: beyond, the equations are others.
+const LEFT_OF_WAY: f64 = 0.1;
+/// How far values are moved for differences, as a share of their size, and of the way to a bound at most.
+const NUDGE: f64 = 1e-6;
+const NUDGE_TO_BOUND: f64 = 1e-2;
 /// Two solutions nearer than this share of a state's size are one.
 const SAME: f64 = 1e-5;
 
@@ -72,7 +77,7 @@ fn search(process: &dyn Process, inputs: &[f64], rest: Option<Rest>) -> Vec<Stea
         .chain(rest.map(|rest| &description.inputs[rest.input]))
         .map(|quantity| quantity.value.abs().max(1e-3 * (quantity.high - quantity.low).min(1e3)).max(1e-6))
         .collect();
-    let problem = Problem { process, inputs, rest, scale };
+    let problem = Problem { process, inputs, rest, scale, bounds: process.bounds() };
     let usual: Vec<f64> = description.states.iter().map(|state| state.value).collect();
     let mut generator = ChaCha8Rng::seed_from_u64(1);
     let mut found: Vec<Vec<f64>> = Vec::new();
@@ -131,9 +136,34 @@ struct Problem<'a> {
     inputs: &'a [f64],
     rest: Option<Rest>,
     scale: Vec<f64>,
+    bounds: Vec<Bound>,
 }
 
 impl Problem<'_> {
+    /// By how much an unknown is moved for differences.
+    fn nudge(&self, z: &[f64], j: usize) -> f64 {
+        let usual = NUDGE * self.scale[j].max(z[j].abs());
+        // Next to a bound what is beyond it must not be asked.
+        let way = |bound: &Bound| (z[j] - bound.low).min(bound.high - z[j]);
+        let own = self.bounds.iter().find(|bound| bound.state == j).map(way).filter(|way| *way > 0.0);
+        own.map_or(usual, |way| usual.min(NUDGE_TO_BOUND * way))
+    }
+
+    /// Unknowns moved by a step, short of the bounds that it would pass.
+    fn moved(&self, z: &[f64], step: &DVector<f64>, share: f64) -> Vec<f64> {
+        let mut moved: Vec<f64> =
+            z.iter().zip(step).zip(&self.scale).map(|((z, step), scale)| z + share * step * scale).collect();
+        for Bound { state, low, high, .. } in &self.bounds {
+            let (before, value) = (z[*state], moved[*state]);
+            if before > *low && value < *low {
+                moved[*state] = low + LEFT_OF_WAY * (before - low);
+            } else if before < *high && value > *high {
+                moved[*state] = high - LEFT_OF_WAY * (high - before);
+            }
+        }
+        moved
+    }
+
     fn split(&self, z: &[f64]) -> (Vec<f64>, Vec<f64>) {
         let n = self.process.description().states.len();
         let mut inputs = self.inputs.to_vec();
@@ -174,7 +204,7 @@ impl Problem<'_> {
             let derivative = DMatrix::from_columns(
                 &(0..n)
                     .map(|j| {
-                        let step = 1e-6 * self.scale[j].max(z[j].abs());
+                        let step = self.nudge(&z, j);
                         let at = |by: f64| {
                             let mut moved = z.clone();
                             moved[j] += by;
@@ -210,8 +240,7 @@ impl Problem<'_> {
             }
             let mut share = (10.0 / step.amax().max(10.0)).min(1.0);
             loop {
-                let moved: Vec<f64> =
-                    z.iter().zip(&step).zip(&self.scale).map(|((z, step), scale)| z + share * step * scale).collect();
+                let moved = self.moved(&z, &step, share);
                 let next = self.residual(&moved);
                 let next_merit = weighted(&next).norm();
                 if next_merit <= (1.0 - 0.1 * share) * merit || (next_merit <= merit && merit < 1e-9) {
@@ -243,4 +272,26 @@ pub(crate) fn described(process: &dyn Process, state: Vec<f64>, inputs: Vec<f64>
     let fastest = eigenvalues.iter().map(|value| value.norm()).fold(0.0, f64::max);
     let stable = eigenvalues.iter().all(|value| value.re < -1e-9 * fastest);
     SteadyState { state, inputs, outputs, eigenvalues, stable }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+    use crate::process::ProcessSpec;
+    use proptest::prelude::*;
+
+    proptest! {
+        /// A cone rests where as much leaves by Torricelli's law as flows in, next to its apex as well; both ways round.
+        #[test]
+        fn a_cone_rests_where_torricelli_has_it(level in -2.5f64..0.6, outlet in 5f64..60.0) {
+            let level = 10f64.powf(level);
+            let flow = 0.62 * outlet * 1e-4 * (2.0 * 9.81 * level).sqrt() * 3600.0;
+            let process = ProcessSpec::library("cone_tank", &[("outlet_area", outlet)]).build("").unwrap();
+            let wanted = Rest { input: 0, output: 0, wanted: level };
+            let found = rests_at(process.as_ref(), &[20.0, 100.0], wanted);
+            prop_assert!(found.iter().any(|rest| (rest.inputs[0] - flow).abs() < 1e-6 * flow), "{flow} {found:?}");
+            let found = steady_states(process.as_ref(), &[flow, 100.0]);
+            prop_assert!(found.iter().any(|rest| (rest.outputs[0] - level).abs() < 1e-6 * level), "{level} {found:?}");
+        }
+    }
 }

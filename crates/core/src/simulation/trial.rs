@@ -14,7 +14,7 @@ use utoipa::ToSchema;
 pub const TRIAL_VERSION: u32 = 1;
 
 /// The version of the engine: raised whenever the same trial gives another trace or other figures than before.
-pub const ENGINE_VERSION: u32 = 3;
+pub const ENGINE_VERSION: u32 = 4;
 
 /// Longest dead time, in scans.
 const MOST_DELAY_SCANS: f64 = 1e5;

@@ -44,7 +44,7 @@ const GRACE: Duration = Duration::from_millis(300);
 const PAUSE: Duration = Duration::from_millis(500);
 
 // A worker of another engine takes nothing of this one's: the number below is in the name of every task.
-const _: () = assert!(ENGINE_VERSION == 3, "the tasks of a new engine have new names");
+const _: () = assert!(ENGINE_VERSION == 4, "the tasks of a new engine have new names");
 
 /// Makes a job ready and cuts it.
 #[derive(Debug, Clone, Serialize, Deserialize)]
@@ -203,7 +203,7 @@ async fn attempt<F: Future<Output = Result<(), Trouble>>>(
 }
 
 impl TaskHandler for Begin {
-    const IDENTIFIER: &'static str = "engine 3: begin";
+    const IDENTIFIER: &'static str = "engine 4: begin";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         attempt(&context, self.job, |bench| async move { bench.begin(self.job).await }).await
@@ -211,7 +211,7 @@ impl TaskHandler for Begin {
 }
 
 impl TaskHandler for Piece {
-    const IDENTIFIER: &'static str = "engine 3: piece";
+    const IDENTIFIER: &'static str = "engine 4: piece";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         let worker = context.worker_id().to_owned();
@@ -220,7 +220,7 @@ impl TaskHandler for Piece {
 }
 
 impl TaskHandler for Finish {
-    const IDENTIFIER: &'static str = "engine 3: finish";
+    const IDENTIFIER: &'static str = "engine 4: finish";
 
     async fn run(self, context: WorkerContext) -> impl IntoTaskHandlerResult {
         attempt(&context, self.job, |bench| async move { bench.finish(self.job).await }).await

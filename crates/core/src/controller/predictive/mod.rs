@@ -7,6 +7,8 @@
 //! disturbances and targets).
 
 mod ahead;
+mod along_path;
+mod carrying;
 mod explicit;
 mod law;
 mod learning;
@@ -40,7 +42,7 @@ use crate::units::Span;
 use crate::{Error, Result};
 use learning::Learner;
 use nalgebra::{DMatrix, DVector};
-use nonlinear::{AS_EXPECTED, MOST_PLANS, NEARER, NonLinear, SAME_COST, SAME_PLAN, missed_costs};
+use nonlinear::NonLinear;
 use observer::Observer;
 use prediction::{Prediction, Weights};
 use targets::{Targets, Wanted};
@@ -119,6 +121,8 @@ struct Last {
     acting: DVector<f64>,
     outputs: DVector<f64>,
     free: Vec<f64>,
+    /// Whether that, and what moves add to it, is told all along a path of a model that is not linear.
+    is_told: bool,
     linear: DVector<f64>,
     bounds: Vec<f64>,
     /// The limits of the CVs, in % from where the loop rested at first.
@@ -249,6 +253,7 @@ impl Predictive {
             acting: zeros(observer.d.len() + settings.dvs.len()),
             outputs: zeros(p),
             free: vec![0.0; scans * p],
+            is_told: true,
             linear: zeros(prediction.moves),
             bounds: vec![f64::NEG_INFINITY; rows.len()],
             limits: vec![0.0; limits.len()],
@@ -593,146 +598,6 @@ impl Predictive {
         self.last.solved = self.program.solve(self.last.linear.as_slice(), &self.last.bounds, most);
     }
 
-    /// Plans with a model that is not linear: along the path of the last plan, until that leads along itself.
-    fn plan_along_path(&mut self) {
-        let dvs = self.disturbances_ahead();
-        // What was planned at the scan before does not begin its moves where this plan can: seen through those blocks both are
-        // plans of the same kind, so that one can be told to be better than the other.
-        let mut path =
-            self.nonlinear.as_ref().map_or_else(Vec::new, |one| in_blocks(one.planned(), &self.prediction.begins));
-        if let Some(nonlinear) = &mut self.nonlinear {
-            nonlinear.take(path.clone());
-        }
-        let (mut cost, mut room, mut steps) = (None, f64::INFINITY, 0);
-        self.pose();
-        for left in (0..MOST_PLANS).rev() {
-            self.stay_near(&path, room);
-            self.solve();
-            steps += self.last.solved.steps;
-            let planned = self.planned();
-            let (now, missed) = self.cost_along(&planned, &dvs);
-            let mut is_settled = missed <= AS_EXPECTED;
-            if !is_settled {
-                let before = cost.unwrap_or_else(|| self.cost_along(&path, &dvs).0);
-                let further = furthest(&planned, &path);
-                // What changes no cost is not worth another plan: moves far ahead are told by little else.
-                is_settled = further <= SAME_PLAN || (before.is_finite() && (now - before).abs() <= SAME_COST * before);
-                if now > before && !is_settled && left > 0 {
-                    (cost, room) = (Some(before), NEARER * further);
-                    continue;
-                }
-            }
-            (path, cost, room) = (planned, Some(now), 2.0 * room);
-            if let Some(nonlinear) = &mut self.nonlinear {
-                nonlinear.take(path.clone());
-            }
-            if is_settled {
-                break;
-            }
-            if left > 0 {
-                self.pose();
-            }
-        }
-        self.last.solved.steps = steps;
-    }
-
-    /// MVs as the last program has them, in %, by MV and by scan.
-    fn planned(&self) -> Vec<Vec<f64>> {
-        let (scans, blocks) = (self.prediction.scans, self.prediction.begins.len());
-        let of_mv = |j: usize| {
-            let (low, high) = (self.settings.mvs[j].low, self.settings.mvs[j].high);
-            let before = self.base.mvs[j] + self.last.before[j];
-            let (low, high) = (low.min(before), high.max(before));
-            let moves = self.prediction.begins.iter().zip(&self.program.x()[j * blocks..(j + 1) * blocks]);
-            let made =
-                |scan: usize| moves.clone().filter(move |(begin, _)| **begin <= scan).map(|(_, by)| by).sum::<f64>();
-            (0..scans).map(|scan| (before + made(scan)).clamp(low, high)).collect()
-        };
-        (0..self.settings.mvs.len()).map(of_mv).collect()
-    }
-
-    /// Keeps MVs within so much of a path, in %, beside their limits.
-    fn stay_near(&mut self, path: &[Vec<f64>], room: f64) {
-        for row in 0..self.rows.len() {
-            let mut bound = self.bound(self.rows[row]);
-            if let Constraint::Position { mv, block, high } = self.rows[row]
-                && self.last.available[mv]
-            {
-                let by = path[mv][self.prediction.begins[block]] - self.base.mvs[mv] - self.last.before[mv];
-                bound = bound.max(if high { -by - room } else { by - room });
-            }
-            self.last.bounds[row] = bound;
-        }
-    }
-
-    /// What a plan costs as the equations have it, infinite where they cannot be carried on under it; and by how much they miss at most, in
-    /// % of span, what the last program expects of its own plan.
-    fn cost_along(&mut self, planned: &[Vec<f64>], dvs: &[Vec<f64>]) -> (f64, f64) {
-        let Some(path) = self.nonlinear.as_mut().and_then(|nonlinear| nonlinear.path(planned, dvs)) else {
-            return (f64::INFINITY, f64::INFINITY);
-        };
-        let (p, costs) = (self.settings.cvs.len(), missed_costs(&self.limits));
-        let (mut cost, mut missed) = (0.0, 0.0f64);
-        for (row, value) in path.iter().enumerate() {
-            let (cv, value) = (row % p, value - self.base.cvs[row % p]);
-            let expected = self.last.free[row] + crate::numerics::dot(self.prediction.effect(row), self.program.x());
-            missed = missed.max((value - expected).abs());
-            let after = row / p + 1;
-            if self.last.followed[cv] {
-                cost += self.weights.errors[cv] * (value - self.wanted(cv, after)).powi(2);
-            }
-            for (limit, LimitOfCv { side, .. }) in self.limits_of(cv) {
-                let beyond = side.sign() * (self.held(limit, after) - value);
-                cost += costs[limit] * beyond.max(0.0).powi(2);
-            }
-        }
-        let hours = if self.last.followed.contains(&true) { 0.0 } else { self.scan / 3600.0 };
-        for (j, course) in planned.iter().enumerate() {
-            let mut before = self.base.mvs[j] + self.last.before[j];
-            let rest = self.base.mvs[j] + self.targets.mvs()[j];
-            for mv in course {
-                cost += self.weights.moves[j] * (mv - before).powi(2);
-                cost += self.weights.positions[j] * (mv - rest).powi(2);
-                cost += 2.0 * hours * self.settings.mvs[j].cost * mv;
-                before = *mv;
-            }
-        }
-        (cost, missed)
-    }
-
-    /// The measured disturbances at the scans ahead, in their units.
-    fn disturbances_ahead(&self) -> Vec<Vec<f64>> {
-        let m = self.settings.mvs.len();
-        let of_dv = |k: usize| {
-            let mut value = self.base.dvs[k] + self.inputs[m + k];
-            let coming = self.last.coming[k].iter().copied().chain(std::iter::repeat(0.0));
-            let course = coming.enumerate().map(|(scan, step)| {
-                value += if scan == 0 { 0.0 } else { step };
-                value
-            });
-            course.take(self.prediction.scans).collect()
-        };
-        (0..self.settings.dvs.len()).map(of_dv).collect()
-    }
-
-    /// What is expected with a model that is not linear: the free response and the effect of moves, and the program that follows from them.
-    fn foresee_non_linear(&mut self) {
-        let dvs = self.disturbances_ahead();
-        let Some(nonlinear) = &mut self.nonlinear else { return };
-        let last = &mut self.last;
-        let before: Vec<f64> = last.before.iter().zip(&self.base.mvs).map(|(by, base)| base + by).collect();
-        nonlinear.foresee((&before, &dvs), &self.prediction.begins, &mut last.free, &mut self.prediction.of_moves);
-        for (value, base) in last.free.iter_mut().zip(self.base.cvs.iter().cycle()) {
-            *value -= base;
-        }
-        let (rows, normals) = constraints(&self.settings, &self.limits, &self.prediction);
-        last.bounds.resize(rows.len(), f64::NEG_INFINITY);
-        self.rows = rows;
-        if let Some(program) = RankedProgram::new(&self.prediction.cost(&self.weights), &normals) {
-            self.program = program;
-        }
-    }
-
     /// Poses the program of the moves: by what its linear term and its bounds are.
     fn pose(&mut self) {
         let (scans, p, blocks) = (self.prediction.scans, self.prediction.outputs, self.prediction.begins.len());
@@ -835,24 +700,6 @@ impl Predictive {
     pub fn gave_way(&self) -> bool {
         self.last.solved.gave_way || self.targets.solved.gave_way
     }
-}
-
-/// A plan that moves only where blocks begin, on the average of each block as another is.
-fn in_blocks(planned: &[Vec<f64>], begins: &[usize]) -> Vec<Vec<f64>> {
-    let of_mv = |course: &Vec<f64>| {
-        let ends = begins.iter().skip(1).copied().chain([course.len()]);
-        let blocks = begins.iter().zip(ends).flat_map(|(begin, end)| {
-            let mean = course[*begin..end].iter().sum::<f64>() / (end - begin) as f64;
-            std::iter::repeat_n(mean, end - begin)
-        });
-        blocks.collect()
-    };
-    planned.iter().map(of_mv).collect()
-}
-
-/// By how much two plans differ at most, in %.
-fn furthest(one: &[Vec<f64>], other: &[Vec<f64>]) -> f64 {
-    one.iter().flatten().zip(other.iter().flatten()).map(|(a, b)| (a - b).abs()).fold(0.0, f64::max)
 }
 
 /// All constraints of the moves with their normals and ranks.

@@ -6,18 +6,18 @@
 //! Engineering Chemistry Research 27, 1988; Diehl, Bock & Schlöder, SIAM J. Control and Optimization 43, 2005). A plan that the equations
 //! make worse than the path was is made again nearer to it (a trust region, common practice).
 
-use super::settings::{DisturbanceAt, LimitOfCv, PredictiveSettings};
+use super::carrying::{Drifting, Equations, Piece};
+use super::settings::{DisturbanceAt, PredictiveSettings};
 use crate::estimation::Gaussian;
 use crate::lti::TransferMatrix;
 use crate::numerics::eigenvalues;
-use crate::numerics::ode::{Breakdown, Integrator, Rates};
+use crate::numerics::ode::Breakdown;
 use crate::process::{
-    Description, Held, Process, ProcessSpec, Rest, SteadyState, at_ports, rests_at, steady_states, transfer_matrix,
+    Description, Held, Process, Rest, SteadyState, at_ports, rests_at, steady_states, transfer_matrix,
 };
 use crate::units::Span;
 use crate::{Error, Result};
 use nalgebra::{DMatrix, DVector};
-use std::sync::Arc;
 
 /// What settles no slower than this a scan settles.
 const SETTLES: f64 = 1.0 - 1e-9;
@@ -25,34 +25,6 @@ const SETTLES: f64 = 1.0 - 1e-9;
 const UNREST: f64 = 1e-2;
 /// Scans in which the filter comes to rest before anything happens.
 const SETTLING_SCANS: usize = 400;
-/// Tolerances of the integration, relative and as a share of each state's size.
-const TOLERANCES: [f64; 2] = [1e-7, 1e-9];
-/// Steps of integration in one piece of a scan.
-const MOST_STEPS: usize = 500;
-/// Where the equations make of a plan what was expected of it, to so much of span in %, another one would not differ.
-pub(super) const AS_EXPECTED: f64 = 0.005;
-/// A plan that moves an MV by less than this, in %, is the same one: what Newton's method would still add is of its square.
-pub(super) const SAME_PLAN: f64 = 0.2;
-/// So is one whose cost differs by less than this share.
-pub(super) const SAME_COST: f64 = 1e-4;
-/// Most plans that are made at a scan.
-pub(super) const MOST_PLANS: usize = 8;
-/// How much nearer to the path a plan must stay that the equations have made worse than the path was.
-pub(super) const NEARER: f64 = 0.25;
-/// What a limit of a CV that the equations miss counts beside its error, where it is the first to be given up.
-const MISSED: f64 = 100.0;
-/// How much more one counts that is given up after another.
-const MORE_BY_RANK: f64 = 10.0;
-
-/// What each limit of a CV counts that the equations miss.
-pub(super) fn missed_costs(limits: &[LimitOfCv]) -> Vec<f64> {
-    let mut ranks: Vec<u32> = limits.iter().map(|one| one.limit.rank).collect();
-    ranks.sort_unstable();
-    ranks.dedup();
-    let given_up_before = |rank: u32| ranks.iter().filter(|other| **other > rank).count();
-    limits.iter().map(|one| MISSED * MORE_BY_RANK.powi(given_up_before(one.limit.rank) as i32)).collect()
-}
-
 /// Share of a parameter that is a unit of how far it has drifted.
 const PART: f64 = 0.01;
 /// What a unit of it must do to a CV at least, in % of span, to be told.
@@ -88,26 +60,10 @@ enum Acts {
     Output(usize),
 }
 
-/// A parameter that drifts: a unit of its disturbance is so much of it, from what it was at first, within what it can be.
-#[derive(Debug, Clone, Copy)]
-struct Drifting {
-    index: usize,
-    first: f64,
-    unit: f64,
-    range: (f64, f64),
-}
-
-impl Drifting {
-    fn value(&self, disturbance: f64) -> f64 {
-        (self.first + self.unit * disturbance).clamp(self.range.0, self.range.1)
-    }
-}
-
 /// A process as it is believed to stand.
 #[derive(Clone)]
 pub(super) struct NonLinear {
-    spec: ProcessSpec,
-    process: Arc<dyn Process>,
+    equations: Equations,
     scan: f64,
     inputs: Vec<f64>,
     moved: Vec<Moved>,
@@ -123,7 +79,6 @@ pub(super) struct NonLinear {
     free_to_act: Vec<Option<usize>>,
     /// How soon each disturbance is believed, s.
     believed_after: Vec<f64>,
-    integrator: Integrator,
     believed: Gaussian,
     unrest: DMatrix<f64>,
     /// All inputs as they stood in the scans that have passed, the last one first, without disturbances.
@@ -135,70 +90,6 @@ pub(super) struct NonLinear {
 impl std::fmt::Debug for NonLinear {
     fn fmt(&self, f: &mut std::fmt::Formatter<'_>) -> std::fmt::Result {
         f.debug_struct("NonLinear").field("believed", &self.believed).finish_non_exhaustive()
-    }
-}
-
-/// How far values are moved for differences, as a share of their size, and the least size.
-const NUDGE: [f64; 2] = [1e-5, 1e-2];
-/// Terms of the series of an exponential, of a matrix whose norm is no larger than [`SMALL`].
-const TERMS: usize = 10;
-const SMALL: f64 = 0.5;
-
-/// Central differences of a function of several variables, by some of them.
-fn slopes(
-    at: &[f64],
-    by: impl Iterator<Item = usize>,
-    rows: usize,
-    mut f: impl FnMut(&[f64], &mut [f64]),
-) -> DMatrix<f64> {
-    let (mut moved, mut up, mut down) = (at.to_vec(), vec![0.0; rows], vec![0.0; rows]);
-    let mut all = Vec::new();
-    let mut columns = 0;
-    for j in by {
-        let h = NUDGE[0] * at[j].abs().max(NUDGE[1]);
-        moved[j] = at[j] + h;
-        f(&moved, &mut up);
-        moved[j] = at[j] - h;
-        f(&moved, &mut down);
-        moved[j] = at[j];
-        all.extend(up.iter().zip(&down).map(|(up, down)| (up - down) / (2.0 * h)));
-        columns += 1;
-    }
-    DMatrix::from_vec(rows, columns, all)
-}
-
-/// Φ and Γ of `x' = A x + B u` over a time in which `u` stands: the exponential of `[A B; 0 0]·t` (Van Loan, IEEE Trans. Automatic Control 23,
-/// 1978) by its series and squarings; None where that is no number.
-fn discrete(a: &DMatrix<f64>, b: &DMatrix<f64>, time: f64) -> Option<(DMatrix<f64>, DMatrix<f64>)> {
-    let (n, p) = (a.nrows(), b.ncols());
-    let mut block = DMatrix::zeros(n + p, n + p);
-    block.view_mut((0, 0), (n, n)).copy_from(a);
-    block.view_mut((0, n), (n, p)).copy_from(b);
-    let norm = block.norm() * time;
-    let squarings = if norm > SMALL { (norm / SMALL).log2().ceil() } else { 0.0 };
-    if !squarings.is_finite() {
-        return None;
-    }
-    block *= time / squarings.exp2();
-    let mut carried = DMatrix::identity(n + p, n + p);
-    let mut term = carried.clone();
-    for k in 1..=TERMS {
-        term = &term * &block / k as f64;
-        carried += &term;
-    }
-    for _ in 0..squarings as usize {
-        carried = &carried * &carried;
-    }
-    let is_sound = carried.iter().all(|value| value.is_finite());
-    is_sound.then(|| (carried.view((0, 0), (n, n)).into_owned(), carried.view((0, n), (n, p)).into_owned()))
-}
-
-/// The right-hand side while all ports stand.
-struct Standing<'a>(&'a dyn Process, &'a [f64]);
-
-impl Rates for Standing<'_> {
-    fn rates(&self, _: f64, x: &[f64], rates: &mut [f64]) {
-        self.0.rates(x, self.1, Held::default(), rates);
     }
 }
 
@@ -302,8 +193,8 @@ impl NonLinear {
     ) -> Result<Self> {
         let mut process = process_of(settings)?;
         let drifting = drifting(settings, spans, process.as_mut())?;
-        let process: Arc<dyn Process> = process.into();
-        let description = process.description();
+        let equations = Equations::new(settings.model.clone(), process);
+        let description = equations.process().description();
         let (inputs, moved) = inputs_of(settings, description)?;
         let position =
             |list: &[crate::process::Quantity], name: &str, field: String| Description::position(list, name, &field);
@@ -338,7 +229,8 @@ impl NonLinear {
                 _ => Acts::Output(*cv),
             });
         }
-        let ports: Vec<Port> = process
+        let ports: Vec<Port> = equations
+            .process()
             .ports()
             .iter()
             .map(|port| {
@@ -354,8 +246,6 @@ impl NonLinear {
         let mut cuts: Vec<f64> = ports.iter().map(|port| port.remainder).filter(|at| *at > 0.0).chain([scan]).collect();
         cuts.sort_by(f64::total_cmp);
         cuts.dedup_by(|a, b| (*a - *b).abs() < 1e-9 * scan);
-        let size = |k: usize| description.states[k].value.abs().max(1e-3);
-        let absolute: Vec<f64> = (0..description.states.len()).map(|k| TOLERANCES[1] * size(k)).collect();
         let states: Vec<f64> = description.states.iter().map(|state| state.value).collect();
         let all = states.len() + acts.len();
         let longest = ports.iter().map(|port| port.scans).max().unwrap_or(0) + 2;
@@ -367,9 +257,7 @@ impl NonLinear {
             unrest: DMatrix::zeros(all, all),
             past: vec![inputs.clone(); longest],
             planned: vec![vec![0.0; scans]; moved.len()],
-            integrator: Integrator::new(TOLERANCES[0], absolute),
-            spec: settings.model.clone(),
-            process,
+            equations,
             scan,
             inputs,
             moved,
@@ -396,7 +284,7 @@ impl NonLinear {
     /// The parameters that drift: which disturbance each is, its name and unit, what it is believed to be, and what it was given as.
     pub fn estimated(&self) -> impl Iterator<Item = (usize, &str, &str, f64, f64)> {
         self.drifting().map(|(k, own)| {
-            let known = &self.process.description().parameters[own.index];
+            let known = &self.equations.process().description().parameters[own.index];
             (k, known.name.as_str(), known.unit.as_str(), own.value(self.disturbances()[k]), own.first)
         })
     }
@@ -410,52 +298,11 @@ impl NonLinear {
         self.acts.iter().enumerate().filter_map(of_act)
     }
 
-    /// Lets a parameter of the equations be this. What they refuse stays as it was.
-    fn set_parameter(&mut self, index: usize, value: f64) {
-        if self.process.parameters()[index] == value {
-            return;
-        }
-        if Arc::get_mut(&mut self.process).is_none() {
-            // Another controller has the same equations: these become its own.
-            let Ok(mut own) = self.spec.build("") else { return };
-            for (k, value) in self.process.parameters().iter().enumerate() {
-                if own.parameters()[k] != *value && own.set_parameter(k, *value).is_err() {
-                    return;
-                }
-            }
-            self.process = own.into();
-        }
-        if let Some(process) = Arc::get_mut(&mut self.process) {
-            process.set_parameter(index, value).ok();
-        }
-    }
-
     /// Lets the parameters that drift be what is believed of them.
     fn take_parameters(&mut self) {
         let now: Vec<(usize, f64)> =
             self.drifting().map(|(k, own)| (own.index, own.value(self.disturbances()[k]))).collect();
-        now.into_iter().for_each(|(index, value)| self.set_parameter(index, value));
-    }
-
-    /// Derivatives of a function of the equations by the parameters that drift, by a unit of each.
-    fn by_parameters(&mut self, rows: usize, f: impl Fn(&dyn Process, &mut [f64])) -> DMatrix<f64> {
-        let all: Vec<Drifting> = self.drifting().map(|(_, own)| own).collect();
-        let mut slopes = DMatrix::zeros(rows, all.len());
-        let (mut up, mut down) = (vec![0.0; rows], vec![0.0; rows]);
-        for (column, Drifting { index, unit, range, .. }) in all.into_iter().enumerate() {
-            let now = self.process.parameters()[index];
-            let h = NUDGE[0] * now.abs().max(unit);
-            let (above, below) = ((now + h).min(range.1), (now - h).max(range.0));
-            for (value, into) in [(above, &mut up), (below, &mut down)] {
-                self.set_parameter(index, value);
-                f(self.process.as_ref(), into);
-            }
-            self.set_parameter(index, now);
-            for row in 0..rows {
-                slopes[(row, column)] = unit * (up[row] - down[row]) / (above - below);
-            }
-        }
-        slopes
+        now.into_iter().for_each(|(index, value)| self.equations.set_parameter(index, value));
     }
 
     /// All inputs where MVs stand at these, in %, and measured disturbances at those.
@@ -487,7 +334,7 @@ impl NonLinear {
         self.past.iter_mut().for_each(|past| past.clone_from(&inputs));
         self.believed.mean.fill(0.0);
         self.take_parameters();
-        let by_itself = nearest(steady_states(self.process.as_ref(), &inputs), &wanted).map(|rest| rest.state);
+        let by_itself = nearest(steady_states(self.equations.process(), &inputs), &wanted).map(|rest| rest.state);
         let moved = by_itself.as_ref().map_or_else(Vec::new, |state| self.move_to_inputs(state));
         // A disturbance at an input or a parameter is what makes the model rest where the plant does; of several the first is sought.
         let first = self.acts.iter().enumerate().find(|(_, acts)| !matches!(acts, Acts::Output(_)));
@@ -496,7 +343,7 @@ impl NonLinear {
                 Acts::Input(input, per_unit) => {
                     let (output, value, _) = wanted[0];
                     let rest = Rest { input, output, wanted: value };
-                    let found = nearest(rests_at(self.process.as_ref(), &inputs, rest), &wanted)?;
+                    let found = nearest(rests_at(self.equations.process(), &inputs, rest), &wanted)?;
                     ((found.inputs[input] - inputs[input]) / per_unit, found.state)
                 }
                 Acts::Parameter(drifting) => self.rest_by(drifting, &inputs, &wanted)?,
@@ -507,7 +354,7 @@ impl NonLinear {
         });
         let state = sought
             .or(by_itself)
-            .unwrap_or_else(|| self.process.description().states.iter().map(|state| state.value).collect());
+            .unwrap_or_else(|| self.equations.process().description().states.iter().map(|state| state.value).collect());
         mean.rows_mut(0, n).copy_from_slice(&state);
         self.believed.mean = mean;
         self.take_parameters();
@@ -529,8 +376,8 @@ impl NonLinear {
     fn rest_by(&mut self, drifting: Drifting, inputs: &[f64], wanted: &[(usize, f64, f64)]) -> Option<(f64, Vec<f64>)> {
         let (output, value, width) = wanted[0];
         let mut off = |disturbance: f64| {
-            self.set_parameter(drifting.index, drifting.value(disturbance));
-            let rest = nearest(steady_states(self.process.as_ref(), inputs), wanted)?;
+            self.equations.set_parameter(drifting.index, drifting.value(disturbance));
+            let rest = nearest(steady_states(self.equations.process(), inputs), wanted)?;
             Some(((rest.outputs[output] - value) / width, rest.state))
         };
         let near = |off: f64| off.abs() < RESTS;
@@ -696,12 +543,14 @@ impl NonLinear {
         let mut x = DVector::from_column_slice(from);
         let mut slopes = DMatrix::zeros(n, n + count + m);
         slopes.fill_with_identity();
+        let drifting: Vec<Drifting> = self.drifting().map(|(_, own)| own).collect();
         let mut begin = 0.0;
         for end in self.cuts.clone() {
             let ports: Vec<f64> = self.at_ports(0, end, &[]).into_iter().map(|(value, _)| value).collect();
-            let (phi, gamma) = self.carry(&mut x, &ports, end - begin)?;
+            let by = (&self.moving[..], &drifting[..]);
+            let piece = self.equations.carry(&mut x, &ports, by, (end - begin, false))?;
             let moving = self.moving.len();
-            let mut by_ports = DMatrix::zeros(gamma.ncols(), count + m);
+            let mut by_ports = DMatrix::zeros(piece.by_ports.ncols(), count + m);
             for (p, (k, _)) in self.drifting().enumerate() {
                 by_ports[(moving + p, k)] = 1.0;
             }
@@ -717,67 +566,23 @@ impl NonLinear {
                     by_ports[(p, count + j)] = moved.rate;
                 }
             }
-            slopes = phi * slopes;
+            slopes = piece.by_states * slopes;
             let mut later = slopes.columns_mut(n, count + m);
-            later += gamma * by_ports;
+            later += piece.by_ports * by_ports;
             begin = end;
         }
         Ok((x, slopes))
     }
 
-    /// Carries states through a piece in which all ports stand; returns the derivatives of where they come to by where they were and by
-    /// the ports that move, then the parameters that drift, from the equations linearised in the middle of the way.
-    fn carry(
-        &mut self,
-        x: &mut DVector<f64>,
-        ports: &[f64],
-        time: f64,
-    ) -> std::result::Result<(DMatrix<f64>, DMatrix<f64>), Breakdown> {
-        let before = x.clone();
-        self.follow(x, ports, time)?;
-        let middle = (&*x + before) * 0.5;
-        let (process, n, held) = (self.process.as_ref(), middle.len(), Held::default());
-        let a = slopes(middle.as_slice(), 0..n, n, |x, rates| process.rates(x, ports, held, rates));
-        let moving = self.moving.iter().copied();
-        let mut b = slopes(ports, moving, n, |u, rates| process.rates(middle.as_slice(), u, held, rates));
-        let drifts = self.by_parameters(n, |process, rates| process.rates(middle.as_slice(), ports, held, rates));
-        let first = b.ncols();
-        b.resize_horizontally_mut(first + drifts.ncols(), 0.0);
-        b.columns_mut(first, drifts.ncols()).copy_from(&drifts);
-        discrete(&a, &b, time).ok_or(Breakdown::NotFinite(0))
-    }
-
-    /// Derivatives of all outputs by the states, and by the ports that move.
-    fn outputs_by(&self, x: &[f64], ports: &[f64]) -> [DMatrix<f64>; 2] {
-        let (process, held) = (self.process.as_ref(), Held::default());
-        let outputs = process.description().outputs.len();
-        [
-            slopes(x, 0..x.len(), outputs, |x, shown| process.outputs(x, ports, held, shown)),
-            slopes(ports, self.moving.iter().copied(), outputs, |u, shown| process.outputs(x, u, held, shown)),
-        ]
-    }
-
-    /// Carries states through a piece in which all ports stand.
-    fn follow(&mut self, x: &mut DVector<f64>, ports: &[f64], time: f64) -> std::result::Result<(), Breakdown> {
-        let system = Standing(self.process.as_ref(), ports);
-        self.integrator.restart(&system, 0.0, x.as_slice())?;
-        let (mut t, mut steps) = (0.0, 0);
-        while t < time {
-            t += self.integrator.step(&system, x.as_mut_slice(), t, time)?;
-            steps += 1;
-            if steps > MOST_STEPS {
-                return Err(Breakdown::StepTooSmall);
-            }
-        }
-        Ok(())
-    }
-
     /// Derivatives of the CVs, in %, by states and disturbances.
     fn seen(&mut self, x: &[f64]) -> DMatrix<f64> {
         let ports: Vec<f64> = self.at_ports(0, self.scan, &[]).into_iter().map(|(value, _)| value).collect();
-        let [c, d] = self.outputs_by(x, &ports);
-        let drifts = self.by_parameters(c.nrows(), |process, shown| process.outputs(x, &ports, Held::default(), shown));
-        let which: Vec<usize> = self.drifting().map(|(k, _)| k).collect();
+        let [c, d] = self.equations.outputs_by(x, &ports, &self.moving);
+        let (which, drifting): (Vec<usize>, Vec<Drifting>) = self.drifting().unzip();
+        let held = self.equations.held(x, &ports);
+        let drifts = self
+            .equations
+            .by_parameters(&drifting, c.nrows(), |process, shown| process.outputs(x, &ports, held, shown));
         let (n, count) = (x.len(), self.acts.len());
         let mut seen = DMatrix::zeros(self.cvs.len(), n + count);
         for (cv, (output, span)) in self.cvs.iter().enumerate() {
@@ -804,8 +609,7 @@ impl NonLinear {
 
     /// The CVs in % of span of a state, with these ports.
     fn shown(&self, x: &[f64], ports: &[f64]) -> Vec<f64> {
-        let mut outputs = vec![0.0; self.process.description().outputs.len()];
-        self.process.outputs(x, ports, Held::default(), &mut outputs);
+        let outputs = self.equations.outputs(x, ports);
         let mut shown: Vec<f64> = self.cvs.iter().map(|(output, span)| span.to_percent(outputs[*output])).collect();
         for (acts, size) in self.acts.iter().zip(self.disturbances()) {
             if let Acts::Output(cv) = acts {
@@ -852,10 +656,7 @@ impl NonLinear {
         if self.believed.mean.iter().any(|value| !value.is_finite()) {
             self.believed.mean = before;
         }
-        for bound in self.process.bounds() {
-            let state = &mut self.believed.mean[bound.state];
-            *state = state.clamp(bound.low, bound.high);
-        }
+        self.equations.keep_within(&mut self.believed.mean.as_mut_slice()[..n]);
         let within: Vec<(usize, f64)> =
             self.drifting().map(|(k, own)| (k, (own.value(self.disturbances()[k]) - own.first) / own.unit)).collect();
         within.into_iter().for_each(|(k, disturbance)| self.believed.mean[n + k] = disturbance);
@@ -889,7 +690,7 @@ impl NonLinear {
             let (mut begin, mut ports) = (0.0, Vec::new());
             for end in self.cuts.clone() {
                 ports = self.at_ports(scan, end, &ahead).into_iter().map(|(value, _)| value).collect();
-                self.follow(&mut x, &ports, end - begin).ok()?;
+                self.equations.follow(&mut x, &ports, end - begin).ok()?;
                 begin = end;
             }
             path.extend(self.shown(x.as_slice(), &ports));
@@ -899,14 +700,15 @@ impl NonLinear {
 
     /// What is ahead on the path that was planned last: into `free` the CVs in % of span if all MVs stayed at `before`, as the equations
     /// linearised on that path have it, row by row; into `of_moves` what moves add that begin at `begins`. `dvs` are the measured
-    /// disturbances over time.
+    /// disturbances over time. Returns whether all of it is told: nothing is of moves before a state comes to rest at a bound, and of those
+    /// after which the equations cannot be carried on.
     pub fn foresee(
         &mut self,
         (before, dvs): (&[f64], &[Vec<f64>]),
         begins: &[usize],
         free: &mut [f64],
         of_moves: &mut [f64],
-    ) {
+    ) -> bool {
         let (n, m, p, blocks) = (self.states(), self.moved.len(), self.cvs.len(), begins.len());
         let scans = free.len() / p;
         let moves = m * blocks;
@@ -916,10 +718,11 @@ impl NonLinear {
         let mut off = DMatrix::zeros(n, 1 + moves);
         of_moves.fill(0.0);
         let mut last = self.outputs();
-        let mut broken = false;
+        let drifting: Vec<Drifting> = self.drifting().map(|(_, own)| own).collect();
+        let (mut broken, mut is_held) = (false, false);
         for scan in 0..scans {
             // What drifts stays as it is believed to be.
-            let of_all = self.moving.len() + self.drifting().count();
+            let of_all = self.moving.len() + drifting.len();
             let mut of_ports = DMatrix::zeros(of_all, 1 + moves);
             let mut ports = Vec::new();
             let mut begin = 0.0;
@@ -941,8 +744,12 @@ impl NonLinear {
                     }
                 }
                 ports = at_ports.into_iter().map(|(value, _)| value).collect();
-                match self.carry(&mut x, &ports, end - begin) {
-                    Ok((phi, gamma)) => off = phi * off + gamma * &of_ports,
+                let by = (&self.moving[..], &drifting[..]);
+                match self.equations.carry(&mut x, &ports, by, (end - begin, true)) {
+                    Ok(Piece { by_states, by_ports, held }) => {
+                        off = by_states * off + by_ports * &of_ports;
+                        is_held |= held.any();
+                    }
                     // Beyond there nothing can be told: it is taken for standing, and no move for helping.
                     Err(_) => broken = true,
                 }
@@ -954,7 +761,7 @@ impl NonLinear {
                 }
                 continue;
             }
-            let [c, d] = self.outputs_by(x.as_slice(), &ports);
+            let [c, d] = self.equations.outputs_by(x.as_slice(), &ports, &self.moving);
             let shown = self.shown(x.as_slice(), &ports);
             let moved = c * &off + d * of_ports.rows(0, self.moving.len());
             for (cv, (output, span)) in self.cvs.iter().enumerate() {
@@ -966,53 +773,6 @@ impl NonLinear {
                 last[cv] = free[scan * p + cv];
             }
         }
-    }
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-    use proptest::prelude::*;
-
-    proptest! {
-        /// The exponential by its series is nalgebra's, by Padé's fractions, for slow and for fast equations.
-        #[test]
-        fn a_piece_is_carried_as_the_exponential_has_it(
-            numbers in proptest::collection::vec(-1f64..1.0, 12),
-            size in -3f64..2.0,
-        ) {
-            let a = DMatrix::from_column_slice(3, 3, &numbers[..9]) * 10f64.powf(size) - DMatrix::identity(3, 3) * 10f64.powf(size);
-            let b = DMatrix::from_column_slice(3, 1, &numbers[9..]);
-            let (phi, gamma) = discrete(&a, &b, 1.5).unwrap();
-            let mut block = DMatrix::zeros(4, 4);
-            block.view_mut((0, 0), (3, 3)).copy_from(&(&a * 1.5));
-            block.view_mut((0, 3), (3, 1)).copy_from(&(&b * 1.5));
-            let exact = block.exp();
-            let scale = exact.amax().max(1.0);
-            prop_assert!((phi - exact.view((0, 0), (3, 3))).amax() < 1e-8 * scale);
-            prop_assert!((gamma - exact.view((0, 3), (3, 1))).amax() < 1e-8 * scale);
-        }
-
-        /// What differences make of a function whose derivatives are known.
-        #[test]
-        fn slopes_are_those_of_the_function(x in -3f64..3.0, y in 0.2f64..3.0) {
-            let found = slopes(&[x, y], [0, 1].into_iter(), 2, |at, into| {
-                into[0] = at[0].sin() * at[1];
-                into[1] = at[1].powi(3) - at[0];
-            });
-            let exact = [[x.cos() * y, x.sin()], [-1.0, 3.0 * y * y]];
-            for (i, row) in exact.iter().enumerate() {
-                for (j, exact) in row.iter().enumerate() {
-                    prop_assert!((found[(i, j)] - exact).abs() < 1e-7 * exact.abs().max(1.0), "{} {}", found[(i, j)], exact);
-                }
-            }
-        }
-    }
-
-    #[test]
-    fn what_is_no_number_is_not_carried() {
-        let none = DMatrix::from_element(1, 1, f64::NAN);
-        assert!(discrete(&none, &DMatrix::zeros(1, 1), 1.0).is_none());
-        assert!(discrete(&DMatrix::from_element(1, 1, 1e6), &DMatrix::zeros(1, 1), 1.0).is_none());
+        !broken && !is_held
     }
 }
