@@ -45,6 +45,18 @@ const VIEWS: [&str; 38] = [
     "/loops/XIC-9/control",
 ];
 
+/// Those views, and what the predictive controller of AIC-320 plans, which is a view of one of its trials.
+async fn views(page: &Page, application: &Application) -> Result<Vec<String>> {
+    page.go(&application.address("/")).await?;
+    let of_trial = "return (async () => {
+        const rows = await (await fetch('/api/v1/loops/AIC-320/trials')).json();
+        return rows.find((row) => row.label.startsWith('predictive')).id;
+    })()";
+    let trial = page.script(of_trial).await?;
+    let ahead = format!("/loops/AIC-320/control?view=ahead&trial={}", trial.as_str().ok_or("no predictive trial")?);
+    Ok(VIEWS.iter().map(|view| (*view).to_owned()).chain([ahead]).collect())
+}
+
 /// What the accessibility rules find that is serious, in words.
 async fn serious(page: &Page, axe: &str) -> Result<Vec<String>> {
     page.script(&format!("if (!window.axe) {{ {axe} }}")).await?;
@@ -63,6 +75,7 @@ async fn no_view_has_a_serious_barrier_in_any_theme_or_size() -> Result<()> {
     let application = Application::start(&binary()?)?;
     let axe = std::fs::read_to_string(project().join("web/node_modules/axe-core/axe.min.js"))?;
     let page = Page::open(1280, 800).await?;
+    let views = views(&page, &application).await?;
     let mut barriers = Vec::new();
     // Every view in both themes; of the smaller windows, the last of which is 1280×800 at 200 %, every fourth.
     for (theme, width, height, every) in
@@ -71,7 +84,7 @@ async fn no_view_has_a_serious_barrier_in_any_theme_or_size() -> Result<()> {
         page.size(width, height).await?;
         page.go(&application.address("/")).await?;
         page.script(&format!("localStorage.setItem('antistasis-theme', '{theme}')")).await?;
-        for view in VIEWS.iter().step_by(every) {
+        for view in views.iter().step_by(every) {
             page.go(&application.address(view)).await?;
             page.settled().await?;
             for text in serious(&page, &axe).await? {
@@ -115,7 +128,7 @@ async fn every_view_prints_whole_and_light() -> Result<()> {
     let page = Page::open(1280, 800).await?;
     page.go(&application.address("/")).await?;
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
-    for view in VIEWS.iter().filter(|view| !view.contains("XIC")) {
+    for view in views(&page, &application).await?.iter().filter(|view| !view.contains("XIC")) {
         page.go(&application.address(view)).await?;
         page.settled().await?;
         page.media("print").await?;
