@@ -140,6 +140,8 @@ proptest! {
     /// point step it is still believed to be that, since nothing else has changed.
     #[test]
     fn from_where_it_rests_the_parameter_is_told_exactly(start in 0.6f64..2.5, share in 0.75f64..1.3) {
+        // Not where it takes more than the 40 m³/h that can flow in, as Torricelli has it.
+        prop_assume!(3600.0 * 0.62 * 1e-4 * OUTLET * share * (2.0 * 9.81 * start).sqrt() < 39.9);
         told_from_rest(start, share)?;
     }
 }
