@@ -258,6 +258,18 @@ impl Page {
         Ok(())
     }
 
+    /// The place of the predictive trial of a loop of the demo, with what else is asked for (`view=ahead&`), from a page of the application.
+    pub async fn predictive_trial(&self, tag: &str, query: &str) -> Result<String> {
+        let find = format!(
+            "return (async () => {{
+                const rows = await (await fetch('/api/v1/loops/{tag}/trials')).json();
+                return rows.find((row) => row.label.startsWith('predictive')).id;
+            }})()"
+        );
+        let row = self.script(&find).await?;
+        Ok(format!("/loops/{tag}/control?{query}trial={}", row.as_str().ok_or("no predictive trial")?))
+    }
+
     /// Runs a script and returns its value.
     pub async fn script(&self, text: &str) -> Result<Value> {
         Ok(self.client.execute(text, vec![]).await?)

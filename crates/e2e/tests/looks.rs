@@ -48,12 +48,7 @@ const VIEWS: [&str; 38] = [
 /// Those views, and what the predictive controller of AIC-320 plans, which is a view of one of its trials.
 async fn views(page: &Page, application: &Application) -> Result<Vec<String>> {
     page.go(&application.address("/")).await?;
-    let of_trial = "return (async () => {
-        const rows = await (await fetch('/api/v1/loops/AIC-320/trials')).json();
-        return rows.find((row) => row.label.startsWith('predictive')).id;
-    })()";
-    let trial = page.script(of_trial).await?;
-    let ahead = format!("/loops/AIC-320/control?view=ahead&trial={}", trial.as_str().ok_or("no predictive trial")?);
+    let ahead = page.predictive_trial("AIC-320", "view=ahead&").await?;
     Ok(VIEWS.iter().map(|view| (*view).to_owned()).chain([ahead]).collect())
 }
 

@@ -124,16 +124,7 @@ async fn main() -> Result<()> {
 
     page.script("localStorage.setItem('antistasis-theme', 'dark')").await?;
     // The set point has just moved: what the predictive controller makes of it.
-    let row_of = |tag: &str| {
-        format!(
-            "return (async () => {{
-                const rows = await (await fetch('/api/v1/loops/{tag}/trials')).json();
-                return rows.find((row) => row.label.startsWith('predictive')).id;
-            }})()"
-        )
-    };
-    let row = page.script(&row_of("AIC-320")).await?;
-    let place = format!("/loops/AIC-320/control?view=ahead&trial={}", row.as_str().unwrap_or_default());
+    let place = page.predictive_trial("AIC-320", "view=ahead&").await?;
     page.go(&application.address(&place)).await?;
     page.shows("Where it goes").await?;
     page.drawn().await?;
@@ -141,8 +132,7 @@ async fn main() -> Result<()> {
 
     // A slaker that is heated up between bands which tighten one after the other.
     page.script("localStorage.removeItem('antistasis-theme')").await?;
-    let row = page.script(&row_of("TIC-310")).await?;
-    let place = format!("/loops/TIC-310/control?trial={}", row.as_str().unwrap_or_default());
+    let place = page.predictive_trial("TIC-310", "").await?;
     page.go(&application.address(&place)).await?;
     page.shows("FIC-312.OP").await?;
     page.drawn().await?;
